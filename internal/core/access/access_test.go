@@ -1,0 +1,88 @@
+package access
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+var now = time.Date(2026, 11, 24, 3, 0, 0, 0, time.UTC)
+
+func TestOrder(t *testing.T) {
+	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "near"}, {ID: 3, Name: "make"}, {ID: 4, Name: "this"}, {ID: 5, Name: "factory", Factory: true}, {ID: 6, Name: "for make", Make: "Ottervale"}, {ID: 7, Name: "for other", Make: "Tarnlight"}, {ID: 8, Name: "was wrong"}}
+	d := Device{Make: "ottervale", Opened: 4, OpenedByMake: []int64{3}, OpenedNear: []int64{2}}
+	tries := []Try{{At: now.Add(-time.Minute), SetID: 8, Outcome: Wrong}, {At: now.Add(-time.Hour), SetID: 1, Outcome: Wrong}}
+	var got []int64
+	for _, s := range Order(now, d, sets, tries, false) {
+		got = append(got, s.ID)
+	}
+	want := []int64{4, 3, 2, 6, 1, 7}
+	if len(got) != len(want) {
+		t.Fatalf("order %v, want %v", got, want)
+	}
+	for i := range want {
+		if got[i] != want[i] {
+			t.Fatalf("order %v, want %v", got, want)
+		}
+	}
+	if n := len(Order(now, d, sets, nil, true)); n != 8 {
+		t.Errorf("with factory defaults allowed %d sets, want 8", n)
+	}
+}
+
+// However tries fall, no device sees a third wrong one within 30 minutes when
+// Left is asked before each.
+func TestTheBudgetHolds(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(1, 9))
+	for range 300 {
+		var tries []Try
+		clock := now
+		for range 60 {
+			clock = clock.Add(time.Duration(rnd.IntN(15)) * time.Minute)
+			if left, until := Left(clock, tries); left > 0 {
+				outcome := []Outcome{Wrong, Pending, Opened, Hindered}[rnd.IntN(4)]
+				tries = append(tries, Try{At: clock, Outcome: outcome})
+			} else if l, _ := Left(until, tries); l == 0 {
+				t.Fatalf("after %v, when it should be over, none is left", until)
+			}
+		}
+		for i := range tries {
+			n := 0
+			for _, t2 := range tries[i:] {
+				if (t2.Outcome == Wrong || t2.Outcome == Pending) && t2.At.Sub(tries[i].At) < Period {
+					n++
+				}
+			}
+			if n > Budget {
+				t.Fatalf("%d wrong tries within %v", n, Period)
+			}
+		}
+	}
+}
+
+func TestJudge(t *testing.T) {
+	wrong := Try{At: now.Add(-time.Minute), Set: "house", Outcome: Wrong, Scheme: Digest}
+	for _, tc := range []struct {
+		name string
+		f    Facts
+		code string
+	}{
+		{"open", Facts{LookedAt: now, Account: &Account{RTSP: "same account"}}, ""},
+		{"not looked", Facts{}, ""},
+		{"RTSP refuses", Facts{LookedAt: now, Account: &Account{Set: "house", RTSP: "it answered 401."}}, "access.rtsp"},
+		{"closed", Facts{LookedAt: now, Tries: []Try{wrong}}, "access.closed"},
+		{"no budget", Facts{LookedAt: now, Tries: []Try{wrong, wrong}}, "access.budget"},
+		{"no sets", Facts{LookedAt: now, NoSets: true}, "access.no-sets"},
+		{"unreachable", Facts{LookedAt: now, Trouble: "It doesn't answer."}, "access.trouble"},
+	} {
+		got := Judge(now, tc.f, struct{}{})
+		switch {
+		case tc.code == "" && len(got) != 0:
+			t.Errorf("%s: %+v", tc.name, got)
+		case tc.code != "" && (len(got) != 1 || got[0].Code != tc.code || got[0].Severity == finding.Note):
+			t.Errorf("%s: %+v, want %s", tc.name, got, tc.code)
+		}
+	}
+}

@@ -1,0 +1,195 @@
+// Package channel places sources on recorder channels and judges what a recorder
+// says it receives.
+package channel
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Recorder is what a recorder says of itself.
+type Recorder struct {
+	At       time.Time `json:"at"`
+	Name     string    `json:"name"`
+	Make     string    `json:"make"`
+	Model    string    `json:"model"`
+	Serial   string    `json:"serial"`
+	Firmware string    `json:"firmware"`
+	Limits   Limits    `json:"limits"`
+	Slots    []Slot    `json:"slots"` // taken ones
+}
+
+// Limits of a recorder.
+type Limits struct {
+	Channels int      `json:"channels"` // IP channels
+	MbitIn   float64  `json:"mbit_in"`  // 1,000,000 bits a second, all channels
+	Licences int      `json:"licences"`
+	Codecs   []string `json:"codecs"`
+	NameMax  int      `json:"name_max"` // characters; 0: not said
+}
+
+// Slot is one taken channel.
+type Slot struct {
+	Number   int       `json:"number"`
+	Name     string    `json:"name"`
+	Address  string    `json:"address"`
+	State    string    `json:"state"` // "receiving", "connecting", "refused", "lost"
+	Detail   string    `json:"detail"`
+	Codec    string    `json:"codec"`
+	Width    int       `json:"width"`
+	Height   int       `json:"height"`
+	FPS      float64   `json:"fps"`
+	Kbps     float64   `json:"kbps"`
+	LastKey  time.Time `json:"last_key"` // by the recorder's clock
+	Events   string    `json:"events"`   // "listening", "not asked", or why not
+	HasStill bool      `json:"has_still"`
+}
+
+// Facts is what the judge of one source's channel knows.
+type Facts struct {
+	Address  string // the source's device
+	Recorder *Recorder
+	Slot     *Slot // where the recorder holds it
+	Planned  string
+	Trouble  string // why the recorder couldn't be read
+}
+
+// Wishes is what the site wants for the source.
+type Wishes struct {
+	Recorder string
+	Channel  int // 0: any
+	Name     string
+	Stream   string // profile token of the record stream
+	View     string
+	Width    int // of the record stream, declared
+	Height   int
+	Kbps     int
+}
+
+// Place is the change kind that puts a source on a channel.
+const Place = "channel.place"
+
+// HeldBy finds the slot that holds an address.
+func HeldBy(r *Recorder, address string) *Slot {
+	if r == nil {
+		return nil
+	}
+	for i := range r.Slots {
+		if r.Slots[i].Address == address {
+			return &r.Slots[i]
+		}
+	}
+	return nil
+}
+
+// Used sums what the taken channels use: channels (each takes a licence) and
+// Mbit/s as received.
+func (r Recorder) Used() (channels int, mbit float64) {
+	for _, s := range r.Slots {
+		mbit += s.Kbps / 1000
+	}
+	return len(r.Slots), mbit
+}
+
+// Free is the lowest free channel number, wish first; 0 where none is free.
+func (r Recorder) Free(wish int) int {
+	taken := func(n int) bool {
+		return slices.ContainsFunc(r.Slots, func(s Slot) bool { return s.Number == n })
+	}
+	if wish > 0 && wish <= r.Limits.Channels && !taken(wish) {
+		return wish
+	}
+	for n := 1; n <= r.Limits.Channels; n++ {
+		if !taken(n) {
+			return n
+		}
+	}
+	return 0
+}
+
+// Binds names the limit that keeps one more source of kbps off r, with the figure;
+// empty where it fits.
+func (r Recorder) Binds(kbps int) string {
+	used, mbit := r.Used()
+	switch {
+	case used >= r.Limits.Channels:
+		return fmt.Sprintf("all %d IP channels are taken", r.Limits.Channels)
+	case r.Limits.Licences > 0 && used >= r.Limits.Licences:
+		return fmt.Sprintf("all %d licences are used", r.Limits.Licences)
+	case r.Limits.MbitIn > 0 && mbit+float64(kbps)/1000 > r.Limits.MbitIn:
+		return fmt.Sprintf("it takes %.0f Mbit/s, %.1f come in already and this stream may send %.1f", r.Limits.MbitIn, mbit, float64(kbps)/1000)
+	}
+	return ""
+}
+
+// Judge says how a source stands on its recorder.
+func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
+	if f.Trouble != "" {
+		return []finding.Finding{{Code: "channel.recorder", Severity: finding.Blocks, Words: "recorder silent", Sentence: f.Trouble,
+			WayOut: "Look whether the recorder is powered and its account is right, then read it again."}}
+	}
+	if f.Recorder == nil || f.Slot == nil {
+		if f.Recorder != nil && w.Stream != "" {
+			if limit := f.Recorder.Binds(w.Kbps); limit != "" {
+				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
+					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit), WayOut: "Free a channel, or plan another recorder."}}
+			}
+			return []finding.Finding{{Code: "channel.unplaced", Severity: finding.Needs, Words: "not placed",
+				Sentence: fmt.Sprintf("No channel of %s holds it yet.", f.Recorder.Name), WayOut: "Place it."}}
+		}
+		return nil
+	}
+	s := *f.Slot
+	ev := []finding.Evidence{{Name: fmt.Sprintf("Channel %d", s.Number), Value: s.State + ": " + s.Detail, Via: "channel table", At: f.Recorder.At}}
+	switch s.State {
+	case "receiving":
+	case "connecting":
+		return []finding.Finding{{Code: "channel.connecting", Severity: finding.Needs, Words: "connecting",
+			Sentence: fmt.Sprintf("%s is still connecting to it.", f.Recorder.Name), WayOut: "Read the channel again in a moment.", Evidence: ev}}
+	case "refused":
+		return []finding.Finding{{Code: "channel.refused", Severity: finding.Blocks, Words: "refused",
+			Sentence: fmt.Sprintf("The camera refuses %s: %s", f.Recorder.Name, s.Detail), WayOut: "See Sign-in and Clock of this camera; the recorder tries again by itself.", Evidence: ev}}
+	default:
+		return []finding.Finding{{Code: "channel.lost", Severity: finding.Blocks, Words: "no picture",
+			Sentence: fmt.Sprintf("%s holds it and receives nothing: %s", f.Recorder.Name, s.Detail), WayOut: "See the camera's Streams, then read the channel again.", Evidence: ev}}
+	}
+	var out []finding.Finding
+	if w.Width > 0 && s.Width > 0 && (s.Width != w.Width || s.Height != w.Height) {
+		out = append(out, finding.Finding{Code: "channel.size", Severity: finding.Needs, Words: "other size",
+			Sentence: fmt.Sprintf("%s receives %d × %d, the record stream is %d × %d.", f.Recorder.Name, s.Width, s.Height, w.Width, w.Height),
+			WayOut:   "Give the channel the record stream.", Evidence: ev})
+	}
+	if w.Name != "" && s.Name != w.Name {
+		out = append(out, finding.Finding{Code: "channel.name", Severity: finding.Needs, Words: "other name",
+			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name), WayOut: "Give both one name.", Evidence: ev})
+	}
+	return out
+}
+
+// Propose places an unplaced source on its wished channel or the lowest free one.
+func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
+	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps) != "" {
+		return nil
+	}
+	n := f.Recorder.Free(w.Channel)
+	if n == 0 {
+		return nil
+	}
+	return []finding.Change{{
+		Kind: Place, Key: Place, Title: fmt.Sprintf("Channel %d of %s", n, f.Recorder.Name),
+		From: Empty, To: SlotText(w.Name, f.Address),
+		Why: "The recorder signs in to the camera itself and reports what it receives.", Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Take it off the channel again; what was recorded stays."},
+		Args: map[string]string{"channel": fmt.Sprint(n), "name": w.Name, "address": f.Address, "stream": w.Stream, "view": w.View},
+	}}
+}
+
+// Empty is what a free channel reads, SlotText what a taken one does: the
+// canonical text of a channel.
+const Empty = "free"
+
+// SlotText is the canonical text of a channel that holds a source.
+func SlotText(name, address string) string { return name + " at " + address }

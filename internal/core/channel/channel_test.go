@@ -1,0 +1,89 @@
+package channel
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+)
+
+func terminal(slots ...Slot) *Recorder {
+	return &Recorder{Name: "Terminal recorder", Limits: Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264"}}, Slots: slots}
+}
+
+var wish = Wishes{Recorder: "Terminal recorder", Channel: 2, Name: "Slipway", Stream: "main", Width: 1280, Height: 720, Kbps: 2048}
+
+func TestPlaceAndJudge(t *testing.T) {
+	now := time.Now()
+	free := Facts{Address: "127.40.1.11", Recorder: terminal()}
+	if got := Judge(now, free, wish); len(got) != 1 || got[0].Code != "channel.unplaced" {
+		t.Errorf("%+v", got)
+	}
+	c := Propose(now, free, wish)
+	if len(c) != 1 || c[0].Args["channel"] != "2" || c[0].From != Empty || c[0].To != "Slipway at 127.40.1.11" {
+		t.Fatalf("%+v", c)
+	}
+	held := func(change func(*Slot)) Facts {
+		s := Slot{Number: 2, Name: "Slipway", Address: "127.40.1.11", State: "receiving", Codec: "H264", Width: 1280, Height: 720}
+		change(&s)
+		r := terminal(s)
+		return Facts{Address: s.Address, Recorder: r, Slot: HeldBy(r, s.Address)}
+	}
+	for _, tc := range []struct {
+		name string
+		f    Facts
+		code string
+	}{
+		{"well", held(func(*Slot) {}), ""},
+		{"refused", held(func(s *Slot) { s.State, s.Detail = "refused", "ter:NotAuthorized" }), "channel.refused"},
+		{"lost", held(func(s *Slot) { s.State = "lost" }), "channel.lost"},
+		{"connecting", held(func(s *Slot) { s.State = "connecting" }), "channel.connecting"},
+		{"other size", held(func(s *Slot) { s.Width = 640 }), "channel.size"},
+		{"other name", held(func(s *Slot) { s.Name = "CAM 1" }), "channel.name"},
+		{"recorder silent", Facts{Trouble: "No answer."}, "channel.recorder"},
+	} {
+		got := Judge(now, tc.f, wish)
+		if tc.code == "" && len(got) != 0 || tc.code != "" && (len(got) != 1 || got[0].Code != tc.code) {
+			t.Errorf("%s: %+v, want %q", tc.name, got, tc.code)
+		}
+		if c := Propose(now, tc.f, wish); len(c) != 0 {
+			t.Errorf("%s: a held source is placed again: %+v", tc.name, c)
+		}
+	}
+}
+
+// Filled one after another by what Propose says, a recorder never holds more than
+// its limits, and when it takes no more, the limit is named.
+func TestPlacingNeverBreaksALimit(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(4, 4))
+	for range 200 {
+		r := terminal()
+		r.Limits = Limits{Channels: 1 + rnd.IntN(20), Licences: rnd.IntN(20), MbitIn: float64(rnd.IntN(60))}
+		for i := range 30 {
+			w := Wishes{Name: "x", Stream: "main", Kbps: 500 + rnd.IntN(8000), Channel: rnd.IntN(25)}
+			f := Facts{Address: string(rune('a' + i)), Recorder: r}
+			changes := Propose(time.Time{}, f, w)
+			if len(changes) == 0 {
+				if r.Binds(w.Kbps) == "" {
+					t.Fatalf("not placed though nothing binds: %+v", r)
+				}
+				if j := Judge(time.Time{}, f, w); len(j) != 1 || !strings.Contains(j[0].Sentence, r.Binds(w.Kbps)) {
+					t.Fatalf("the limit isn't named: %+v", j)
+				}
+				continue
+			}
+			r.Slots = append(r.Slots, Slot{Number: r.Free(w.Channel), Address: f.Address, Kbps: float64(w.Kbps)})
+		}
+		used, mbit := r.Used()
+		numbers := map[int]bool{}
+		for _, s := range r.Slots {
+			if numbers[s.Number] || s.Number < 1 || s.Number > r.Limits.Channels {
+				t.Fatalf("channel %d is doubled or isn't there", s.Number)
+			}
+			numbers[s.Number] = true
+		}
+		if used > r.Limits.Channels || r.Limits.Licences > 0 && used > r.Limits.Licences || r.Limits.MbitIn > 0 && mbit > r.Limits.MbitIn {
+			t.Fatalf("limits broken: %d channels, %.1f Mbit/s of %+v", used, mbit, r.Limits)
+		}
+	}
+}

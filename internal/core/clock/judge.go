@@ -1,0 +1,285 @@
+package clock
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Reading is what a device says of its time.
+type Reading struct {
+	At         time.Time     `json:"at"`          // server, UTC
+	Offset     Offset        `json:"offset"`      // device UTC − this server's
+	Device     time.Time     `json:"device"`      // the device's UTC as it gave it
+	LocalAhead time.Duration `json:"local_ahead"` // its local time − its UTC
+	HasLocal   bool          `json:"has_local"`
+	Zone       string        `json:"zone"` // POSIX TZ as given
+	Daylight   bool          `json:"daylight"`
+	NTP        bool          `json:"ntp"` // takes its time from NTP, else set by hand
+	Servers    []string      `json:"servers"`
+	FromDHCP   bool          `json:"from_dhcp"`
+}
+
+// Reference is what a camera is held against: the recorder that holds it, the one
+// it is planned for, or this server.
+type Reference struct {
+	Name    string
+	Offset  Offset // reference − this server; zero for this server itself
+	Why     string // "holds it", "planned", "no recorder yet"
+	Address string // where the reference serves NTP; empty when it was not heard to
+	Stale   bool   // the reading was made before the reference was known
+}
+
+// Facts is what the judge of one camera's clock knows.
+type Facts struct {
+	Camera    *Reading
+	Reference Reference
+	Window    time.Duration // sign-in window the device has shown; zero when none
+}
+
+// Wishes is what the site asks of clocks.
+type Wishes struct {
+	Zone string // POSIX TZ; empty: not judged
+}
+
+// Offset is the camera against its reference.
+func (f Facts) Offset() Offset {
+	if f.Camera == nil {
+		return Offset{}
+	}
+	return f.Camera.Offset.Minus(f.Reference.Offset)
+}
+
+// Cause is the likely reason of an offset.
+type Cause string
+
+const (
+	None       Cause = ""
+	NeverSet   Cause = "never set"
+	WrongZone  Cause = "set by hand, zone or daylight typed wrongly"
+	ByHand     Cause = "set by hand"
+	NotReached Cause = "its NTP server isn't reached"
+)
+
+// CauseOf names why a camera's UTC is off: never set beyond 400 days; typed in
+// summer time or another zone when set by hand and within 30 s of a whole
+// multiple of 15 minutes; NTP not reached when NTP is set and it is off all the
+// same.
+func CauseOf(r Reading, o Offset) Cause {
+	d := o.Mid().Abs()
+	switch {
+	case d <= UsableWithin:
+		return None
+	case d > 400*24*time.Hour:
+		return NeverSet
+	case r.NTP:
+		return NotReached
+	}
+	const quarter = 15 * time.Minute
+	rest := d % quarter
+	if d >= quarter-30*time.Second && d <= 26*time.Hour && min(rest, quarter-rest) <= 30*time.Second {
+		return WrongZone
+	}
+	return ByHand
+}
+
+// Judge says what is wrong with one camera's time, UTC and local apart.
+func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
+	if f.Camera == nil {
+		return nil
+	}
+	var out []finding.Finding
+	if u, ok := judgeUTC(f); ok {
+		out = append(out, u)
+	}
+	if z, ok := judgeZone(now, f, w); ok {
+		out = append(out, z)
+	}
+	finding.Sort(out)
+	return out
+}
+
+func judgeUTC(f Facts) (finding.Finding, bool) {
+	o := f.Offset()
+	band := BandOf(o, f.Window)
+	if band == InStep || band == Usable {
+		return finding.Finding{}, false
+	}
+	r := *f.Camera
+	cause := CauseOf(r, o)
+	ahead := "ahead of"
+	if o.Mid() < 0 {
+		ahead = "behind"
+	}
+	window := f.Window
+	shown := "which this camera has shown"
+	if window <= 0 {
+		window, shown = DefaultWindow, "the usual one"
+	}
+	fd := finding.Finding{
+		Code: "clock.at-risk", Severity: finding.Needs, Words: Brief(o.Mid()),
+		Evidence: []finding.Evidence{
+			{Name: "Offset", Value: o.String(), Via: "GetSystemDateAndTime", At: r.At},
+			{Name: "Camera, UTC", Value: r.Device.UTC().Format("2006-01-02 15:04:05"), Via: "GetSystemDateAndTime", At: r.At},
+			{Name: "Takes time from", Value: r.Source(), Via: "GetSystemDateAndTime, GetNTP", At: r.At},
+		},
+		WayOut: "Let it take its time from the recorder.",
+	}
+	if f.Reference.Address == "" {
+		fd.WayOut = "Set its time once; the reference serves no NTP."
+	}
+	size := fmt.Sprintf("%s s %s %s", plainAbs(o.Mid()), ahead, f.Reference.Name)
+	because := becauseOf(cause, o)
+	if band == Refused {
+		fd.Code, fd.Severity = "clock.refused", finding.Blocks
+		fd.Sentence = fmt.Sprintf("Its UTC is %s%s. It refuses a sign-in whose time is more than %.0f s from its own (%s), and %s signs in with its own time: the recorder is refused, though the password is right.",
+			size, because, window.Seconds(), shown, f.Reference.Name)
+		return fd, true
+	}
+	fd.Sentence = fmt.Sprintf("Its UTC is %s%s. Its sign-in window is %.0f s (%s): it still works, recordings carry the wrong time, and a little more and the recorder is refused.",
+		size, because, window.Seconds(), shown)
+	return fd, true
+}
+
+func becauseOf(c Cause, o Offset) string {
+	switch c {
+	case NeverSet:
+		return ": it was never set"
+	case WrongZone:
+		way := "summer time or a zone further east typed as if it were UTC"
+		if o.Mid() < 0 {
+			way = "winter time or a zone further west typed as if it were UTC"
+		}
+		return fmt.Sprintf(" and was set by hand: a whole %s, so probably %s", Brief(o.Mid())[len(sign(o.Mid())):], way)
+	case NotReached:
+		return ": NTP is set, but its server isn't reached from the camera"
+	case ByHand:
+		return " and was set by hand"
+	}
+	return ""
+}
+
+func sign(d time.Duration) string {
+	if d < 0 {
+		return "−"
+	}
+	return "+"
+}
+
+func plainAbs(d time.Duration) string {
+	if d.Abs() >= 10*time.Second {
+		return fmt.Sprintf("%.0f", d.Abs().Seconds())
+	}
+	return fmt.Sprintf("%.1f", d.Abs().Seconds())
+}
+
+func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
+	want, err := ParseZone(w.Zone)
+	if w.Zone == "" || err != nil {
+		return finding.Finding{}, false
+	}
+	r := *f.Camera
+	ev := []finding.Evidence{{Name: "Zone", Value: r.ZoneText(), Via: "GetSystemDateAndTime", At: r.At}}
+	have, err := ParseZone(r.Zone)
+	if err != nil {
+		return finding.Finding{Code: "clock.zone", Severity: finding.Needs, Words: "zone",
+			Sentence: fmt.Sprintf("Its zone %q can't be read as a POSIX time zone.", r.Zone),
+			WayOut:   "Write the site's zone rule.", Evidence: ev}, true
+	}
+	if !r.Daylight {
+		have = have.WithoutDaylight()
+	}
+	if SameZone(have, want, now) {
+		return finding.Finding{}, false
+	}
+	fd := finding.Finding{Code: "clock.zone", Severity: finding.Needs, Words: "zone", Evidence: ev, WayOut: "Write the site's zone rule."}
+	switch {
+	case have.Offset(now) == want.Offset(now):
+		fd.Words = "no daylight"
+		fd.Sentence = "Its local time is right now and will be wrong after the next change of the clocks: its daylight rule is " + onOff(r.Daylight) + " or has other dates than the site's."
+	case have.Offset(now) == -want.Offset(now):
+		fd.Sentence = fmt.Sprintf("Its zone has the sign turned round: POSIX counts west of UTC, so it keeps %s where the site keeps %s.", eastOf(have.Offset(now)), eastOf(want.Offset(now)))
+	default:
+		fd.Sentence = fmt.Sprintf("Its local time keeps %s, the site's %s.", eastOf(have.Offset(now)), eastOf(want.Offset(now)))
+	}
+	return fd, true
+}
+
+func onOff(b bool) string {
+	if b {
+		return "on"
+	}
+	return "off"
+}
+
+func eastOf(d time.Duration) string {
+	return fmt.Sprintf("UTC%+03d:%02d", int(d/time.Hour), int(d.Abs()/time.Minute)%60)
+}
+
+// Source is where the device takes its time from, in the canonical text that a
+// change of it reads back.
+func (r Reading) Source() string {
+	switch {
+	case !r.NTP:
+		return "set by hand"
+	case r.FromDHCP:
+		return "NTP from DHCP"
+	case len(r.Servers) == 0:
+		return "NTP without a server"
+	}
+	return "NTP " + strings.Join(r.Servers, ", ")
+}
+
+// ZoneText is the zone and daylight switch in canonical text.
+func (r Reading) ZoneText() string { return ZoneText(r.Zone, r.Daylight) }
+
+// ZoneText is the canonical text of a zone and its daylight switch.
+func ZoneText(zone string, daylight bool) string {
+	return zone + " · daylight " + onOff(daylight)
+}
+
+// Change kinds this package proposes.
+const (
+	SetZone   = "clock.zone"
+	SetSource = "clock.source"
+	SetTime   = "clock.time"
+)
+
+// Propose lists what would mend the clock, in the order it is to be made: the
+// zone first, then where time comes from, so that no local time is written twice.
+func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
+	if f.Camera == nil {
+		return nil
+	}
+	r := *f.Camera
+	var out []finding.Change
+	if _, wrong := judgeZone(now, f, w); wrong {
+		want, _ := ParseZone(w.Zone)
+		out = append(out, finding.Change{
+			Kind: SetZone, Key: SetZone, Title: "Zone rule", From: r.ZoneText(), To: ZoneText(w.Zone, want.HasDST),
+			Why: "Local time and the burned-in text follow the site's zone.", Risk: finding.NoRisk,
+			Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old rule back."},
+			Args: map[string]string{"zone": w.Zone, "daylight": onOff(want.HasDST), "old_zone": r.Zone, "old_daylight": onOff(r.Daylight)},
+		})
+	}
+	band := BandOf(f.Offset(), f.Window)
+	if band == InStep || band == Usable {
+		return out
+	}
+	later := []time.Duration{5 * time.Second, time.Minute}
+	if to := "NTP " + f.Reference.Address; f.Reference.Address != "" && r.Source() != to {
+		return append(out, finding.Change{
+			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
+			Why: "It then follows " + f.Reference.Name + ", which holds it.", Risk: finding.NoRisk, Later: later,
+			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again; the old, wrong time isn't put back."},
+			Args: map[string]string{"server": f.Reference.Address, "reference": f.Reference.Name},
+		})
+	}
+	return append(out, finding.Change{
+		Kind: SetTime, Key: SetTime, Title: "Time, once", From: "off by " + Brief(f.Offset().Mid()), To: "in step with " + f.Reference.Name,
+		Why: "The reference serves no NTP that the camera could follow.", Risk: finding.NoRisk, Later: later,
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."},
+	})
+}

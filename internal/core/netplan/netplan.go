@@ -1,0 +1,65 @@
+// Package netplan knows a site's networks: their prefixes, which addresses of
+// them are asked, and what an address is for.
+package netplan
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// MaxAddresses is the most addresses one prefix is swept for (a /20).
+const MaxAddresses = 4096
+
+// ErrPrefix is returned for text that is no IPv4 prefix of a size that is swept.
+var ErrPrefix = errors.New("not an IPv4 network of at most 4,096 addresses, as 192.0.2.0/24")
+
+// Network is one prefix of a site.
+type Network struct {
+	ID     int64
+	Name   string
+	Prefix netip.Prefix
+}
+
+// ParsePrefix reads an IPv4 prefix and masks it to its network address.
+func ParsePrefix(text string) (netip.Prefix, error) {
+	p, err := netip.ParsePrefix(strings.TrimSpace(text))
+	if err != nil || !p.Addr().Is4() || p.Bits() < 20 {
+		return netip.Prefix{}, fmt.Errorf("%w: %q", ErrPrefix, text)
+	}
+	return p.Masked(), nil
+}
+
+// Hosts lists the addresses of p that a device can have: all but the network and
+// broadcast address, or all of a /31 and /32.
+func Hosts(p netip.Prefix) []netip.Addr {
+	p = p.Masked()
+	var out []netip.Addr
+	for a := p.Addr(); p.Contains(a) && len(out) < MaxAddresses; a = a.Next() {
+		out = append(out, a)
+	}
+	if p.Bits() < 31 && len(out) > 2 {
+		out = out[1 : len(out)-1]
+	}
+	return out
+}
+
+// Reserved says whether a is p's network or broadcast address.
+func Reserved(p netip.Prefix, a netip.Addr) bool {
+	if p.Bits() >= 31 || !p.Contains(a) {
+		return false
+	}
+	return a == p.Masked().Addr() || !p.Contains(a.Next())
+}
+
+// Of finds the network that holds an address, the narrowest where several do.
+func Of(networks []Network, a netip.Addr) (Network, bool) {
+	best, ok := Network{}, false
+	for _, n := range networks {
+		if n.Prefix.Contains(a) && (!ok || n.Prefix.Bits() > best.Prefix.Bits()) {
+			best, ok = n, true
+		}
+	}
+	return best, ok
+}

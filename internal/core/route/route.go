@@ -1,0 +1,131 @@
+// Package route pegs camera topics to recorder inputs and judges whether each
+// happening that matters has a way into the recorder.
+package route
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/topic"
+)
+
+// Peg joins one topic of a camera to one input of the recorder's channel.
+type Peg struct {
+	Topic string `json:"topic"`
+	Input string `json:"input"`
+}
+
+// String is the peg's canonical text.
+func (p Peg) String() string { return p.Topic + " → " + p.Input }
+
+// Facts is what the judge of one source's routes knows.
+type Facts struct {
+	LookedAt time.Time
+	Topics   []topic.Description // what the camera offers or was heard to say
+	Inputs   []string            // what the recorder's channel can hear
+	Pegs     []Peg               // as the recorder reads them
+	Channel  int
+	Recorder string
+	Events   string // how the recorder's subscription stands: "listening", "not asked", or why not
+	Trouble  string
+}
+
+// Wishes is what the site wants routed; empty: what Suggest says.
+type Wishes struct{}
+
+// PegInput is the change kind that pegs a topic to an input.
+const PegInput = "route.peg"
+
+// Text is the canonical text of all that an input hears.
+func Text(pegs []Peg, input string) string {
+	var t []string
+	for _, p := range pegs {
+		if p.Input == input {
+			t = append(t, p.Topic)
+		}
+	}
+	if len(t) == 0 {
+		return "nothing"
+	}
+	slices.Sort(t)
+	return strings.Join(t, ", ")
+}
+
+// Judge says which happenings have no way.
+func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
+	if f.Trouble != "" {
+		return []finding.Finding{{Code: "route.unread", Severity: finding.Blocks, Words: "not read", Sentence: f.Trouble, WayOut: "See Sign-in and Streams of this camera, then read its topics again."}}
+	}
+	if f.LookedAt.IsZero() {
+		return nil
+	}
+	ev := []finding.Evidence{{Name: "Topics", Value: fmt.Sprint(len(f.Topics)), Via: "GetEventProperties", At: f.LookedAt}}
+	if len(f.Topics) == 0 {
+		return []finding.Finding{{Code: "route.no-topics", Severity: finding.Needs, Words: "no topics", Sentence: "It offers no event topic.",
+			WayOut: "Draw a rule on the camera, then read its topics again.", Evidence: ev}}
+	}
+	var open []string
+	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+		if !slices.Contains(f.Pegs, Peg{s.Topic, s.Input}) {
+			open = append(open, topic.Title(s.Topic))
+		}
+	}
+	var out []finding.Finding
+	switch {
+	case len(f.Pegs) == 0 && f.Channel > 0:
+		out = append(out, finding.Finding{Code: "route.none", Severity: finding.Needs, Words: "no route",
+			Sentence: fmt.Sprintf("Nothing it reports reaches channel %d of %s: no topic is pegged to an input.", f.Channel, f.Recorder),
+			WayOut:   "Peg what is suggested.", Evidence: ev})
+	case len(open) > 0 && f.Channel > 0:
+		out = append(out, finding.Finding{Code: "route.open", Severity: finding.Note, Words: "open",
+			Sentence: "Pegged to nothing though an input would take it: " + strings.Join(open, ", ") + ".", WayOut: "Peg it, or leave it.", Evidence: ev})
+	}
+	if len(f.Pegs) > 0 && f.Events != "" && f.Events != "listening" {
+		out = append(out, finding.Finding{Code: "route.deaf", Severity: finding.Blocks, Words: "deaf",
+			Sentence: fmt.Sprintf("%s has inputs pegged and doesn't hear the camera: %s", f.Recorder, f.Events), WayOut: "See the camera's clock and account; the recorder tries again by itself.", Evidence: ev})
+	}
+	return out
+}
+
+// Propose pegs what Suggest says and isn't pegged, one change an input.
+func Propose(_ time.Time, f Facts, _ Wishes) []finding.Change {
+	if f.Trouble != "" || f.Channel == 0 {
+		return nil
+	}
+	var out []finding.Change
+	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+		if slices.Contains(f.Pegs, Peg{s.Topic, s.Input}) {
+			continue
+		}
+		out = append(out, Change(f, s.Topic, s.Input, s.Reason, true))
+	}
+	return out
+}
+
+// Change pegs a topic to an input, or pulls the peg.
+func Change(f Facts, topicName, input, why string, on bool) finding.Change {
+	after := slices.DeleteFunc(slices.Clone(f.Pegs), func(p Peg) bool { return p.Topic == topicName && p.Input == input })
+	title, undo := "Peg "+topic.Title(topicName)+" to "+input, "Pull the peg."
+	if on {
+		after = append(after, Peg{topicName, input})
+	} else {
+		title, undo = "Pull "+topic.Title(topicName)+" from "+input, "Peg it again."
+	}
+	return finding.Change{
+		Kind: PegInput, Key: PegInput + "/" + input, Title: title,
+		From: Text(f.Pegs, input), To: Text(after, input), Why: why, Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: undo},
+		Args: map[string]string{"input": input, "channel": fmt.Sprint(f.Channel), "topics": Text(after, input), "old": Text(f.Pegs, input)},
+	}
+}
+
+// Topics reads Text back into a list.
+func Topics(text string) []string {
+	if text == "nothing" || text == "" {
+		return []string{}
+	}
+	return strings.Split(text, ", ")
+}

@@ -1,0 +1,84 @@
+package route
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/topic"
+)
+
+const (
+	line   = "tns1:RuleEngine/LineDetector/Crossed"
+	area   = "tns1:RuleEngine/FieldDetector/ObjectsInside"
+	motion = "tns1:VideoSource/MotionAlarm"
+)
+
+func facts(pegs ...Peg) Facts {
+	return Facts{LookedAt: time.Now(), Topics: []topic.Description{{Topic: line}, {Topic: area, Property: true}, {Topic: motion, Property: true}},
+		Inputs: []string{"line", "area", "motion"}, Pegs: pegs, Channel: 2, Recorder: "Terminal recorder", Events: "listening"}
+}
+
+func TestProposeThenNothingLeft(t *testing.T) {
+	f := facts()
+	if got := Judge(time.Now(), f, Wishes{}); len(got) != 1 || got[0].Code != "route.none" {
+		t.Errorf("%+v", got)
+	}
+	changes := Propose(time.Now(), f, Wishes{})
+	if len(changes) != 2 {
+		t.Fatalf("%+v", changes)
+	}
+	for _, c := range changes {
+		if c.From != "nothing" || c.Key != PegInput+"/"+c.Args["input"] {
+			t.Errorf("%+v", c)
+		}
+		for _, name := range Topics(c.To) {
+			f.Pegs = append(f.Pegs, Peg{name, c.Args["input"]})
+		}
+	}
+	if again := Propose(time.Now(), f, Wishes{}); len(again) != 0 {
+		t.Errorf("a second run proposes %+v", again)
+	}
+	if got := Judge(time.Now(), f, Wishes{}); len(got) != 0 {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestJudge(t *testing.T) {
+	deaf := facts(Peg{line, "line"}, Peg{area, "area"})
+	deaf.Events = "the camera answered ter:NotAuthorized"
+	none := facts()
+	none.Topics = nil
+	for name, tc := range map[string]struct {
+		f    Facts
+		code string
+	}{
+		"deaf":      {deaf, "route.deaf"},
+		"no topics": {none, "route.no-topics"},
+		"open":      {facts(Peg{line, "line"}), "route.open"},
+		"unread":    {Facts{Trouble: "No answer."}, "route.unread"},
+	} {
+		if got := Judge(time.Now(), tc.f, Wishes{}); len(got) != 1 || got[0].Code != tc.code {
+			t.Errorf("%s: %+v, want %s", name, got, tc.code)
+		}
+	}
+	if got := Judge(time.Now(), Facts{}, Wishes{}); got != nil {
+		t.Errorf("not read, and judged: %+v", got)
+	}
+}
+
+func TestPegAndPullAreInverse(t *testing.T) {
+	f := facts(Peg{line, "line"})
+	on := Change(f, motion, "line", "", true)
+	if !slices.Equal(Topics(on.To), []string{line, motion}) {
+		t.Errorf("to %q", on.To)
+	}
+	g := facts(Peg{line, "line"}, Peg{motion, "line"})
+	off := Change(g, motion, "line", "", false)
+	if off.From != on.To || off.To != on.From {
+		t.Errorf("%q → %q isn't the inverse of %q → %q", off.From, off.To, on.From, on.To)
+	}
+	if len(Topics(Text(nil, "line"))) != 0 {
+		t.Error("an input that hears nothing hears something")
+	}
+}

@@ -1,0 +1,160 @@
+// Package scene is the plane of a camera's picture: points, boxes, lines and
+// areas in the normalised frame of the ONVIF Analytics Service Specification
+// (section 5.1.2.2): x and y from −1 to 1, x to the right, y up.
+package scene
+
+import (
+	"errors"
+	"math"
+	"time"
+)
+
+// Point is a place in the frame.
+type Point struct{ X, Y float64 }
+
+// Valid says whether p lies in the frame and is a number.
+func (p Point) Valid() bool {
+	return !math.IsNaN(p.X) && !math.IsNaN(p.Y) && math.Abs(p.X) <= 1 && math.Abs(p.Y) <= 1
+}
+
+// Box is an upright rectangle; Bottom ≤ Top, Left ≤ Right.
+type Box struct{ Left, Bottom, Right, Top float64 }
+
+// Anchor is where an object stands: the middle of its bottom edge.
+func (b Box) Anchor() Point { return Point{(b.Left + b.Right) / 2, b.Bottom} }
+
+// Area is the size of b in frame units squared (the whole frame is 4).
+func (b Box) Area() float64 {
+	return math.Max(0, b.Right-b.Left) * math.Max(0, b.Top-b.Bottom)
+}
+
+// Line is a polyline of at least two points. Its direction runs from first to last.
+type Line []Point
+
+// Polygon is a closed area of at least three points, in either sense of turn.
+type Polygon []Point
+
+// ErrShape is returned for a drawing that encloses or divides nothing.
+var ErrShape = errors.New("a line needs two different points and an area three that enclose something")
+
+// Check returns ErrShape when l can't be crossed.
+func (l Line) Check() error {
+	for i, p := range l {
+		if !p.Valid() {
+			return ErrShape
+		}
+		if i > 0 && p != l[i-1] {
+			if len(l) >= 2 {
+				continue
+			}
+		}
+		if i > 0 && p == l[i-1] {
+			return ErrShape
+		}
+	}
+	if len(l) < 2 {
+		return ErrShape
+	}
+	return nil
+}
+
+// Check returns ErrShape when g encloses nothing.
+func (g Polygon) Check() error {
+	for _, p := range g {
+		if !p.Valid() {
+			return ErrShape
+		}
+	}
+	if len(g) < 3 || math.Abs(g.signedArea()) < 1e-9 {
+		return ErrShape
+	}
+	return nil
+}
+
+func (g Polygon) signedArea() float64 {
+	sum := 0.0
+	for i := range g {
+		j := (i + 1) % len(g)
+		sum += g[i].X*g[j].Y - g[j].X*g[i].Y
+	}
+	return sum / 2
+}
+
+// Side is the sign of the cross product of the segment a→b with a→p: +1 to the
+// left of the direction of travel, −1 to the right, 0 on it.
+func Side(a, b, p Point) int {
+	cross := (b.X-a.X)*(p.Y-a.Y) - (b.Y-a.Y)*(p.X-a.X)
+	switch {
+	case cross > 1e-12:
+		return 1
+	case cross < -1e-12:
+		return -1
+	}
+	return 0
+}
+
+// Distance is how far p lies from the segment a–b.
+func Distance(a, b, p Point) float64 {
+	dx, dy := b.X-a.X, b.Y-a.Y
+	length := dx*dx + dy*dy
+	if length == 0 {
+		return math.Hypot(p.X-a.X, p.Y-a.Y)
+	}
+	t := math.Max(0, math.Min(1, ((p.X-a.X)*dx+(p.Y-a.Y)*dy)/length))
+	return math.Hypot(p.X-a.X-t*dx, p.Y-a.Y-t*dy)
+}
+
+// Distance is how far p lies from the nearest segment of l.
+func (l Line) Distance(p Point) float64 {
+	best := math.Inf(1)
+	for i := 1; i < len(l); i++ {
+		best = math.Min(best, Distance(l[i-1], l[i], p))
+	}
+	return best
+}
+
+// Meets says whether the step from p to q meets the segment a–b in its interior
+// or at its ends, coming from one strict side to the other or onto the line.
+func Meets(a, b, p, q Point) bool {
+	return Side(a, b, p) != Side(a, b, q) && Side(p, q, a)*Side(p, q, b) <= 0
+}
+
+// Overlap is the area that b shares with g, in frame units squared. The polygon
+// is clipped to the box edge by edge (Sutherland–Hodgman), which is exact for
+// any simple polygon's area because the box is convex.
+func (g Polygon) Overlap(b Box) float64 {
+	poly := g
+	poly = clip(poly, func(p Point) float64 { return p.X - b.Left })
+	poly = clip(poly, func(p Point) float64 { return b.Right - p.X })
+	poly = clip(poly, func(p Point) float64 { return p.Y - b.Bottom })
+	poly = clip(poly, func(p Point) float64 { return b.Top - p.Y })
+	if len(poly) < 3 {
+		return 0
+	}
+	return math.Abs(poly.signedArea())
+}
+
+func clip(in Polygon, inside func(Point) float64) Polygon {
+	var out Polygon
+	for i, cur := range in {
+		next := in[(i+1)%len(in)]
+		dc, dn := inside(cur), inside(next)
+		if dc >= 0 {
+			out = append(out, cur)
+		}
+		if (dc >= 0) != (dn >= 0) {
+			t := dc / (dc - dn)
+			out = append(out, Point{cur.X + t*(next.X-cur.X), cur.Y + t*(next.Y-cur.Y)})
+		}
+	}
+	return out
+}
+
+// Observation is one object in one frame.
+type Observation struct {
+	Object string        // the track's id
+	Class  string        // "Human", "Vehicle", …: ONVIF tt:ObjectType words
+	Score  float64       // 0…1
+	At     time.Duration // since the scene's start
+	Box    Box
+}

@@ -1,0 +1,227 @@
+// Package stream judges what a camera's streams declare against what they
+// deliver, and which of them a recorder should take.
+package stream
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"net/url"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Profile is one media profile as the device declares it.
+type Profile struct {
+	Token     string  `json:"token"`
+	Name      string  `json:"name"`
+	Source    string  `json:"source"` // video source token
+	Codec     string  `json:"codec"`  // "H264", "H265", "JPEG": ONVIF Media2 names
+	Width     int     `json:"width"`  // pixels
+	Height    int     `json:"height"`
+	FPS       float64 `json:"fps"`  // frames a second, the limit set
+	Kbps      int     `json:"kbps"` // the limit set, in 1,000 bits a second
+	GOP       int     `json:"gop"`  // frames from key frame to key frame
+	URI       string  `json:"uri"`  // as repaired; see Given
+	Given     string  `json:"given"`
+	Repaired  bool    `json:"repaired"` // the device gave another host than it was reached at
+	Snapshot  string  `json:"snapshot"`
+	Metadata  bool    `json:"metadata"`
+	Analytics bool    `json:"analytics"`
+}
+
+// Measured is what a stream delivered while it was played.
+type Measured struct {
+	Profile  string        `json:"profile"`
+	At       time.Time     `json:"at"`
+	Seconds  float64       `json:"seconds"`
+	Codec    string        `json:"codec"`
+	Width    int           `json:"width"`
+	Height   int           `json:"height"`
+	FPS      float64       `json:"fps"`
+	MeanKbps float64       `json:"mean_kbps"`
+	PeakKbps float64       `json:"peak_kbps"` // of any whole second
+	KeyEvery time.Duration `json:"key_every"` // the longest between key frames seen
+	Frames   int           `json:"frames"`
+	Lost     int           `json:"lost"` // packets, by sequence numbers
+	Trouble  string        `json:"trouble"`
+}
+
+// Role a stream plays for a recorder.
+type Role string
+
+const (
+	Record Role = "record"
+	View   Role = "view"
+)
+
+// MinViewWidth is the least width of a view stream, in pixels.
+const MinViewWidth = 352
+
+// MaxKeyEvery is the longest time between key frames that passes, in seconds.
+const MaxKeyEvery = 2 * time.Second
+
+// Roles picks the record stream (most pixels a recorder can take) and the view
+// stream (cheapest at least MinViewWidth wide); empty tokens where none fits.
+// codecs lists what the recorder takes; empty means that it isn't known yet.
+func Roles(profiles []Profile, codecs []string) (record, view string) {
+	best, cheap := -1, math.MaxInt
+	for _, p := range profiles {
+		if len(codecs) > 0 && !slices.Contains(codecs, p.Codec) {
+			continue
+		}
+		size := p.Width * p.Height
+		if size > best {
+			best, record = size, p.Token
+		}
+		if p.Width >= MinViewWidth && size < cheap {
+			cheap, view = size, p.Token
+		}
+	}
+	return record, view
+}
+
+// RepairHost puts the address at which a device was reached into an address that
+// the device gave, keeping scheme, path, query and port, and says whether that
+// changed the host. Credentials in the address are dropped.
+func RepairHost(given string, reached netip.Addr) (string, bool, error) {
+	u, err := url.Parse(given)
+	if err != nil || u.Host == "" || len(given) > 2048 {
+		return "", false, fmt.Errorf("the device gave an address that is none: %.80q", given)
+	}
+	host, port := u.Hostname(), u.Port()
+	a, err := netip.ParseAddr(host)
+	repaired := err != nil || a.Unmap() != reached
+	u.User = nil
+	u.Host = reached.String()
+	if reached.Is6() {
+		u.Host = "[" + u.Host + "]"
+	}
+	if port != "" {
+		u.Host += ":" + port
+	}
+	return u.String(), repaired, nil
+}
+
+// Facts is what the judge of one source's streams knows.
+type Facts struct {
+	LookedAt time.Time
+	Profiles []Profile
+	Measured []Measured
+	Trouble  string // why profiles couldn't be read
+}
+
+// Wishes is what the source's recorder takes.
+type Wishes struct {
+	Recorder string
+	Codecs   []string // empty: not known
+}
+
+// Find gives the profile and the measurement of a token.
+func (f Facts) Find(token string) (p Profile, m *Measured, ok bool) {
+	for _, q := range f.Profiles {
+		if q.Token == token {
+			p, ok = q, true
+		}
+	}
+	for i := range f.Measured {
+		if f.Measured[i].Profile == token {
+			m = &f.Measured[i]
+		}
+	}
+	return p, m, ok
+}
+
+// Judge compares declared and measured and asks whether the recorder can take any.
+func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
+	if f.LookedAt.IsZero() {
+		return nil
+	}
+	if f.Trouble != "" {
+		return []finding.Finding{{Code: "stream.unread", Severity: finding.Blocks, Words: "not read", Sentence: f.Trouble,
+			WayOut: "Look whether it still answers and signs in, then read the streams again."}}
+	}
+	if len(f.Profiles) == 0 {
+		return []finding.Finding{{Code: "stream.none", Severity: finding.Blocks, Words: "no profiles", Sentence: "It offers no media profile.",
+			WayOut: "Make a profile on its own page, then read the streams again."}}
+	}
+	var out []finding.Finding
+	if record, _ := Roles(f.Profiles, w.Codecs); record == "" {
+		p := f.Profiles[0]
+		out = append(out, finding.Finding{Code: "stream.codec", Severity: finding.Needs, Words: Pretty(p.Codec),
+			Sentence: fmt.Sprintf("It sends %s, and %s takes %s.", Pretty(p.Codec), w.Recorder, prettyAll(w.Codecs)),
+			WayOut:   "Set a profile to a codec that the recorder takes."})
+	}
+	for _, p := range f.Profiles {
+		_, m, _ := f.Find(p.Token)
+		if m != nil {
+			out = append(out, judgeOne(p, *m)...)
+		}
+		if p.Repaired {
+			out = append(out, finding.Finding{Code: "stream.host", Severity: finding.Note, Words: "other host",
+				Sentence: fmt.Sprintf("For %s it gave %s, which isn't where it was reached; its path and port are used at its own address.", p.Name, p.Given),
+				WayOut:   "Nothing to do here; a recorder that takes the address as given will not find it."})
+		}
+	}
+	finding.Sort(out)
+	return out
+}
+
+func judgeOne(p Profile, m Measured) []finding.Finding {
+	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %d × %d, %.1f frames/s, %.0f kbit/s over %.1f s", Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
+	if m.Trouble != "" {
+		return []finding.Finding{{Code: "stream.no-picture", Severity: finding.Blocks, Words: "no picture",
+			Sentence: fmt.Sprintf("%s was asked for and didn't play: %s", p.Name, m.Trouble), WayOut: "Play it again; if it stays so, start the camera again.", Evidence: ev}}
+	}
+	var out []finding.Finding
+	differ := func(words, sentence string) {
+		out = append(out, finding.Finding{Code: "stream.differs", Severity: finding.Needs, Words: words, Sentence: sentence,
+			WayOut: "Write the encoder's settings again, then play it once more.", Evidence: ev})
+	}
+	if m.Codec != p.Codec {
+		differ("codec differs", fmt.Sprintf("%s declares %s and sends %s.", p.Name, Pretty(p.Codec), Pretty(m.Codec)))
+	}
+	if m.Width != p.Width || m.Height != p.Height {
+		differ("size differs", fmt.Sprintf("%s declares %d × %d and sends %d × %d.", p.Name, p.Width, p.Height, m.Width, m.Height))
+	}
+	if p.FPS > 0 && m.Seconds >= 2 && math.Abs(m.FPS-p.FPS) > math.Max(1.5, 0.2*p.FPS) {
+		differ("rate differs", fmt.Sprintf("%s declares %.0f frames a second and sends %.1f.", p.Name, p.FPS, m.FPS))
+	}
+	if p.Kbps > 0 && m.MeanKbps > 1.2*float64(p.Kbps) {
+		differ("too much", fmt.Sprintf("%s is limited to %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
+	}
+	if m.KeyEvery > MaxKeyEvery+100*time.Millisecond {
+		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
+			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
+			WayOut:   "Set the key-frame distance to the frame rate.", Evidence: ev})
+	}
+	if m.Lost > 0 {
+		out = append(out, finding.Finding{Code: "stream.loss", Severity: finding.Needs, Words: "loss",
+			Sentence: fmt.Sprintf("%s lost %d packets in %.0f s.", p.Name, m.Lost, m.Seconds), WayOut: "Look at the cable and the switch port.", Evidence: ev})
+	}
+	return out
+}
+
+// Pretty writes an ONVIF codec name as people do.
+func Pretty(codec string) string {
+	switch codec {
+	case "H264":
+		return "H.264"
+	case "H265":
+		return "H.265"
+	}
+	return codec
+}
+
+func prettyAll(codecs []string) string {
+	s := ""
+	for i, c := range codecs {
+		if i > 0 {
+			s += " and "
+		}
+		s += Pretty(c)
+	}
+	return s + " only"
+}

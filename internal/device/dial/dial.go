@@ -1,0 +1,202 @@
+// Package dial is the one way out to devices. A device is spoken to only at the
+// address where it was reached; whatever it tells us to dial is dialled there or
+// not at all, and never at our own ports.
+package dial
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Kinds of trouble, for errors.Is: the judges need them apart.
+var (
+	ErrUnreachable   = errors.New("unreachable")
+	ErrRefused       = errors.New("refused")
+	ErrNotAuthorised = errors.New("not authorised")
+	ErrNotSupported  = errors.New("not supported")
+	ErrMalformed     = errors.New("malformed")
+	ErrElsewhere     = errors.New("elsewhere") // it named another address or one of our own ports
+)
+
+// Error says what was tried, on what, of which kind it failed, and the device's or
+// the network's own words.
+type Error struct {
+	Tried string // "GetProfiles"
+	On    string // "127.40.1.11:8080"
+	Kind  error
+	Says  string
+}
+
+// Error is one plain sentence.
+func (e *Error) Error() string {
+	what := e.Tried + " on " + e.On
+	switch {
+	case errors.Is(e.Kind, ErrUnreachable):
+		return what + " got no answer: " + e.Says
+	case errors.Is(e.Kind, ErrNotAuthorised):
+		return what + " was refused: not authorised (" + e.Says + ")"
+	case errors.Is(e.Kind, ErrNotSupported):
+		return what + " isn't supported: " + e.Says
+	case errors.Is(e.Kind, ErrMalformed):
+		return what + " got an answer that can't be read: " + e.Says
+	case errors.Is(e.Kind, ErrElsewhere):
+		return what + " wasn't made: " + e.Says
+	}
+	return what + " was refused: " + e.Says
+}
+
+// Unwrap lets errors.Is see the kind.
+func (e *Error) Unwrap() error { return e.Kind }
+
+// Dialer makes connections to devices.
+type Dialer struct {
+	// Own lists what this product itself listens on; it is never dialled.
+	Own []netip.AddrPort
+	// Connect limits making a connection; 2 s where zero.
+	Connect time.Duration
+}
+
+// At is the dialer bound to one device.
+func (d *Dialer) At(addr netip.Addr) Host { return Host{d: d, Addr: addr} }
+
+// Host is one device at the address where it was reached.
+type Host struct {
+	Addr netip.Addr
+	d    *Dialer
+}
+
+// ParseOwn reads listen addresses for Dialer.Own; names are skipped.
+func ParseOwn(listen ...string) []netip.AddrPort {
+	var out []netip.AddrPort
+	for _, l := range listen {
+		if ap, err := netip.ParseAddrPort(l); err == nil {
+			out = append(out, ap)
+		}
+	}
+	return out
+}
+
+func (d *Dialer) own(a netip.AddrPort) bool {
+	for _, o := range d.Own {
+		if o.Port() == a.Port() && (o.Addr() == a.Addr() || o.Addr().IsUnspecified()) {
+			return true
+		}
+	}
+	return false
+}
+
+// Dial connects over TCP to a host:port that must be this device.
+func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
+	ap, err := netip.ParseAddrPort(hostport)
+	if err != nil || ap.Addr().Unmap() != h.Addr {
+		return nil, &Error{"connecting", h.Addr.String(), ErrElsewhere, fmt.Sprintf("it named %.60q, which isn't where it was reached", hostport)}
+	}
+	if h.d.own(ap) {
+		return nil, &Error{"connecting", h.Addr.String(), ErrElsewhere, "it named a port of this server"}
+	}
+	limit := h.d.Connect
+	if limit == 0 {
+		limit = 2 * time.Second
+	}
+	conn, err := (&net.Dialer{Timeout: limit}).DialContext(ctx, "tcp", hostport)
+	if err != nil {
+		return nil, &Error{"connecting", hostport, ErrUnreachable, Plain(err)}
+	}
+	return conn, nil
+}
+
+// Plain words an error of the network for people.
+func Plain(err error) string {
+	var timeout interface{ Timeout() bool }
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the port is closed"
+	case errors.Is(err, context.Canceled):
+		return "it was stopped"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return "it closed the connection in the middle"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "no way leads there"
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return "the time allowed ran out"
+	}
+	s := err.Error()
+	return s[:min(len(s), 160)]
+}
+
+// Client is an HTTP client for this device alone: no proxy, no redirect, no
+// keep-alive beyond its use. pin, where not nil, holds the certificate's
+// fingerprint: empty takes and stores the first, else another is refused.
+func (h Host) Client(pin *string) *http.Client {
+	t := &http.Transport{
+		DialContext:            func(ctx context.Context, _, hostport string) (net.Conn, error) { return h.Dial(ctx, hostport) },
+		ResponseHeaderTimeout:  70 * time.Second,
+		MaxResponseHeaderBytes: 64 << 10,
+		MaxIdleConnsPerHost:    2,
+		IdleConnTimeout:        5 * time.Second,
+		TLSHandshakeTimeout:    5 * time.Second,
+	}
+	if pin != nil {
+		t.TLSClientConfig = pinned(pin)
+	}
+	return &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+// ErrCertificate is returned when a device shows another certificate than before.
+var ErrCertificate = errors.New("it shows another certificate than before")
+
+// pinned trusts one certificate by its SHA-256 fingerprint: devices make their own.
+func pinned(pin *string) *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true,
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			sum := sha256.Sum256(cs.PeerCertificates[0].Raw)
+			seen := hex.EncodeToString(sum[:])
+			switch *pin {
+			case "":
+				*pin = seen
+			case seen:
+			default:
+				return ErrCertificate
+			}
+			return nil
+		}}
+}
+
+// ReadAll reads at most limit bytes of an answer; more is malformed.
+func ReadAll(r io.Reader, limit int64, tried, on string) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err != nil {
+		return nil, &Error{tried, on, ErrUnreachable, Plain(err)}
+	}
+	if int64(len(data)) > limit {
+		return nil, &Error{tried, on, ErrMalformed, fmt.Sprintf("it is longer than %d kB", limit>>10)}
+	}
+	return data, nil
+}
+
+// CleanText makes text from a device printable: no control characters, at most
+// limit bytes.
+func CleanText(s string, limit int) string {
+	s = strings.Map(func(r rune) rune {
+		if r < 0x20 || r == 0x7f || r == 0xfffd || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+			return ' '
+		}
+		return r
+	}, s)
+	s = strings.TrimSpace(s)
+	if len(s) > limit {
+		s = strings.ToValidUTF8(s[:limit], "")
+	}
+	return s
+}

@@ -1,0 +1,178 @@
+// Package onvif is the client of the ONVIF services the product uses: Device,
+// Media2, Events (pull point) and Analytics.
+package onvif
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha1"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/icholy/digest"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+)
+
+const (
+	soapNS   = "http://www.w3.org/2003/05/soap-envelope"
+	deviceNS = "http://www.onvif.org/ver10/device/wsdl"
+	mediaNS  = "http://www.onvif.org/ver20/media/wsdl"
+	eventNS  = "http://www.onvif.org/ver10/events/wsdl"
+	rulesNS  = "http://www.onvif.org/ver20/analytics/wsdl"
+	schemaNS = "http://www.onvif.org/ver10/schema"
+	notifyNS = "http://docs.oasis-open.org/wsn/b-2"
+)
+
+// CallLimit is how long one call may take, long polls aside.
+const CallLimit = 8 * time.Second
+
+// Login is an account with the scheme it is sent by. The zero Login sends none.
+type Login struct {
+	Username, Password string
+	Scheme             access.Scheme
+	// Ahead is added to this machine's time for a token's Created: the device's own
+	// time, so that a wrong clock doesn't look like a wrong password.
+	Ahead time.Duration
+}
+
+// Client speaks to one device. It may be used by several goroutines.
+type Client struct {
+	host    dial.Host
+	service string // device service
+	login   Login
+	ahead   atomic.Int64 // nanoseconds, see Login.Ahead
+	plain   *http.Client
+	signed  *http.Client
+}
+
+// New makes a client for the device service at serviceURL, whose host is replaced
+// by the one that was reached.
+func New(host dial.Host, serviceURL string, login Login) (*Client, error) {
+	fixed, _, err := stream.RepairHost(serviceURL, host.Addr)
+	if err != nil {
+		return nil, &dial.Error{Tried: "its device service", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	c := &Client{host: host, service: fixed, login: login, plain: host.Client(nil)}
+	c.ahead.Store(int64(login.Ahead))
+	c.signed = c.plain
+	if login.Scheme == access.Digest {
+		c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect,
+			Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: c.plain.Transport}}
+	}
+	return c, nil
+}
+
+// Follow takes the device's time from a new reading: after its clock was set, a token
+// with the old time would be refused.
+func (c *Client) Follow(r clock.Reading) { c.ahead.Store(int64(r.Offset.Mid())) }
+
+// Close lets idle connections go.
+func (c *Client) Close() { c.plain.CloseIdleConnections() }
+
+// call sends one request to the device service's address or to, and returns the
+// body's first element, whose name must be op + "Response" in ns.
+func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
+	if to == "" {
+		to = c.service
+	}
+	fixed, _, err := stream.RepairHost(to, c.host.Addr)
+	if err != nil {
+		return nil, &dial.Error{Tried: op, On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="` + soapNS + `"><s:Header>` + c.token() + `</s:Header><s:Body>` + inner + `</s:Body></s:Envelope>`
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, fixed, strings.NewReader(body))
+	if err != nil {
+		return nil, &dial.Error{Tried: op, On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "its service address is none"}
+	}
+	req.Header.Set("Content-Type", `application/soap+xml; charset=utf-8; action="`+ns+"/"+op+`"`)
+	return c.send(req, ns, op)
+}
+
+func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
+	on := req.URL.Host
+	res, err := c.signed.Do(req)
+	if err != nil {
+		var own *dial.Error
+		if errors.As(err, &own) {
+			return nil, &dial.Error{Tried: op, On: on, Kind: own.Kind, Says: own.Says}
+		}
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+	}
+	defer res.Body.Close()
+	switch {
+	case res.StatusCode == http.StatusUnauthorized:
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotAuthorised, Says: "HTTP 401"}
+	case res.StatusCode == http.StatusNotFound:
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "HTTP 404"}
+	case res.StatusCode >= 300 && res.StatusCode < 400:
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrElsewhere, Says: "it points to another address, which isn't followed"}
+	}
+	data, err := dial.ReadAll(res.Body, maxBody, op, on)
+	if err != nil {
+		return nil, err
+	}
+	root, err := parse(data)
+	if err != nil {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	bodyNode := root.child(soapNS, "Body")
+	if root.name.Local != "Envelope" || bodyNode == nil || len(bodyNode.kids) == 0 {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: "it is no SOAP 1.2 answer"}
+	}
+	first := bodyNode.kids[0]
+	if first.name.Local == "Fault" {
+		return nil, faultError(first, op, on)
+	}
+	if first.name.Local != op+"Response" || first.name.Space != ns {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: fmt.Sprintf("it answers with %.60q", first.name.Local)}
+	}
+	return first, nil
+}
+
+// faultError words a fault (ONVIF Core, 5.8.2) and gives it its kind.
+func faultError(f *node, op, on string) error {
+	code := f.at("Code", "Subcode").str("Value")
+	if deeper := f.at("Code", "Subcode", "Subcode").str("Value"); deeper != "" {
+		code += "/" + deeper
+	}
+	says := strings.TrimSpace(code + " " + f.str("Reason", "Text"))
+	kind := dial.ErrRefused
+	switch {
+	case strings.Contains(code, "NotAuthorized"), strings.Contains(code, "FailedAuthentication"), strings.Contains(code, "SecurityToken"):
+		kind = dial.ErrNotAuthorised
+	case strings.Contains(code, "ActionNotSupported"), strings.Contains(code, "UnknownAction"):
+		kind = dial.ErrNotSupported
+	}
+	return &dial.Error{Tried: op, On: on, Kind: kind, Says: says}
+}
+
+// token is the WS-UsernameToken header (Username Token Profile 1.0), built just
+// before sending: a request that queued too long would look like a wrong clock.
+func (c *Client) token() string {
+	if c.login.Scheme != access.Token {
+		return ""
+	}
+	nonce := make([]byte, 16)
+	_, _ = rand.Read(nonce)
+	created := time.Now().Add(time.Duration(c.ahead.Load())).UTC().Format("2006-01-02T15:04:05.000Z")
+	sum := sha1.Sum([]byte(string(nonce) + created + c.login.Password))
+	return `<w:Security s:mustUnderstand="1" xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:u="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"><w:UsernameToken><w:Username>` +
+		escape(c.login.Username) + `</w:Username><w:Password Type="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest">` + base64.StdEncoding.EncodeToString(sum[:]) +
+		`</w:Password><w:Nonce EncodingType="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary">` + base64.StdEncoding.EncodeToString(nonce) + `</w:Nonce><u:Created>` + created + `</u:Created></w:UsernameToken></w:Security>`
+}

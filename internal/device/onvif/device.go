@@ -1,0 +1,204 @@
+package onvif
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/device/dial"
+)
+
+// Time reads the device's clock without signing in where it allows that
+// (GetSystemDateAndTime, ONVIF Core 8.3.4), and brackets it by this server's.
+func (c *Client) Time(ctx context.Context) (clock.Reading, error) {
+	sent := time.Now()
+	r, err := c.call(ctx, "", deviceNS, "GetSystemDateAndTime", `<GetSystemDateAndTime xmlns="`+deviceNS+`"/>`, CallLimit)
+	received := time.Now()
+	if err != nil {
+		return clock.Reading{}, err
+	}
+	t := r.at("SystemDateAndTime")
+	utc, ok := dateTime(t.at("UTCDateTime"))
+	if !ok {
+		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it gives no UTC time"}
+	}
+	out := clock.Reading{At: received.UTC(), Device: utc, Offset: clock.Bound(sent, received, utc),
+		Zone: t.str("TimeZone", "TZ"), Daylight: t.yes("DaylightSavings"), NTP: t.str("DateTimeType") == "NTP"}
+	if local, ok := dateTime(t.at("LocalDateTime")); ok {
+		out.HasLocal, out.LocalAhead = true, local.Sub(utc)
+	}
+	return out, nil
+}
+
+func dateTime(n *node) (time.Time, bool) {
+	if n == nil {
+		return time.Time{}, false
+	}
+	d, t := n.at("Date"), n.at("Time")
+	y, mo, day := d.num("Year"), d.num("Month"), d.num("Day")
+	h, mi, s := t.num("Hour"), t.num("Minute"), t.num("Second")
+	if y < 1900 || y > 9999 || mo < 1 || mo > 12 || day < 1 || day > 31 || h < 0 || h > 24 || mi < 0 || mi > 59 || s < 0 || s > 61 {
+		return time.Time{}, false
+	}
+	return time.Date(y, time.Month(mo), day, h, mi, s, 0, time.UTC), true
+}
+
+// NarrowTime reads the clock again at its second's edge until the error is within
+// least, at most polls times.
+func (c *Client) NarrowTime(ctx context.Context, least time.Duration, polls int) (clock.Reading, error) {
+	best, err := c.Time(ctx)
+	if err != nil {
+		return best, err
+	}
+	for range polls - 1 {
+		if best.Offset.Error() <= least {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return best, ctx.Err()
+		case <-time.After(clock.NextPoll(time.Now(), best.Offset)):
+		}
+		next, err := c.Time(ctx)
+		if err != nil {
+			return best, err
+		}
+		met, ok := best.Offset.Meet(next.Offset)
+		if ok {
+			next.Offset = met
+		} // else the clock was stepped: the new reading stands alone
+		best = next
+	}
+	return best, nil
+}
+
+// SetTime writes zone, daylight switch and source (SetSystemDateAndTime, ONVIF
+// Core 8.3.5). utc is sent where not zero; it must not be with NTP.
+func (c *Client) SetTime(ctx context.Context, ntp bool, zone string, daylight bool, utc time.Time) error {
+	kind := "Manual"
+	if ntp {
+		kind = "NTP"
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, `<SetSystemDateAndTime xmlns="%s" xmlns:tt="%s"><DateTimeType>%s</DateTimeType><DaylightSavings>%t</DaylightSavings>`, deviceNS, schemaNS, kind, daylight)
+	if zone != "" {
+		b.WriteString("<TimeZone><tt:TZ>" + escape(zone) + "</tt:TZ></TimeZone>")
+	}
+	if !utc.IsZero() {
+		utc = utc.UTC()
+		fmt.Fprintf(&b, `<UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time><tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></UTCDateTime>`,
+			utc.Hour(), utc.Minute(), utc.Second(), utc.Year(), utc.Month(), utc.Day())
+	}
+	b.WriteString("</SetSystemDateAndTime>")
+	_, err := c.call(ctx, "", deviceNS, "SetSystemDateAndTime", b.String(), CallLimit)
+	return err
+}
+
+// NTP reads where the device asks for time (GetNTP, ONVIF Core 8.3.9).
+func (c *Client) NTP(ctx context.Context) (servers []string, fromDHCP bool, err error) {
+	r, err := c.call(ctx, "", deviceNS, "GetNTP", `<GetNTP xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err != nil {
+		return nil, false, err
+	}
+	info := r.at("NTPInformation")
+	for _, kind := range []string{"NTPManual", "NTPFromDHCP"} {
+		for _, n := range info.all(kind) {
+			for _, field := range []string{"IPv4Address", "IPv6Address", "DNSname"} {
+				if s := n.str(field); s != "" && len(servers) < 8 {
+					servers = append(servers, s)
+				}
+			}
+		}
+	}
+	return servers, info.yes("FromDHCP"), nil
+}
+
+// SetNTP gives the device its time servers (SetNTP, ONVIF Core 8.3.10).
+func (c *Client) SetNTP(ctx context.Context, servers ...string) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, `<SetNTP xmlns="%s" xmlns:tt="%s"><FromDHCP>false</FromDHCP>`, deviceNS, schemaNS)
+	for _, s := range servers {
+		if a, err := netip.ParseAddr(s); err == nil && a.Is4() {
+			b.WriteString("<NTPManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + s + "</tt:IPv4Address></NTPManual>")
+			continue
+		}
+		b.WriteString("<NTPManual><tt:Type>DNS</tt:Type><tt:DNSname>" + escape(s) + "</tt:DNSname></NTPManual>")
+	}
+	b.WriteString("</SetNTP>")
+	_, err := c.call(ctx, "", deviceNS, "SetNTP", b.String(), CallLimit)
+	return err
+}
+
+// Information reads make, model, firmware and serial (GetDeviceInformation) and the
+// MAC address of the first interface (GetNetworkInterfaces), signed in.
+func (c *Client) Information(ctx context.Context) (identity.Sighting, error) {
+	s := identity.Sighting{Address: c.host.Addr}
+	r, err := c.call(ctx, "", deviceNS, "GetDeviceInformation", `<GetDeviceInformation xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err != nil {
+		return s, err
+	}
+	s.Make, s.Model, s.Firmware, s.Serial = r.str("Manufacturer"), r.str("Model"), r.str("FirmwareVersion"), r.str("SerialNumber")
+	n, err := c.call(ctx, "", deviceNS, "GetNetworkInterfaces", `<GetNetworkInterfaces xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err == nil {
+		for _, i := range n.all("NetworkInterfaces") {
+			if mac := identity.CleanMAC(i.str("Info", "HwAddress")); mac != "" {
+				s.MAC = mac
+				break
+			}
+		}
+	}
+	return s, nil
+}
+
+// Level reads the level of a user of the device (GetUsers); empty when it doesn't say.
+func (c *Client) Level(ctx context.Context, username string) (string, error) {
+	r, err := c.call(ctx, "", deviceNS, "GetUsers", `<GetUsers xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err != nil {
+		return "", err
+	}
+	for _, u := range r.all("User") {
+		if u.str("Username") == username {
+			return u.str("UserLevel"), nil
+		}
+	}
+	return "", nil
+}
+
+// Services reads where each service answers, by namespace (GetServices), brought to
+// the address where the device was reached when called.
+func (c *Client) Services(ctx context.Context) (map[string]string, error) {
+	r, err := c.call(ctx, "", deviceNS, "GetServices", `<GetServices xmlns="`+deviceNS+`"><IncludeCapability>false</IncludeCapability></GetServices>`, CallLimit)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, s := range r.all("Service") {
+		if len(out) < 64 {
+			out[s.str("Namespace")] = s.str("XAddr")
+		}
+	}
+	return out, nil
+}
+
+// Schemes asks which sign-ins the device offers: an unsigned GetDeviceInformation
+// that is answered 401 with a challenge takes HTTP Digest; a SOAP fault means that
+// only a token opens it.
+func (c *Client) Schemes(ctx context.Context) ([]access.Scheme, error) {
+	_, err := c.call(ctx, "", deviceNS, "GetDeviceInformation", `<GetDeviceInformation xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err == nil {
+		return nil, nil // open to all
+	}
+	if de, ok := err.(*dial.Error); ok && de.Kind == dial.ErrNotAuthorised {
+		if de.Says == "HTTP "+strconv.Itoa(401) {
+			return []access.Scheme{access.Digest}, nil
+		}
+		return []access.Scheme{access.Token}, nil
+	}
+	return nil, err
+}

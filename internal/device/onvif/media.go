@@ -1,0 +1,109 @@
+package onvif
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+)
+
+// maxProfiles is how many media profiles of a device are read.
+const maxProfiles = 32
+
+// Profiles reads the media profiles with encoder settings, stream and snapshot
+// addresses (ONVIF Media2). Addresses are brought to where the device was reached.
+func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]stream.Profile, error) {
+	at, ok := services[mediaNS]
+	if !ok {
+		return nil, &dial.Error{Tried: "GetProfiles", On: c.host.Addr.String(), Kind: dial.ErrNotSupported, Says: "it offers no Media2 service"}
+	}
+	r, err := c.call(ctx, at, mediaNS, "GetProfiles", `<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
+	if err != nil {
+		return nil, err
+	}
+	var out []stream.Profile
+	for _, n := range r.all("Profiles") {
+		enc := n.at("Configurations", "VideoEncoder")
+		if enc == nil || len(out) >= maxProfiles {
+			continue
+		}
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"),
+			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
+			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
+			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics") != nil}
+		p.GOP = (&node{text: enc.attr("GovLength")}).num()
+		if err := c.addresses(ctx, at, &p); err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// codec brings an encoding to the names of Media2: "H264", "H265", "JPEG".
+func codec(s string) string {
+	return strings.ToUpper(strings.NewReplacer(".", "", "-", "").Replace(s))
+}
+
+func (c *Client) addresses(ctx context.Context, at string, p *stream.Profile) error {
+	r, err := c.call(ctx, at, mediaNS, "GetStreamUri", `<GetStreamUri xmlns="`+mediaNS+`"><Protocol>RTSP</Protocol><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
+	if err != nil {
+		return err
+	}
+	p.Given = r.str("Uri")
+	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
+		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	s, err := c.call(ctx, at, mediaNS, "GetSnapshotUri", `<GetSnapshotUri xmlns="`+mediaNS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
+	switch {
+	case err == nil:
+		p.Snapshot, _, _ = stream.RepairHost(s.str("Uri"), c.host.Addr)
+	case !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused):
+		return err // a camera may have no still; it may not vanish in between
+	}
+	return nil
+}
+
+// Rules reads the analytics rules of a configuration (GetRules, ONVIF Analytics
+// 5.2.3); rule types the product doesn't know are left out.
+func (c *Client) Rules(ctx context.Context, services map[string]string, configuration string) ([]rule.Rule, error) {
+	at, ok := services[rulesNS]
+	if !ok {
+		return nil, nil
+	}
+	r, err := c.call(ctx, at, rulesNS, "GetRules", `<GetRules xmlns="`+rulesNS+`"><ConfigurationToken>`+escape(configuration)+`</ConfigurationToken></GetRules>`, CallLimit)
+	if err != nil {
+		return nil, err
+	}
+	var out []rule.Rule
+	for _, n := range r.all("Rule") {
+		kind := n.attr("Type")
+		x := rule.Rule{Name: n.attr("Name"), Direction: rule.Either}
+		for _, e := range n.at("Parameters").all("ElementItem") {
+			switch {
+			case strings.HasSuffix(kind, "LineDetector"):
+				x.Kind, x.Line = rule.Crosses, points(e.at("Polyline"))
+			case strings.HasSuffix(kind, "FieldDetector"):
+				x.Kind, x.Area = rule.Inside, points(e.at("Polygon"))
+			}
+		}
+		if x.Kind != "" && x.Check() == nil && len(out) < 64 {
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+func points(n *node) []scene.Point {
+	var out []scene.Point
+	for _, p := range n.all("Point") {
+		if len(out) < 256 {
+			out = append(out, scene.Point{X: (&node{text: p.attr("x")}).float(), Y: (&node{text: p.attr("y")}).float()})
+		}
+	}
+	return out
+}

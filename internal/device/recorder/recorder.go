@@ -1,0 +1,265 @@
+// Package recorder is the client of the recorder interface (HTTP and JSON over
+// TLS, described in docs/recorder-interface.yaml).
+package recorder
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/icholy/digest"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/device/dial"
+)
+
+// Port of the recorder interface.
+const Port = 8443
+
+const (
+	callLimit = 8 * time.Second
+	maxJSON   = 1 << 20
+	maxStill  = 4 << 20
+)
+
+// Client speaks to one recorder.
+type Client struct {
+	host   dial.Host
+	base   string
+	pin    string
+	plain  *http.Client
+	signed *http.Client
+}
+
+// New makes a client. pin is the certificate's fingerprint seen before; empty
+// trusts the first, which Pin then tells.
+func New(host dial.Host, port int, pin, user, pass string) *Client {
+	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin}
+	c.plain = host.Client(&c.pin)
+	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: &digest.Transport{Username: user, Password: pass, Transport: c.plain.Transport}}
+	return c
+}
+
+// Pin is the fingerprint of the certificate the recorder showed.
+func (c *Client) Pin() string { return c.pin }
+
+// Close lets idle connections go.
+func (c *Client) Close() { c.plain.CloseIdleConnections() }
+
+func (c *Client) do(ctx context.Context, client *http.Client, method, path string, in, out any, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	tried := method + " " + path
+	if i := strings.IndexByte(tried, '?'); i > 0 {
+		tried = tried[:i]
+	}
+	on := c.host.Addr.String()
+	var body *bytes.Reader
+	if in != nil {
+		data, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(data)
+	} else {
+		body = bytes.NewReader(nil)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	res, err := client.Do(req)
+	if err != nil {
+		var own *dial.Error
+		if errors.As(err, &own) {
+			return &dial.Error{Tried: tried, On: on, Kind: own.Kind, Says: own.Says}
+		}
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+	}
+	defer res.Body.Close()
+	limitBytes := int64(maxJSON)
+	still, wantsStill := out.(*[]byte)
+	if wantsStill {
+		limitBytes = maxStill
+	}
+	data, err := dial.ReadAll(res.Body, limitBytes, tried, on)
+	if err != nil {
+		return err
+	}
+	if res.StatusCode != http.StatusOK {
+		return refusal(res.StatusCode, data, tried, on)
+	}
+	if wantsStill {
+		*still = data
+		return nil
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.Unmarshal(data, out); err != nil {
+		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrMalformed, Says: "it is no JSON of the recorder interface"}
+	}
+	return nil
+}
+
+func refusal(status int, data []byte, tried, on string) error {
+	var e struct {
+		Error string `json:"error"`
+	}
+	_ = json.Unmarshal(data, &e)
+	says := dial.CleanText(e.Error, 300)
+	if says == "" {
+		says = fmt.Sprintf("HTTP %d", status)
+	}
+	kind := dial.ErrRefused
+	switch status {
+	case http.StatusUnauthorized:
+		kind = dial.ErrNotAuthorised
+	case http.StatusNotFound, http.StatusMethodNotAllowed:
+		kind = dial.ErrNotSupported
+	}
+	return &dial.Error{Tried: tried, On: on, Kind: kind, Says: says}
+}
+
+// Hello is what a recorder says of itself to anyone.
+type Hello struct {
+	Kind     string `json:"kind"`
+	Make     string `json:"make"`
+	Model    string `json:"model"`
+	Serial   string `json:"serial"`
+	MAC      string `json:"mac"`
+	Firmware string `json:"firmware"`
+}
+
+// Hello asks without signing in whether a recorder answers.
+func (c *Client) Hello(ctx context.Context) (Hello, error) {
+	var h Hello
+	if err := c.do(ctx, c.plain, http.MethodGet, "/api/hello", nil, &h, 3*time.Second); err != nil {
+		return h, err
+	}
+	if h.Kind != "recorder" {
+		return h, &dial.Error{Tried: "GET /api/hello", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it is no recorder"}
+	}
+	for _, f := range []*string{&h.Make, &h.Model, &h.Serial, &h.MAC, &h.Firmware} {
+		*f = dial.CleanText(*f, 128)
+	}
+	return h, nil
+}
+
+type statusAnswer struct {
+	Name   string         `json:"name"`
+	Clock  time.Time      `json:"clock"`
+	Limits channel.Limits `json:"limits"`
+	Slots  []channel.Slot `json:"channels"`
+	NTP    bool           `json:"ntp"`
+}
+
+// Status reads name, limits, channel table and clock; the offset is the recorder's
+// against this server.
+func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, error) {
+	var a statusAnswer
+	sent := time.Now()
+	if err := c.do(ctx, c.signed, http.MethodGet, "/api/status", nil, &a, callLimit); err != nil {
+		return channel.Recorder{}, clock.Reading{}, err
+	}
+	received := time.Now()
+	for i := range a.Slots {
+		s := &a.Slots[i]
+		s.Name, s.Detail, s.Address = dial.CleanText(s.Name, 64), dial.CleanText(s.Detail, 300), dial.CleanText(s.Address, 64)
+	}
+	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots}
+	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock), NTP: a.NTP}, nil
+}
+
+// Placement is what a recorder needs to hold a camera.
+type Placement struct {
+	Name     string `json:"name"`
+	Address  string `json:"address"`
+	Service  string `json:"service"` // ONVIF device service
+	Username string `json:"username"`
+	Password string `json:"password"`
+	Profile  string `json:"profile"`
+}
+
+// Place puts a camera on a channel; doing it again with the same camera changes nothing.
+func (c *Client) Place(ctx context.Context, number int, p Placement) error {
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d", number), p, nil, 20*time.Second)
+}
+
+// Remove takes a camera off a channel.
+func (c *Client) Remove(ctx context.Context, number int) error {
+	return c.do(ctx, c.signed, http.MethodDelete, fmt.Sprintf("/api/channels/%d", number), nil, nil, callLimit)
+}
+
+// Still is the last picture the recorder fetched from a channel's camera, as JPEG
+// bytes that must still be checked.
+func (c *Client) Still(ctx context.Context, number int) ([]byte, error) {
+	var data []byte
+	err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/still", number), nil, &data, callLimit)
+	return data, err
+}
+
+// Inputs is what a channel can hear and what is pegged to it.
+type Inputs struct {
+	Inputs []struct {
+		Name   string   `json:"name"`
+		Topics []string `json:"topics"`
+	} `json:"inputs"`
+	Events string `json:"events"`
+}
+
+// Inputs reads a channel's inputs as names and pegs.
+func (c *Client) Inputs(ctx context.Context, number int) (names []string, pegs []route.Peg, events string, err error) {
+	var a Inputs
+	if err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/inputs", number), nil, &a, callLimit); err != nil {
+		return nil, nil, "", err
+	}
+	for _, in := range a.Inputs {
+		names = append(names, dial.CleanText(in.Name, 32))
+		for _, t := range in.Topics {
+			pegs = append(pegs, route.Peg{Topic: dial.CleanText(t, 256), Input: dial.CleanText(in.Name, 32)})
+		}
+	}
+	return names, pegs, dial.CleanText(a.Events, 300), nil
+}
+
+// SetInput pegs exactly these topics to an input.
+func (c *Client) SetInput(ctx context.Context, number int, input string, topics []string) error {
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/inputs/%s", number, url.PathEscape(input)), map[string]any{"topics": topics}, nil, callLimit)
+}
+
+// Entry is one line of the recorder's event log.
+type Entry struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"` // the recorder's clock
+	Channel int       `json:"channel"`
+	Name    string    `json:"name"`
+	Input   string    `json:"input"`
+	Topic   string    `json:"topic"`
+	Phase   string    `json:"phase"`
+}
+
+// Events waits up to wait for log entries after a sequence number; −1 asks only
+// where the log stands. next is what to ask for the next time.
+func (c *Client) Events(ctx context.Context, after int64, wait time.Duration) (entries []Entry, next int64, err error) {
+	var a struct {
+		Events []Entry `json:"events"`
+		Next   int64   `json:"next"`
+	}
+	path := fmt.Sprintf("/api/events?after=%d&wait=%d", after, int(wait.Seconds()))
+	err = c.do(ctx, c.signed, http.MethodGet, path, nil, &a, wait+callLimit)
+	return a.Events, a.Next, err
+}

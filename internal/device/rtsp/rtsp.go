@@ -1,0 +1,382 @@
+// Package rtsp is the client of RTSP 1.0 (RFC 2326) over TCP with interleaved RTP:
+// it asks, plays and measures.
+package rtsp
+
+import (
+	"bufio"
+	"context"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/icholy/digest"
+	"github.com/pion/sdp/v3"
+
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+)
+
+// Limits of one conversation.
+const (
+	StepLimit = 5 * time.Second // one request, or silence while playing
+	maxBody   = 256 << 10
+	maxHeader = 64 << 10
+)
+
+// Conn is one RTSP conversation with a device.
+type Conn struct {
+	host    dial.Host
+	conn    net.Conn
+	r       *bufio.Reader
+	seq     int
+	user    string
+	pass    string
+	chal    *digest.Challenge
+	nonceN  int
+	session string
+	on      string
+	base    string
+	gone    func() bool
+}
+
+// Open connects to the address's host, which is brought to where the device was
+// reached. Closing ctx ends the conversation.
+func Open(ctx context.Context, host dial.Host, address, user, pass string) (*Conn, error) {
+	fixed, _, err := stream.RepairHost(address, host.Addr)
+	if err != nil {
+		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	u, err := url.Parse(fixed)
+	if err != nil || u.Scheme != "rtsp" {
+		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: "its stream address isn't rtsp://"}
+	}
+	port := u.Port()
+	if port == "" {
+		port = "554"
+	}
+	on := net.JoinHostPort(u.Hostname(), port)
+	conn, err := host.Dial(ctx, on)
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	c := &Conn{host: host, conn: conn, user: user, pass: pass, on: on, base: fixed, gone: stop}
+	c.r = bufio.NewReaderSize(conn, 64<<10)
+	return c, nil
+}
+
+// Close ends the conversation, with TEARDOWN when something played.
+func (c *Conn) Close() {
+	if c.session != "" {
+		_ = c.conn.SetDeadline(time.Now().Add(time.Second))
+		_, _ = io.WriteString(c.conn, c.request("TEARDOWN", c.base, ""))
+	}
+	c.gone()
+	_ = c.conn.Close()
+}
+
+func (c *Conn) fail(tried string, kind error, says string) error {
+	return &dial.Error{Tried: "RTSP " + tried, On: c.on, Kind: kind, Says: says}
+}
+
+type response struct {
+	status int
+	reason string
+	header textproto.MIMEHeader
+	body   []byte
+}
+
+func (c *Conn) request(method, target, extra string) string {
+	c.seq++
+	s := fmt.Sprintf("%s %s RTSP/1.0\r\nCSeq: %d\r\nUser-Agent: DuskyHarbor\r\n", method, target, c.seq)
+	if c.session != "" {
+		s += "Session: " + c.session + "\r\n"
+	}
+	if c.chal != nil {
+		c.nonceN++
+		cred, err := digest.Digest(c.chal, digest.Options{Method: method, URI: target, Count: c.nonceN, Username: c.user, Password: c.pass})
+		if err == nil {
+			s += "Authorization: " + cred.String() + "\r\n"
+		}
+	}
+	return s + extra + "\r\n"
+}
+
+// do sends a request, answers one challenge, and returns a response of status 200.
+func (c *Conn) do(method, target, extra string) (*response, error) {
+	for try := 0; ; try++ {
+		_ = c.conn.SetDeadline(time.Now().Add(StepLimit))
+		if _, err := io.WriteString(c.conn, c.request(method, target, extra)); err != nil {
+			return nil, c.fail(method, dial.ErrUnreachable, dial.Plain(err))
+		}
+		res, err := c.read(method)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case res.status == 200:
+			return res, nil
+		case res.status == 401 && try == 0 && c.user != "":
+			chal, err := digestChallenge(res.header["Www-Authenticate"])
+			if err != nil {
+				return nil, c.fail(method, dial.ErrNotSupported, "it asks for a sign-in that isn't Digest")
+			}
+			c.chal, c.nonceN = chal, 0
+			continue
+		case res.status == 401:
+			return nil, c.fail(method, dial.ErrNotAuthorised, "401")
+		case res.status >= 300 && res.status < 400:
+			return nil, c.fail(method, dial.ErrElsewhere, "it points to another address, which isn't followed")
+		}
+		return nil, c.fail(method, dial.ErrRefused, fmt.Sprintf("%d %s", res.status, res.reason))
+	}
+}
+
+func digestChallenge(values []string) (*digest.Challenge, error) {
+	for _, v := range values {
+		if strings.HasPrefix(v, "Digest ") {
+			return digest.ParseChallenge(v)
+		}
+	}
+	return nil, errors.New("no digest")
+}
+
+// read reads one response, passing over interleaved packets.
+func (c *Conn) read(tried string) (*response, error) {
+	for {
+		b, err := c.r.Peek(1)
+		if err != nil {
+			return nil, c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+		}
+		if b[0] != '$' {
+			break
+		}
+		if _, _, err := c.packet(); err != nil {
+			return nil, err
+		}
+	}
+	line, err := c.line(tried)
+	if err != nil {
+		return nil, err
+	}
+	f := strings.SplitN(line, " ", 3)
+	if len(f) < 2 || !strings.HasPrefix(f[0], "RTSP/1.") {
+		return nil, c.fail(tried, dial.ErrMalformed, fmt.Sprintf("it isn't RTSP: %.40q", line))
+	}
+	res := &response{header: textproto.MIMEHeader{}}
+	if res.status, err = strconv.Atoi(f[1]); err != nil {
+		return nil, c.fail(tried, dial.ErrMalformed, "its status is no number")
+	}
+	if len(f) == 3 {
+		res.reason = dial.CleanText(f[2], 80)
+	}
+	for total := 0; ; {
+		line, err := c.line(tried)
+		if err != nil {
+			return nil, err
+		}
+		if line == "" {
+			break
+		}
+		if total += len(line); total > maxHeader {
+			return nil, c.fail(tried, dial.ErrMalformed, "its headers are longer than 64 kB")
+		}
+		if k, v, ok := strings.Cut(line, ":"); ok {
+			res.header.Add(strings.TrimSpace(k), strings.TrimSpace(v))
+		}
+	}
+	if n := res.header.Get("Content-Length"); n != "" {
+		size, err := strconv.Atoi(n)
+		if err != nil || size < 0 || size > maxBody {
+			return nil, c.fail(tried, dial.ErrMalformed, "its body is longer than 256 kB")
+		}
+		res.body = make([]byte, size)
+		if _, err := io.ReadFull(c.r, res.body); err != nil {
+			return nil, c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+		}
+	}
+	return res, nil
+}
+
+func (c *Conn) line(tried string) (string, error) {
+	raw, err := c.r.ReadSlice('\n')
+	if errors.Is(err, bufio.ErrBufferFull) {
+		return "", c.fail(tried, dial.ErrMalformed, "a line of it is longer than 64 kB")
+	}
+	if err != nil {
+		return "", c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+	}
+	return strings.TrimRight(string(raw), "\r\n"), nil
+}
+
+// packet reads one interleaved packet: its channel and payload, which is its own
+// memory.
+func (c *Conn) packet() (byte, []byte, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(c.r, head); err != nil {
+		return 0, nil, c.fail("playing", dial.ErrUnreachable, dial.Plain(err))
+	}
+	data := make([]byte, binary.BigEndian.Uint16(head[2:]))
+	if _, err := io.ReadFull(c.r, data); err != nil {
+		return 0, nil, c.fail("playing", dial.ErrUnreachable, dial.Plain(err))
+	}
+	return head[1], data, nil
+}
+
+// Options asks what the server can do; it needs no sign-in on most makes.
+func (c *Conn) Options() error {
+	_, err := c.do("OPTIONS", c.base, "")
+	return err
+}
+
+// Track is the video of a stream as its description declares it.
+type Track struct {
+	Control string
+	Codec   string // "H264", "H265", "JPEG"
+	Payload uint8
+	Clock   int
+	SPS     []byte // from the description, H.264 only
+}
+
+// Describe reads the stream's description and returns its first video track.
+func (c *Conn) Describe() (Track, error) {
+	res, err := c.do("DESCRIBE", c.base, "Accept: application/sdp\r\n")
+	if err != nil {
+		return Track{}, err
+	}
+	base := c.base
+	if cb := res.header.Get("Content-Base"); cb != "" {
+		base = cb
+	}
+	t, err := ParseSDP(res.body)
+	if err != nil {
+		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+	}
+	if !strings.Contains(t.Control, "://") {
+		t.Control = strings.TrimSuffix(base, "/") + "/" + t.Control
+	}
+	if t.Control, _, err = stream.RepairHost(t.Control, c.host.Addr); err != nil {
+		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+	}
+	return t, nil
+}
+
+// ErrSDP is returned for a description without video.
+var ErrSDP = errors.New("it describes no video")
+
+// ParseSDP reads a session description leniently: cameras leave out v=, o=, s= and
+// t= or put lines out of order, which a strict parser refuses.
+func ParseSDP(body []byte) (Track, error) {
+	clean := []string{"v=0", "o=- 0 0 IN IP4 0.0.0.0", "s=-", "t=0 0"}
+	for _, line := range strings.FieldsFunc(string(body), func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if strings.HasPrefix(line, "m=") || strings.HasPrefix(line, "a=") {
+			clean = append(clean, line)
+		}
+	}
+	var d sdp.SessionDescription
+	if err := d.UnmarshalString(strings.Join(clean, "\r\n") + "\r\n"); err != nil {
+		return Track{}, ErrSDP
+	}
+	for _, m := range d.MediaDescriptions {
+		if m.MediaName.Media != "video" || len(m.MediaName.Formats) == 0 {
+			continue
+		}
+		pt, err := strconv.ParseUint(m.MediaName.Formats[0], 10, 7)
+		if err != nil {
+			continue
+		}
+		t := Track{Payload: uint8(pt)}
+		t.Control, _ = m.Attribute("control")
+		for _, a := range m.Attributes {
+			t.attribute(a.Key, a.Value)
+		}
+		if pt == 26 && t.Codec == "" {
+			t.Codec, t.Clock = "JPEG", 90000
+		}
+		if t.Codec != "" && t.Clock > 0 {
+			return t, nil
+		}
+	}
+	return Track{}, ErrSDP
+}
+
+func (t *Track) attribute(key, value string) {
+	number, rest, _ := strings.Cut(value, " ")
+	if number != strconv.Itoa(int(t.Payload)) {
+		return
+	}
+	switch key {
+	case "rtpmap":
+		name, rate, _ := strings.Cut(rest, "/")
+		t.Codec = strings.ToUpper(dial.CleanText(name, 32))
+		rate, _, _ = strings.Cut(rate, "/")
+		t.Clock, _ = strconv.Atoi(rate)
+	case "fmtp":
+		for _, p := range strings.Split(rest, ";") {
+			k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+			if k != "sprop-parameter-sets" {
+				continue
+			}
+			for _, set := range strings.Split(v, ",") {
+				if raw, err := base64.StdEncoding.DecodeString(set); err == nil && len(raw) > 0 && raw[0]&0x1f == 7 {
+					t.SPS = raw
+				}
+			}
+		}
+	}
+}
+
+// Play sets the track up and starts it; packets come from Packet.
+func (c *Conn) Play(t Track) error {
+	res, err := c.do("SETUP", t.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n")
+	if err != nil {
+		return err
+	}
+	c.session, _, _ = strings.Cut(dial.CleanText(res.header.Get("Session"), 128), ";")
+	_, err = c.do("PLAY", strings.TrimSuffix(c.base, "/")+"/", "Range: npt=0.000-\r\n")
+	return err
+}
+
+// Packet waits for the next RTP packet of the track; silence longer than StepLimit
+// is a stall.
+func (c *Conn) Packet() ([]byte, error) {
+	for {
+		_ = c.conn.SetReadDeadline(time.Now().Add(StepLimit))
+		b, err := c.r.Peek(1)
+		if err != nil {
+			says := dial.Plain(err)
+			if says == "the time allowed ran out" {
+				says = "it stalled: nothing came for 5 s"
+			}
+			return nil, c.fail("playing", dial.ErrUnreachable, says)
+		}
+		if b[0] != '$' {
+			if _, err := c.read("playing"); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		channel, data, err := c.packet()
+		if err != nil {
+			return nil, err
+		}
+		if channel == 0 {
+			return data, nil
+		}
+	}
+}
+
+// KeepAlive asks for the session to be kept; its answer is passed over by Packet.
+func (c *Conn) KeepAlive() error {
+	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
+	_, err := io.WriteString(c.conn, c.request("GET_PARAMETER", c.base, ""))
+	return err
+}

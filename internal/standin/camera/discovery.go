@@ -1,0 +1,159 @@
+package camera
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/sys/unix"
+
+	"duskyharbor/internal/standin/wire"
+)
+
+const discoveryPort = 3702
+
+var group = netip.MustParseAddr("239.255.255.250")
+
+// serveDiscovery answers WS-Discovery probes (WS-Discovery 1.0, April 2005, as
+// ONVIF Core, section 7 asks): directed ones from anywhere, multicast ones from
+// the camera's own network alone. Every answer leaves from its own address.
+func (c *Camera) serveDiscovery(ctx context.Context) error {
+	own, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(c.cfg.Address, discoveryPort)))
+	if err != nil {
+		return err
+	}
+	c.run(func() {
+		buf := make([]byte, 8192)
+		for {
+			n, from, err := own.ReadFromUDPAddrPort(buf)
+			if err != nil {
+				return
+			}
+			c.probed(own, buf[:n], from)
+		}
+	})
+	leave, err := joinGroup(func(data []byte, from netip.AddrPort) {
+		if c.cfg.Network.Contains(from.Addr().Unmap()) {
+			c.probed(own, data, from)
+		}
+	})
+	if err != nil {
+		_ = own.Close()
+		return err
+	}
+	c.run(func() {
+		<-ctx.Done()
+		leave()
+		_ = own.Close()
+	})
+	return nil
+}
+
+func (c *Camera) probed(own *net.UDPConn, data []byte, from netip.AddrPort) {
+	doc, err := wire.Parse(strings.NewReader(string(data)))
+	if err != nil || doc.Find("Probe") == nil {
+		return
+	}
+	if types := doc.Get("Types"); types != "" && !strings.Contains(types, "NetworkVideoTransmitter") && !strings.Contains(types, "Device") {
+		return
+	}
+	raw := make([]byte, 16)
+	_, _ = rand.Read(raw)
+	answer := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl" xmlns:tds="http://www.onvif.org/ver10/device/wsdl"><s:Header><a:MessageID>urn:uuid:%x-%x-%x-%x-%x</a:MessageID><a:RelatesTo>%s</a:RelatesTo><a:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:To><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</a:Action></s:Header><s:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:%s</a:Address></a:EndpointReference><d:Types>dn:NetworkVideoTransmitter tds:Device</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`,
+		raw[:4], raw[4:6], raw[6:8], raw[8:10], raw[10:], wire.Esc(doc.Get("MessageID")), c.cfg.UUID, wire.Esc(scopes(c.cfg)), c.url("/onvif/device_service"))
+	_, _ = own.WriteToUDPAddrPort([]byte(answer), from)
+}
+
+// ear is the one socket of this process that hears the group, for all cameras.
+var ear struct {
+	sync.Mutex
+	conn    net.PacketConn
+	next    int
+	hearers map[int]func([]byte, netip.AddrPort)
+}
+
+func joinGroup(hear func([]byte, netip.AddrPort)) (leave func(), err error) {
+	ear.Lock()
+	defer ear.Unlock()
+	if ear.conn == nil {
+		if ear.conn, err = listenGroup(); err != nil {
+			return nil, err
+		}
+		ear.hearers = map[int]func([]byte, netip.AddrPort){}
+		go hearGroup(ear.conn)
+	}
+	ear.next++
+	id := ear.next
+	ear.hearers[id] = hear
+	return func() {
+		ear.Lock()
+		defer ear.Unlock()
+		delete(ear.hearers, id)
+		if len(ear.hearers) == 0 && ear.conn != nil {
+			_ = ear.conn.Close()
+			ear.conn = nil
+		}
+	}, nil
+}
+
+func hearGroup(conn net.PacketConn) {
+	buf := make([]byte, 8192)
+	for {
+		n, from, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		udp, ok := from.(*net.UDPAddr)
+		if !ok {
+			continue
+		}
+		ear.Lock()
+		all := make([]func([]byte, netip.AddrPort), 0, len(ear.hearers))
+		for _, h := range ear.hearers {
+			all = append(all, h)
+		}
+		ear.Unlock()
+		for _, h := range all {
+			h(buf[:n], udp.AddrPort())
+		}
+	}
+}
+
+// listenGroup binds the group address itself: a socket bound to a unicast address
+// hears no multicast, and one bound to no address would hear everything.
+func listenGroup() (net.PacketConn, error) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return nil, os.NewSyscallError("socket", err)
+	}
+	file := os.NewFile(uintptr(fd), "ws-discovery")
+	defer file.Close()
+	if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1); err != nil {
+		return nil, os.NewSyscallError("SO_REUSEADDR", err)
+	}
+	if err := unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_MULTICAST_ALL, 0); err != nil {
+		return nil, os.NewSyscallError("IP_MULTICAST_ALL", err)
+	}
+	if err := unix.Bind(fd, &unix.SockaddrInet4{Port: discoveryPort, Addr: group.As4()}); err != nil {
+		return nil, os.NewSyscallError("bind", err)
+	}
+	conn, err := net.FilePacketConn(file)
+	if err != nil {
+		return nil, err
+	}
+	lo, err := net.InterfaceByName("lo")
+	if err == nil {
+		err = ipv4.NewPacketConn(conn).JoinGroup(lo, &net.UDPAddr{IP: group.AsSlice()})
+	}
+	if err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}

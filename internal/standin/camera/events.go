@@ -1,0 +1,304 @@
+package camera
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/wire"
+)
+
+// hub is the camera's event service: pull points (ONVIF Core, 9.1.2) and the state
+// of its properties.
+type hub struct {
+	cam *Camera
+	mu  sync.Mutex
+	// points by the last step of their address
+	points map[string]*point
+	// states of properties: topic and rule → message
+	states map[string]message
+}
+
+type point struct {
+	until time.Time // the host's time: a stepped clock ends no subscription
+	queue []message
+	wake  chan struct{}
+}
+
+type message struct {
+	topic, rule, item, value, op string
+	at                           time.Time // the camera's own clock
+}
+
+const (
+	maxPoints  = 4
+	maxQueue   = 200
+	maxMinutes = 10 * time.Minute
+)
+
+func newHub(c *Camera) *hub {
+	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}}
+	for _, r := range c.cfg.Scene.Rules {
+		if r.Kind == rule.Inside {
+			h.states[r.Name] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false"}
+		}
+	}
+	h.states[""] = message{topic: "tns1:VideoSource/MotionAlarm", item: "State", value: "false"}
+	return h
+}
+
+// watch runs the camera's analytics over what moves in its scene.
+func (c *Camera) watch(ctx context.Context) {
+	engines := make([]rule.Engine, len(c.cfg.Scene.Rules))
+	for i, r := range c.cfg.Scene.Rules {
+		engines[i] = rule.Engine{Rule: r}
+	}
+	last, present := c.line.frame(time.Now()), false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Until(c.line.when(last + 1))):
+		}
+		for now := c.line.frame(time.Now()); last < now; {
+			last++
+			walk, index := c.line.clip(last)
+			at := time.Duration(index) * time.Second / scenery.FPS
+			here := false
+			for _, o := range c.cfg.Scene.Observations(walk, at) {
+				here = here || o.Object == "person"
+				if o.Object != "person" {
+					continue // what stands still is part of the background
+				}
+				for i := range engines {
+					c.events.fire(engines[i].Rule, engines[i].Feed(o))
+				}
+			}
+			if present && !here {
+				for i := range engines {
+					c.events.fire(engines[i].Rule, engines[i].Forget("person", at))
+				}
+			}
+			if here != present {
+				present = here
+				c.events.set("", strconv.FormatBool(here))
+			}
+		}
+	}
+}
+
+func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
+	for _, hit := range hits {
+		if r.Kind == rule.Inside {
+			h.set(r.Name, strconv.FormatBool(hit.On))
+			continue
+		}
+		h.mu.Lock()
+		h.send(message{topic: "tns1:RuleEngine/LineDetector/Crossed", rule: r.Name, item: "ObjectId", value: "1", at: h.cam.Now()})
+		h.mu.Unlock()
+	}
+}
+
+func (h *hub) set(name, value string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	m := h.states[name]
+	m.value, m.op, m.at = value, "Changed", h.cam.Now()
+	h.states[name] = m
+	h.send(m)
+}
+
+// send queues m on every live pull point; h.mu is held.
+func (h *hub) send(m message) {
+	for id, p := range h.points {
+		if time.Now().After(p.until) {
+			delete(h.points, id)
+			continue
+		}
+		if len(p.queue) < maxQueue {
+			p.queue = append(p.queue, m)
+		}
+		select {
+		case p.wake <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (h *hub) operate(r *http.Request, op *wire.Node) (string, *fault) {
+	id := r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:]
+	switch op.XMLName.Local {
+	case "GetEventProperties":
+		return eventProperties, nil
+	case "CreatePullPointSubscription":
+		return h.create(op)
+	case "PullMessages":
+		return h.pull(r.Context(), id, op)
+	case "Renew", "Unsubscribe", "SetSynchronizationPoint":
+		return h.manage(id, op)
+	}
+	return "", &fault{500, "Receiver", "ter:ActionNotSupported", "This camera doesn't know " + op.XMLName.Local + "."}
+}
+
+func (h *hub) create(op *wire.Node) (string, *fault) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for k, p := range h.points {
+		if time.Now().After(p.until) {
+			delete(h.points, k)
+		}
+	}
+	if len(h.points) >= maxPoints {
+		return "", &fault{500, "Receiver", "wsnt:SubscribeCreationFailedFault", "All pull points of this camera are taken."}
+	}
+	raw := make([]byte, 6)
+	_, _ = rand.Read(raw)
+	id := hex.EncodeToString(raw)
+	d := duration(op.Get("InitialTerminationTime"))
+	p := &point{until: time.Now().Add(d), wake: make(chan struct{}, 1)}
+	h.points[id] = p
+	h.initialise(p)
+	return fmt.Sprintf(`<tev:CreatePullPointSubscriptionResponse><tev:SubscriptionReference><wsa:Address>%s</wsa:Address></tev:SubscriptionReference>%s</tev:CreatePullPointSubscriptionResponse>`,
+		h.cam.url("/onvif/subscription/"+id), h.times(d)), nil
+}
+
+// times are in the camera's own clock.
+func (h *hub) times(d time.Duration) string {
+	now := h.cam.Now().UTC()
+	return fmt.Sprintf(`<wsnt:CurrentTime>%s</wsnt:CurrentTime><wsnt:TerminationTime>%s</wsnt:TerminationTime>`, now.Format(time.RFC3339), now.Add(d).Format(time.RFC3339))
+}
+
+func (h *hub) initialise(p *point) {
+	names := make([]string, 0, len(h.states))
+	for n := range h.states {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	for _, n := range names {
+		m := h.states[n]
+		m.op, m.at = "Initialized", h.cam.Now()
+		p.queue = append(p.queue, m)
+	}
+}
+
+func gone() *fault {
+	return sender("wsrf-rw:ResourceUnknownFault", "There is no such subscription, or it is over.")
+}
+
+func (h *hub) point(id string) *point {
+	p := h.points[id]
+	if p == nil || time.Now().After(p.until) {
+		delete(h.points, id)
+		return nil
+	}
+	return p
+}
+
+func (h *hub) pull(ctx context.Context, id string, op *wire.Node) (string, *fault) {
+	wait := min(duration(op.Get("Timeout")), time.Minute)
+	most, err := strconv.Atoi(op.Get("MessageLimit"))
+	if err != nil || most < 1 {
+		return "", sender("ter:InvalidArgVal", "MessageLimit is a positive number.")
+	}
+	deadline := time.NewTimer(wait)
+	defer deadline.Stop()
+	for {
+		h.mu.Lock()
+		p := h.point(id)
+		if p == nil {
+			h.mu.Unlock()
+			return "", gone()
+		}
+		n := min(most, len(p.queue))
+		batch := slices.Clone(p.queue[:n])
+		p.queue = slices.Delete(p.queue, 0, n)
+		h.mu.Unlock()
+		over := false
+		if n == 0 {
+			select {
+			case <-p.wake:
+				continue
+			case <-ctx.Done():
+				return "", gone()
+			case <-deadline.C:
+				over = true
+			}
+		}
+		if n > 0 || over {
+			return h.batch(batch), nil
+		}
+	}
+}
+
+func (h *hub) batch(ms []message) string {
+	var b strings.Builder
+	now := h.cam.Now().UTC()
+	fmt.Fprintf(&b, `<tev:PullMessagesResponse><tev:CurrentTime>%s</tev:CurrentTime><tev:TerminationTime>%s</tev:TerminationTime>`, now.Format(time.RFC3339), now.Add(time.Minute).Format(time.RFC3339))
+	for _, m := range ms {
+		op := ""
+		if m.op != "" {
+			op = ` PropertyOperation="` + m.op + `"`
+		}
+		source := `<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc0"/>`
+		if m.rule != "" {
+			source += `<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac0"/><tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
+		}
+		fmt.Fprintf(&b, `<wsnt:NotificationMessage><wsnt:Topic Dialect="http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet">%s</wsnt:Topic><wsnt:Message><tt:Message UtcTime="%s"%s><tt:Source>%s</tt:Source><tt:Data><tt:SimpleItem Name="%s" Value="%s"/></tt:Data></tt:Message></wsnt:Message></wsnt:NotificationMessage>`,
+			m.topic, m.at.UTC().Format("2006-01-02T15:04:05.000Z"), op, source, m.item, m.value)
+	}
+	b.WriteString("</tev:PullMessagesResponse>")
+	return b.String()
+}
+
+func (h *hub) manage(id string, op *wire.Node) (string, *fault) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	p := h.point(id)
+	if p == nil {
+		return "", gone()
+	}
+	switch op.XMLName.Local {
+	case "Renew":
+		d := duration(op.Get("TerminationTime"))
+		p.until = time.Now().Add(d)
+		return "<wsnt:RenewResponse>" + h.times(d) + "</wsnt:RenewResponse>", nil
+	case "Unsubscribe":
+		delete(h.points, id)
+		return "<wsnt:UnsubscribeResponse/>", nil
+	}
+	h.initialise(p)
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+	return "<tev:SetSynchronizationPointResponse/>", nil
+}
+
+// duration reads the xs:duration forms that clients send (PT60S, PT1M, PT5S);
+// anything else is a minute, more than ten minutes is ten.
+func duration(s string) time.Duration {
+	s, ok := strings.CutPrefix(s, "PT")
+	if !ok || s == "" {
+		return time.Minute
+	}
+	d, err := time.ParseDuration(strings.ToLower(s))
+	if err != nil || d <= 0 {
+		return time.Minute
+	}
+	return min(d, maxMinutes)
+}
+
+const eventProperties = `<tev:GetEventPropertiesResponse><tev:TopicNamespaceLocation>http://www.onvif.org/onvif/ver10/topics/topicns.xml</tev:TopicNamespaceLocation><wsnt:FixedTopicSet>true</wsnt:FixedTopicSet><wstop:TopicSet>` +
+	`<tns1:RuleEngine><LineDetector><Crossed wstop:topic="true"><tt:MessageDescription IsProperty="false"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="ObjectId" Type="xs:integer"/></tt:Data></tt:MessageDescription></Crossed></LineDetector>` +
+	`<FieldDetector><ObjectsInside wstop:topic="1"><tt:MessageDescription IsProperty="true"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="IsInside" Type="xs:boolean"/></tt:Data></tt:MessageDescription></ObjectsInside></FieldDetector></tns1:RuleEngine>` +
+	`<tns1:VideoSource><MotionAlarm wstop:topic="true"><tt:MessageDescription IsProperty="true"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="State" Type="xs:boolean"/></tt:Data></tt:MessageDescription></MotionAlarm></tns1:VideoSource>` +
+	`</wstop:TopicSet><wsnt:TopicExpressionDialect>http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet</wsnt:TopicExpressionDialect><tev:MessageContentFilterDialect>http://www.onvif.org/ver10/tev/messageContentFilter/ItemFilter</tev:MessageContentFilterDialect></tev:GetEventPropertiesResponse>`

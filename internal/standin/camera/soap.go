@@ -1,0 +1,254 @@
+package camera
+
+import (
+	"crypto/sha1"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/standin/wire"
+)
+
+const envelope = `<?xml version="1.0" encoding="UTF-8"?>
+<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:wsa="http://www.w3.org/2005/08/addressing" xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tr2="http://www.onvif.org/ver20/media/wsdl" xmlns:tev="http://www.onvif.org/ver10/events/wsdl" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" xmlns:wsnt="http://docs.oasis-open.org/wsn/b-2" xmlns:wstop="http://docs.oasis-open.org/wsn/t-1" xmlns:tns1="http://www.onvif.org/ver10/topics" xmlns:ter="http://www.onvif.org/ver10/error" xmlns:xs="http://www.w3.org/2001/XMLSchema"><s:Body>`
+
+const tail = `</s:Body></s:Envelope>`
+
+// fault is an answer that refuses, as SOAP 1.2 and ONVIF Core 5.8 word it.
+type fault struct {
+	status  int
+	code    string // "Sender" or "Receiver"
+	subcode string
+	text    string
+}
+
+func (f *fault) Error() string { return f.subcode + ": " + f.text }
+
+func sender(subcode, text string) *fault {
+	return &fault{http.StatusBadRequest, "Sender", subcode, text}
+}
+
+// open lists the operations that ask for no sign-in (ONVIF Core, 5.9.4.3, PRE_AUTH).
+var open = []string{"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetServiceCapabilities", "GetEndpointReference", "GetHostname", "GetWsdlUrl"}
+
+func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
+	doc, err := wire.Parse(r.Body)
+	if err != nil || doc.XMLName.Local != "Envelope" {
+		c.answer(w, "", sender("ter:WellFormed", "The request is no SOAP envelope."))
+		return
+	}
+	var op *wire.Node
+	if body := doc.Find("Body"); body != nil && len(body.Kids) > 0 {
+		op = &body.Kids[0]
+	}
+	if op == nil {
+		c.answer(w, "", sender("ter:WellFormed", "The body is empty."))
+		return
+	}
+	if !slices.Contains(open, op.XMLName.Local) {
+		if challenge, f := c.authorise(doc.Find("Security"), r); f != nil {
+			if challenge {
+				w.Header().Set("WWW-Authenticate", c.digest.Challenge(true))
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+			c.answer(w, "", f)
+			return
+		}
+	}
+	out, f := c.operate(r, op)
+	c.answer(w, out, f)
+}
+
+func (c *Camera) answer(w http.ResponseWriter, body string, f *fault) {
+	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+	if f != nil {
+		w.WriteHeader(f.status)
+		outer, inner := f.subcode, ""
+		if strings.Contains(f.subcode, "/") {
+			outer, inner, _ = strings.Cut(f.subcode, "/")
+			inner = "<s:Subcode><s:Value>" + inner + "</s:Value></s:Subcode>"
+		}
+		body = fmt.Sprintf(`<s:Fault><s:Code><s:Value>s:%s</s:Value><s:Subcode><s:Value>%s</s:Value>%s</s:Subcode></s:Code><s:Reason><s:Text xml:lang="en">%s</s:Text></s:Reason></s:Fault>`,
+			f.code, outer, inner, wire.Esc(f.text))
+	}
+	_, _ = w.Write([]byte(envelope + body + tail))
+}
+
+// authorise checks whichever sign-in the request carries. A device that takes
+// Digest answers 401 to anything else, or clients would never try Digest.
+func (c *Camera) authorise(security *wire.Node, r *http.Request) (challenge bool, f *fault) {
+	refused := sender("ter:NotAuthorized", "Sender not authorized.")
+	if h := r.Header.Get("Authorization"); c.cfg.TakesDigest && h != "" {
+		if _, ok := c.digest.Check(h, r.Method); ok {
+			return false, nil
+		}
+		return true, refused
+	}
+	token := security.Find("UsernameToken")
+	if c.cfg.TakesToken && token != nil {
+		if c.tokenOpens(token) {
+			return false, nil
+		}
+		return false, refused
+	}
+	return c.cfg.TakesDigest, refused
+}
+
+// tokenOpens checks a WS-UsernameToken (Username Token Profile 1.0, 3.1) against
+// the camera's own clock; a nonce opens once.
+func (c *Camera) tokenOpens(token *wire.Node) bool {
+	nonce, err := base64.StdEncoding.DecodeString(token.Get("Nonce"))
+	created := token.Get("Created")
+	at, err2 := time.Parse(time.RFC3339Nano, created)
+	if err != nil || err2 != nil || token.Get("Username") != c.cfg.Username {
+		return false
+	}
+	if off := c.Now().Sub(at); off.Abs() > c.cfg.Window {
+		return false
+	}
+	sum := sha1.Sum([]byte(string(nonce) + created + c.cfg.Password))
+	if base64.StdEncoding.EncodeToString(sum[:]) != token.Get("Password") {
+		return false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for n, t := range c.nonces {
+		if time.Since(t) > 2*c.cfg.Window {
+			delete(c.nonces, n)
+		}
+	}
+	_, used := c.nonces[string(nonce)]
+	c.nonces[string(nonce)] = time.Now()
+	return !used
+}
+
+func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
+	switch op.XMLName.Local {
+	case "GetSystemDateAndTime":
+		return c.getTime(), nil
+	case "SetSystemDateAndTime":
+		return c.setTime(op)
+	case "GetNTP":
+		return c.getNTP(), nil
+	case "SetNTP":
+		return c.setNTP(op)
+	case "GetDeviceInformation":
+		return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>%s</tds:Manufacturer><tds:Model>%s</tds:Model><tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
+			wire.Esc(c.cfg.Make), wire.Esc(c.cfg.Model), c.cfg.Firmware, c.cfg.Serial, wire.Esc(c.cfg.Model)), nil
+	case "GetEndpointReference":
+		return `<tds:GetEndpointReferenceResponse><tds:GUID>urn:uuid:` + c.cfg.UUID + `</tds:GUID></tds:GetEndpointReferenceResponse>`, nil
+	case "GetNetworkInterfaces":
+		return fmt.Sprintf(`<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token="eth0"><tt:Enabled>true</tt:Enabled><tt:Info><tt:Name>eth0</tt:Name><tt:HwAddress>%s</tt:HwAddress><tt:MTU>1500</tt:MTU></tt:Info><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>`,
+			c.cfg.MAC, c.cfg.Address, c.cfg.Network.Bits()), nil
+	case "GetScopes":
+		var b strings.Builder
+		for _, s := range strings.Fields(scopes(c.cfg)) {
+			b.WriteString("<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>" + wire.Esc(s) + "</tt:ScopeItem></tds:Scopes>")
+		}
+		return "<tds:GetScopesResponse>" + b.String() + "</tds:GetScopesResponse>", nil
+	case "GetUsers":
+		return `<tds:GetUsersResponse><tds:User><tt:Username>` + wire.Esc(c.cfg.Username) + `</tt:Username><tt:UserLevel>Administrator</tt:UserLevel></tds:User></tds:GetUsersResponse>`, nil
+	case "GetServices":
+		return c.services(), nil
+	case "GetCapabilities":
+		return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>%s</tt:XAddr></tt:Device><tt:Events><tt:XAddr>%s</tt:XAddr><tt:WSSubscriptionPolicySupport>false</tt:WSSubscriptionPolicySupport><tt:WSPullPointSupport>true</tt:WSPullPointSupport><tt:WSPausableSubscriptionManagerInterfaceSupport>false</tt:WSPausableSubscriptionManagerInterfaceSupport></tt:Events></tds:Capabilities></tds:GetCapabilitiesResponse>`,
+			c.url("/onvif/device_service"), c.url("/onvif/events")), nil
+	}
+	if out, f, ok := c.media(op); ok {
+		return out, f
+	}
+	if out, f, ok := c.analytics(op); ok {
+		return out, f
+	}
+	return c.events.operate(r, op)
+}
+
+func (c *Camera) services() string {
+	var b strings.Builder
+	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, {"http://www.onvif.org/ver20/media/wsdl", "media2"}, {"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
+		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>%s</tds:XAddr><tds:Version><tt:Major>21</tt:Major><tt:Minor>6</tt:Minor></tds:Version></tds:Service>`, s[0], c.url("/onvif/"+s[1]))
+	}
+	return "<tds:GetServicesResponse>" + b.String() + "</tds:GetServicesResponse>"
+}
+
+func stamp(tag string, t time.Time) string {
+	return fmt.Sprintf(`<tt:%s><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time><tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></tt:%s>`,
+		tag, t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day(), tag)
+}
+
+func (c *Camera) getTime() string {
+	m := c.memory()
+	utc := time.Now().Add(m.Skew).UTC()
+	kind := "Manual"
+	if m.NTP {
+		kind = "NTP"
+	}
+	return fmt.Sprintf(`<tds:GetSystemDateAndTimeResponse><tds:SystemDateAndTime><tt:DateTimeType>%s</tt:DateTimeType><tt:DaylightSavings>%t</tt:DaylightSavings><tt:TimeZone><tt:TZ>%s</tt:TZ></tt:TimeZone>%s%s</tds:SystemDateAndTime></tds:GetSystemDateAndTimeResponse>`,
+		kind, m.Daylight, wire.Esc(m.Zone), stamp("UTCDateTime", utc), stamp("LocalDateTime", utc.Add(localAhead(m, utc))))
+}
+
+func (c *Camera) setTime(op *wire.Node) (string, *fault) {
+	kind := op.Get("DateTimeType")
+	if kind != "Manual" && kind != "NTP" {
+		return "", sender("ter:InvalidArgVal/ter:InvalidDateTime", "DateTimeType is Manual or NTP.")
+	}
+	zone := op.Get("TZ")
+	if zone != "" && !zoneLooksRight(zone) {
+		return "", sender("ter:InvalidArgVal/ter:InvalidTimeZone", "The time zone is no POSIX time zone.")
+	}
+	var set time.Time
+	if u := op.Find("UTCDateTime"); u != nil && kind == "Manual" {
+		text := fmt.Sprintf("%s-%s-%s %s:%s:%s", u.Get("Year"), u.Get("Month"), u.Get("Day"), u.Get("Hour"), u.Get("Minute"), u.Get("Second"))
+		t, err := time.Parse("2006-1-2 15:4:5", text)
+		if err != nil {
+			return "", sender("ter:InvalidArgVal/ter:InvalidDateTime", "The date and time is none.")
+		}
+		set = t
+	}
+	c.change(func(m *memory) {
+		m.NTP = kind == "NTP"
+		m.Daylight = op.Get("DaylightSavings") == "true" || op.Get("DaylightSavings") == "1"
+		if zone != "" {
+			m.Zone = zone
+		}
+		if !set.IsZero() {
+			m.Skew = time.Until(set)
+		}
+	})
+	c.wake()
+	return "<tds:SetSystemDateAndTimeResponse/>", nil
+}
+
+func (c *Camera) wake() {
+	select {
+	case c.ask <- struct{}{}:
+	default:
+	}
+}
+
+func (c *Camera) getNTP() string {
+	var b strings.Builder
+	for _, s := range c.memory().Servers {
+		b.WriteString("<tt:NTPManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + wire.Esc(s) + "</tt:IPv4Address></tt:NTPManual>")
+	}
+	return "<tds:GetNTPResponse><tds:NTPInformation><tt:FromDHCP>false</tt:FromDHCP>" + b.String() + "</tds:NTPInformation></tds:GetNTPResponse>"
+}
+
+func (c *Camera) setNTP(op *wire.Node) (string, *fault) {
+	if op.Get("FromDHCP") == "true" {
+		return "", sender("ter:ActionNotSupported", "This camera has a fixed address.")
+	}
+	var servers []string
+	for i := range op.Kids {
+		if op.Kids[i].XMLName.Local == "NTPManual" {
+			servers = append(servers, op.Kids[i].Get("IPv4Address"))
+		}
+	}
+	c.change(func(m *memory) { m.Servers = servers })
+	c.wake()
+	return "<tds:SetNTPResponse/>", nil
+}

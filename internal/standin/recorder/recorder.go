@@ -1,0 +1,443 @@
+// Package recorder is a stand-in recorder with the recorder interface of
+// docs/recorder-interface.yaml. What it reports it did: it signs in to cameras with
+// WS-UsernameToken and its own clock, pulls their streams, fetches stills,
+// subscribes to events and keeps a log.
+package recorder
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/standin/ntp"
+	"duskyharbor/internal/standin/wire"
+)
+
+// Port of the recorder interface, over TLS.
+const Port = 8443
+
+// Inputs that every channel of this recorder can hear.
+var Inputs = []string{"line", "area", "loitering", "motion", "tamper", "contact"}
+
+// Config describes one recorder.
+type Config struct {
+	Place, Make, Model, Serial, MAC, Firmware string
+	Address                                   netip.Addr
+	Username, Password                        string
+	Limits                                    channel.Limits
+	Skew                                      time.Duration
+	StateFile                                 string
+}
+
+// placed is one channel as kept over a restart.
+type placed struct {
+	Number   int                 `json:"number"`
+	Name     string              `json:"name"`
+	Address  string              `json:"address"`
+	Service  string              `json:"service"`
+	Username string              `json:"username"`
+	Password string              `json:"password"`
+	Profile  string              `json:"profile"`
+	Inputs   map[string][]string `json:"inputs"`
+}
+
+type memory struct {
+	Channels map[int]*placed `json:"channels"`
+	Cert     string          `json:"cert"`
+	Key      string          `json:"key"`
+	Log      []entry         `json:"log"`
+	Seq      int64           `json:"seq"`
+}
+
+type entry struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"`
+	Channel int       `json:"channel"`
+	Name    string    `json:"name"`
+	Input   string    `json:"input"`
+	Topic   string    `json:"topic"`
+	Phase   string    `json:"phase"`
+}
+
+const maxLog = 1000
+
+// Recorder is one running stand-in.
+type Recorder struct {
+	cfg    Config
+	digest *wire.Digest
+	dialer *dial.Dialer
+
+	mu    sync.Mutex
+	mem   memory
+	live  map[int]*worker
+	wake  chan struct{} // closed and renewed at every log entry
+	ntp   bool
+	ctx   context.Context
+	stop  context.CancelFunc
+	done  sync.WaitGroup
+	dirty bool
+}
+
+// Start brings a recorder up; it takes up its channels again.
+func Start(ctx context.Context, cfg Config) (*Recorder, error) {
+	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}), dialer: &dial.Dialer{}}
+	r.mem.Channels = map[int]*placed{}
+	if err := wire.Load(cfg.StateFile, &r.mem); err != nil {
+		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
+	}
+	r.digest = &wire.Digest{Realm: cfg.Model, Password: func(u string) (string, bool) { return cfg.Password, u == cfg.Username }}
+	r.ctx, r.stop = context.WithCancel(ctx)
+	cert, err := r.certificate()
+	if err != nil {
+		return nil, err
+	}
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(cfg.Address, Port).String())
+	if err != nil {
+		r.stop()
+		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
+	}
+	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
+		BaseContext: func(net.Listener) context.Context { return r.ctx }}
+	r.run(func() { _ = srv.ServeTLS(l, "", "") })
+	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
+	r.ntp = ntp.Serve(r.ctx, cfg.Address, r.Now) == nil
+	for _, p := range r.mem.Channels {
+		r.begin(p)
+	}
+	r.run(r.keep)
+	return r, nil
+}
+
+func (r *Recorder) run(f func()) {
+	r.done.Add(1)
+	go func() {
+		defer r.done.Done()
+		f()
+	}()
+}
+
+// Close ends the recorder.
+func (r *Recorder) Close() {
+	r.stop()
+	r.done.Wait()
+}
+
+// Config is what the recorder was started with.
+func (r *Recorder) Config() Config { return r.cfg }
+
+// Now is the recorder's own time.
+func (r *Recorder) Now() time.Time { return time.Now().Add(r.cfg.Skew) }
+
+// keep writes the state down when it changed, at most once a second.
+func (r *Recorder) keep() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-r.ctx.Done():
+		case <-tick.C:
+		}
+		r.mu.Lock()
+		if r.dirty {
+			r.dirty = false
+			_ = wire.Save(r.cfg.StateFile, r.mem)
+		}
+		r.mu.Unlock()
+		if r.ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// certificate makes a self-signed one at first and keeps it.
+func (r *Recorder) certificate() (tls.Certificate, error) {
+	if r.mem.Cert == "" {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: r.cfg.Model}, NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
+			IPAddresses: []net.IP{r.cfg.Address.AsSlice()}}
+		der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		raw, err := x509.MarshalECPrivateKey(key)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		r.mem.Cert = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+		r.mem.Key = string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: raw}))
+		if err := wire.Save(r.cfg.StateFile, r.mem); err != nil {
+			return tls.Certificate{}, err
+		}
+	}
+	return tls.X509KeyPair([]byte(r.mem.Cert), []byte(r.mem.Key))
+}
+
+func (r *Recorder) handler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /api/hello", func(w http.ResponseWriter, _ *http.Request) {
+		reply(w, map[string]string{"kind": "recorder", "make": r.cfg.Make, "model": r.cfg.Model, "serial": r.cfg.Serial, "mac": r.cfg.MAC, "firmware": r.cfg.Firmware})
+	})
+	signed := func(pattern string, h http.HandlerFunc) {
+		mux.HandleFunc(pattern, func(w http.ResponseWriter, q *http.Request) {
+			if _, ok := r.digest.Check(q.Header.Get("Authorization"), q.Method); !ok {
+				w.Header().Set("WWW-Authenticate", r.digest.Challenge(true))
+				refuse(w, http.StatusUnauthorized, "sign in")
+				return
+			}
+			h(w, q)
+		})
+	}
+	signed("GET /api/status", r.status)
+	signed("PUT /api/channels/{n}", r.place)
+	signed("DELETE /api/channels/{n}", r.remove)
+	signed("GET /api/channels/{n}/still", r.still)
+	signed("GET /api/channels/{n}/inputs", r.inputs)
+	signed("PUT /api/channels/{n}/inputs/{input}", r.setInput)
+	signed("GET /api/events", r.events)
+	return mux
+}
+
+func reply(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+func refuse(w http.ResponseWriter, status int, sentence string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]string{"error": sentence})
+}
+
+func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
+	r.mu.Lock()
+	slots := make([]channel.Slot, 0, len(r.mem.Channels))
+	for n, p := range r.mem.Channels {
+		s := r.live[n].slot()
+		s.Number, s.Name, s.Address = n, p.Name, p.Address
+		slots = append(slots, s)
+	}
+	r.mu.Unlock()
+	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
+	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": r.cfg.Limits, "channels": slots, "ntp": r.ntp})
+}
+
+func (r *Recorder) number(w http.ResponseWriter, q *http.Request) (int, bool) {
+	n, err := strconv.Atoi(q.PathValue("n"))
+	if err != nil || n < 1 || n > r.cfg.Limits.Channels {
+		refuse(w, http.StatusNotFound, fmt.Sprintf("there are channels 1 to %d", r.cfg.Limits.Channels))
+		return 0, false
+	}
+	return n, true
+}
+
+func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
+	n, ok := r.number(w, q)
+	if !ok {
+		return
+	}
+	var p placed
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 64<<10)).Decode(&p); err != nil || p.Address == "" || p.Name == "" {
+		refuse(w, http.StatusBadRequest, "name and address are needed")
+		return
+	}
+	if r.cfg.Limits.NameMax > 0 && len([]rune(p.Name)) > r.cfg.Limits.NameMax {
+		refuse(w, http.StatusConflict, fmt.Sprintf("a name has at most %d characters", r.cfg.Limits.NameMax))
+		return
+	}
+	p.Number, p.Inputs = n, map[string][]string{}
+	r.mu.Lock()
+	old := r.mem.Channels[n]
+	refusal := ""
+	for m, o := range r.mem.Channels {
+		if m != n && o.Address == p.Address && o.Profile == p.Profile {
+			refusal = fmt.Sprintf("channel %d holds that camera", m)
+		}
+	}
+	switch {
+	case old != nil && old.Address != p.Address:
+		refusal = fmt.Sprintf("channel %d holds %s", n, old.Name)
+	case old == nil && len(r.mem.Channels) >= r.cfg.Limits.Licences:
+		refusal = fmt.Sprintf("all %d licences are used", r.cfg.Limits.Licences)
+	}
+	if refusal == "" {
+		if old != nil {
+			p.Inputs = old.Inputs
+			r.live[n].stop()
+		}
+		r.mem.Channels[n] = &p
+		r.dirty = true
+		_ = wire.Save(r.cfg.StateFile, r.mem)
+		r.begin(&p)
+	}
+	worker := r.live[n]
+	r.mu.Unlock()
+	if refusal != "" {
+		refuse(w, http.StatusConflict, refusal)
+		return
+	}
+	worker.firstWord(q.Context())
+	s := worker.slot()
+	s.Number, s.Name, s.Address = n, p.Name, p.Address
+	reply(w, s)
+}
+
+// begin starts the worker of a channel; r.mu is held or nothing runs yet.
+func (r *Recorder) begin(p *placed) {
+	w := newWorker(r, *p)
+	r.live[p.Number] = w
+	r.run(w.run)
+}
+
+func (r *Recorder) remove(w http.ResponseWriter, q *http.Request) {
+	n, ok := r.number(w, q)
+	if !ok {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if wk := r.live[n]; wk != nil {
+		wk.stop()
+		delete(r.live, n)
+		delete(r.mem.Channels, n)
+		r.dirty = true
+	}
+	reply(w, map[string]string{})
+}
+
+func (r *Recorder) worker(w http.ResponseWriter, q *http.Request) (*worker, *placed, bool) {
+	n, ok := r.number(w, q)
+	if !ok {
+		return nil, nil, false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.live[n] == nil {
+		refuse(w, http.StatusConflict, fmt.Sprintf("channel %d is free", n))
+		return nil, nil, false
+	}
+	return r.live[n], r.mem.Channels[n], true
+}
+
+func (r *Recorder) still(w http.ResponseWriter, q *http.Request) {
+	wk, _, ok := r.worker(w, q)
+	if !ok {
+		return
+	}
+	data := wk.picture()
+	if data == nil {
+		refuse(w, http.StatusConflict, "no picture was received yet")
+		return
+	}
+	w.Header().Set("Content-Type", "image/jpeg")
+	_, _ = w.Write(data)
+}
+
+func (r *Recorder) inputs(w http.ResponseWriter, q *http.Request) {
+	wk, p, ok := r.worker(w, q)
+	if !ok {
+		return
+	}
+	type input struct {
+		Name   string   `json:"name"`
+		Topics []string `json:"topics"`
+	}
+	var out []input
+	r.mu.Lock()
+	for _, name := range Inputs {
+		out = append(out, input{name, append([]string{}, p.Inputs[name]...)})
+	}
+	r.mu.Unlock()
+	reply(w, map[string]any{"inputs": out, "events": wk.slot().Events})
+}
+
+func (r *Recorder) setInput(w http.ResponseWriter, q *http.Request) {
+	wk, p, ok := r.worker(w, q)
+	if !ok {
+		return
+	}
+	input := q.PathValue("input")
+	var in struct {
+		Topics []string `json:"topics"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 64<<10)).Decode(&in); err != nil || !slices.Contains(Inputs, input) {
+		refuse(w, http.StatusBadRequest, "a channel has the inputs "+strings.Join(Inputs, ", "))
+		return
+	}
+	r.mu.Lock()
+	p.Inputs[input] = in.Topics
+	r.dirty = true
+	_ = wire.Save(r.cfg.StateFile, r.mem)
+	wk.listenTo(p.Inputs)
+	r.mu.Unlock()
+	reply(w, map[string]string{})
+}
+
+func (r *Recorder) log(e entry) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.mem.Seq++
+	e.Seq, e.At = r.mem.Seq, r.Now().UTC()
+	r.mem.Log = append(r.mem.Log, e)
+	if len(r.mem.Log) > maxLog {
+		r.mem.Log = slices.Clone(r.mem.Log[len(r.mem.Log)-maxLog:])
+	}
+	r.dirty = true
+	close(r.wake)
+	r.wake = make(chan struct{})
+}
+
+func (r *Recorder) events(w http.ResponseWriter, q *http.Request) {
+	after, err := strconv.ParseInt(q.FormValue("after"), 10, 64)
+	wait, err2 := strconv.Atoi(q.FormValue("wait"))
+	if err != nil || err2 != nil || wait < 0 || wait > 60 {
+		refuse(w, http.StatusBadRequest, "after is a number, wait 0 to 60 seconds")
+		return
+	}
+	deadline := time.NewTimer(time.Duration(wait) * time.Second)
+	defer deadline.Stop()
+	for over := false; ; {
+		r.mu.Lock()
+		seq, wake := r.mem.Seq, r.wake
+		out := []entry{}
+		if after >= 0 {
+			for _, e := range r.mem.Log {
+				if e.Seq > after {
+					out = append(out, e)
+				}
+			}
+		}
+		r.mu.Unlock()
+		if len(out) > 0 || over || after < 0 || wait == 0 {
+			reply(w, map[string]any{"events": out, "next": seq})
+			return
+		}
+		select {
+		case <-wake:
+		case <-deadline.C:
+			over = true
+		case <-q.Context().Done():
+			return
+		}
+	}
+}

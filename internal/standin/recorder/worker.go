@@ -1,0 +1,334 @@
+package recorder
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/icholy/digest"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/rtsp"
+)
+
+// retry is how long a channel waits after it was refused or lost its camera.
+const retry = 4 * time.Second
+
+// worker is the part of a recorder that holds one camera.
+type worker struct {
+	r      *Recorder
+	p      placed
+	ctx    context.Context
+	cancel context.CancelFunc
+
+	mu     sync.Mutex
+	state  channel.Slot
+	jpeg   []byte
+	spoken chan struct{} // closed when the first verdict is known
+	once   sync.Once
+	pegs   map[string][]string // input → topics
+	pegged chan struct{}       // told when pegs change
+}
+
+func newWorker(r *Recorder, p placed) *worker {
+	w := &worker{r: r, p: p, spoken: make(chan struct{}), pegs: maps.Clone(p.Inputs), pegged: make(chan struct{}, 1)}
+	w.ctx, w.cancel = context.WithCancel(r.ctx)
+	w.state = channel.Slot{State: "connecting", Detail: "signing in", Events: "not asked"}
+	return w
+}
+
+func (w *worker) stop() { w.cancel() }
+
+func (w *worker) slot() channel.Slot {
+	if w == nil {
+		return channel.Slot{}
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	s := w.state
+	s.HasStill = w.jpeg != nil
+	return s
+}
+
+func (w *worker) picture() []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.jpeg
+}
+
+func (w *worker) set(f func(s *channel.Slot)) {
+	w.mu.Lock()
+	f(&w.state)
+	w.mu.Unlock()
+}
+
+// firstWord waits until the channel knows whether it receives, at most 10 s.
+func (w *worker) firstWord(ctx context.Context) {
+	select {
+	case <-w.spoken:
+	case <-ctx.Done():
+	case <-time.After(10 * time.Second):
+	}
+}
+
+func (w *worker) listenTo(pegs map[string][]string) {
+	w.mu.Lock()
+	w.pegs = maps.Clone(pegs)
+	w.mu.Unlock()
+	select {
+	case w.pegged <- struct{}{}:
+	default:
+	}
+}
+
+func (w *worker) wants() map[string][]string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	out := map[string][]string{}
+	for in, topics := range w.pegs {
+		if len(topics) > 0 {
+			out[in] = topics
+		}
+	}
+	return out
+}
+
+func (w *worker) run() {
+	go w.hear()
+	for w.ctx.Err() == nil {
+		err := w.hold()
+		if w.ctx.Err() != nil {
+			return
+		}
+		w.set(func(s *channel.Slot) {
+			s.State, s.FPS, s.Kbps = "lost", 0, 0
+			if refused(err) {
+				s.State = "refused"
+			}
+			s.Detail = err.Error() + " (by this recorder's clock " + w.r.Now().UTC().Format("15:04:05") + " UTC)"
+		})
+		w.once.Do(func() { close(w.spoken) })
+		pause(w.ctx, retry)
+	}
+}
+
+func refused(err error) bool {
+	de, ok := err.(*dial.Error)
+	return ok && de.Kind == dial.ErrNotAuthorised
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// client signs in as this recorder does: a token with its own clock.
+func (w *worker) client() (*onvif.Client, dial.Host, error) {
+	addr, err := netip.ParseAddr(w.p.Address)
+	if err != nil {
+		return nil, dial.Host{}, fmt.Errorf("its address is none: %.40q", w.p.Address)
+	}
+	host := w.r.dialer.At(addr)
+	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password, Scheme: access.Token, Ahead: w.r.cfg.Skew})
+	return c, host, err
+}
+
+// hold signs in and receives until something breaks.
+func (w *worker) hold() error {
+	c, host, err := w.client()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	services, err := c.Services(w.ctx)
+	if err != nil {
+		return err
+	}
+	profiles, err := c.Profiles(w.ctx, services)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(profiles, func(p stream.Profile) bool { return p.Token == w.p.Profile })
+	if i < 0 {
+		return fmt.Errorf("the camera has no profile %q any more", w.p.Profile)
+	}
+	if !slices.Contains(w.r.cfg.Limits.Codecs, profiles[i].Codec) {
+		return fmt.Errorf("the profile is %s, this recorder takes others", profiles[i].Codec)
+	}
+	go w.stills(host, profiles[i].Snapshot)
+	return w.receive(host, profiles[i].URI)
+}
+
+func (w *worker) receive(host dial.Host, uri string) error {
+	conn, err := rtsp.Open(w.ctx, host, uri, w.p.Username, w.p.Password)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	track, err := conn.Describe()
+	if err != nil {
+		return err
+	}
+	if err := conn.Play(track); err != nil {
+		return err
+	}
+	m := &rtsp.Meter{Track: track}
+	begun, alive := time.Now(), time.Now()
+	for {
+		raw, err := conn.Packet()
+		if err != nil {
+			return err
+		}
+		now := time.Now()
+		m.Add(raw, now)
+		if now.Sub(begun) >= time.Second {
+			w.received(m)
+			m, begun = &rtsp.Meter{Track: track}, now
+		}
+		if now.Sub(alive) > 20*time.Second {
+			alive = now
+			if err := conn.KeepAlive(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// received reports the last second: what its packets carried.
+func (w *worker) received(m *rtsp.Meter) {
+	got := m.Result()
+	w.set(func(s *channel.Slot) {
+		s.State, s.Detail = "receiving", "since it signed in with its own clock"
+		s.Codec, s.FPS, s.Kbps = got.Codec, got.FPS, got.MeanKbps
+		if got.Width > 0 {
+			s.Width, s.Height = got.Width, got.Height
+		}
+		if !m.LastKey().IsZero() {
+			s.LastKey = m.LastKey().Add(w.r.cfg.Skew).UTC()
+		}
+	})
+	w.once.Do(func() { close(w.spoken) })
+}
+
+// stills fetches a picture now and every ten seconds while the camera is held.
+func (w *worker) stills(host dial.Host, uri string) {
+	if uri == "" {
+		return
+	}
+	base := host.Client(nil)
+	client := &http.Client{Timeout: 8 * time.Second, CheckRedirect: base.CheckRedirect,
+		Transport: &digest.Transport{Username: w.p.Username, Password: w.p.Password, Transport: base.Transport}}
+	for w.ctx.Err() == nil {
+		if req, err := http.NewRequestWithContext(w.ctx, http.MethodGet, uri, nil); err == nil {
+			if res, err := client.Do(req); err == nil {
+				data, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+				_ = res.Body.Close()
+				if err == nil && res.StatusCode == http.StatusOK {
+					w.mu.Lock()
+					w.jpeg = data
+					w.mu.Unlock()
+				}
+			}
+		}
+		pause(w.ctx, 10*time.Second)
+		if w.slot().State != "receiving" {
+			return
+		}
+	}
+}
+
+// hear keeps a subscription while an input asks for one.
+func (w *worker) hear() {
+	for w.ctx.Err() == nil {
+		if len(w.wants()) == 0 {
+			w.set(func(s *channel.Slot) { s.Events = "not asked" })
+			select {
+			case <-w.ctx.Done():
+			case <-w.pegged:
+			}
+			continue
+		}
+		err := w.subscribe()
+		if w.ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			w.set(func(s *channel.Slot) { s.Events = err.Error() })
+			pause(w.ctx, retry)
+		}
+	}
+}
+
+func (w *worker) subscribe() error {
+	c, _, err := w.client()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	services, err := c.Services(w.ctx)
+	if err != nil {
+		return err
+	}
+	point, err := c.Subscribe(w.ctx, services)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.ctx), 2*time.Second)
+		defer cancel()
+		_ = point.Close(ctx)
+	}()
+	w.set(func(s *channel.Slot) { s.Events = "listening" })
+	states := map[string]topic.State{}
+	renewed := time.Now()
+	for {
+		events, err := point.Pull(w.ctx, 5*time.Second)
+		if err != nil {
+			return err
+		}
+		pegs := w.wants()
+		if len(pegs) == 0 {
+			return nil
+		}
+		for _, e := range events {
+			w.note(e, pegs, states)
+		}
+		if time.Since(renewed) > 20*time.Second {
+			if err := point.Renew(w.ctx); err != nil {
+				return err
+			}
+			renewed = time.Now()
+		}
+	}
+}
+
+// note logs what an event means for the inputs it is pegged to.
+func (w *worker) note(e onvif.Event, pegs map[string][]string, states map[string]topic.State) {
+	phase := topic.Once
+	if e.Operation != "" {
+		value, _ := e.True()
+		key := e.Topic + "|" + e.Rule()
+		states[key], phase = topic.Next(states[key], e.Operation, value, false)
+	}
+	if phase == topic.Stands || phase == topic.Repeat {
+		return
+	}
+	for _, input := range Inputs {
+		if slices.Contains(pegs[input], e.Topic) {
+			w.r.log(entry{Channel: w.p.Number, Name: w.p.Name, Input: input, Topic: e.Topic, Phase: string(phase)})
+		}
+	}
+}

@@ -1,0 +1,76 @@
+package scenery
+
+import (
+	"bytes"
+	"image/png"
+	"os"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+)
+
+// The person that a walk draws crosses the scene's line once, and nothing does
+// when nobody walks.
+func TestAWalkCrossesOnce(t *testing.T) {
+	for _, s := range []Scene{Slipway, Berth1} {
+		for _, walk := range []bool{true, false} {
+			var seen []scene.Observation
+			for at := time.Duration(0); at < Length; at += time.Second / FPS {
+				seen = append(seen, s.Observations(walk, at)...)
+			}
+			for _, r := range s.Rules {
+				if err := r.Check(); err != nil {
+					t.Errorf("%s, %s: %v", s.Name, r.Name, err)
+				}
+				want := 0
+				if walk && r.Kind == rule.Crosses {
+					want = 1
+				} else if walk {
+					want = 2
+				}
+				if hits := rule.Rehearse(r, seen); len(hits) != want {
+					t.Errorf("%s, walk %v, %s: %d hits, want %d", s.Name, walk, r.Name, len(hits), want)
+				}
+			}
+		}
+	}
+}
+
+func TestEveryClipBeginsWithAParameterSet(t *testing.T) {
+	for _, s := range []Scene{Slipway, Berth1} {
+		for _, walk := range []bool{true, false} {
+			for _, sub := range []bool{true, false} {
+				data, err := s.Clip(walk, sub)
+				if err != nil || !bytes.HasPrefix(data, []byte{0, 0, 0, 1, 0x67}) {
+					t.Errorf("%s: %v, %d bytes", s.ClipName(walk, sub), err, len(data))
+				}
+			}
+		}
+	}
+}
+
+func TestDrawMovesThePerson(t *testing.T) {
+	a, b := Slipway.Draw(true, 3*time.Second, 320, 180), Slipway.Draw(true, 6*time.Second, 320, 180)
+	if bytes.Equal(a.Pix, b.Pix) {
+		t.Error("three seconds change nothing in the picture")
+	}
+	if dir := os.Getenv("SCENERY_DIR"); dir != "" {
+		for _, s := range []Scene{Slipway, Berth1} {
+			var buf bytes.Buffer
+			if err := png.Encode(&buf, s.Draw(true, 5*time.Second, 640, 360)); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(dir+"/"+s.Name+".png", buf.Bytes(), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+func BenchmarkDraw(b *testing.B) {
+	for b.Loop() {
+		Slipway.Draw(true, 3*time.Second, Width, Height)
+	}
+}

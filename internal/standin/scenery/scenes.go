@@ -1,0 +1,111 @@
+package scenery
+
+import (
+	"embed"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+)
+
+// px turns scene pixels into the normalised frame.
+func px(x, y float64) scene.Point { return scene.Point{X: x/Width*2 - 1, Y: 1 - y/Height*2} }
+
+// Slipway: a concrete slip runs down into the water; a boat lies off, a van stands
+// by the shed. On a walk a person comes down the slip and crosses the seaward line.
+var Slipway = Scene{
+	Name: "slipway",
+	Rules: []rule.Rule{
+		{Name: "Seaward line", Kind: rule.Crosses, Direction: rule.Either, Line: scene.Line{px(300, 660), px(900, 430)}},
+		{Name: "Slip apron", Kind: rule.Inside, Area: scene.Polygon{px(470, 700), px(600, 430), px(760, 430), px(820, 700)}},
+	},
+	ground: func(p *painter, t time.Duration) {
+		p.rect(0xc8d5de, 0, 0, Width, 330)
+		p.poly(0xb4c2cd, 0, 330, 0, 268, 240, 240, 520, 282, 760, 262, 1280, 300, 1280, 330)
+		water(p, t, 320, 0x8ea8b8, 0xa5bcc9)
+		p.poly(0x7d776c, 0, 450, 720, 400, 1130, 720, 0, 720)
+		p.poly(0x8e887b, 0, 500, 640, 430, 900, 720, 0, 720)
+		p.rect(0x5d6780, 40, 250, 250, 190)
+		p.poly(0x4a536a, 20, 250, 165, 180, 310, 250)
+		p.rect(0x39415a, 120, 330, 80, 110)
+	},
+	shapes: func(walk bool, t time.Duration) []Shape {
+		out := []Shape{
+			{ID: "boat", Class: "Boat", X: 960, Y: 372 + 3*wave(t, 3, 0), W: 230, H: 96, draw: boat},
+			{ID: "van", Class: "Vehicle", X: 420, Y: 470, W: 190, H: 110, draw: van(0xe6e0d2)},
+		}
+		if walk && t > 500*time.Millisecond && t < 11*time.Second {
+			x := between(t, 500*time.Millisecond, 11*time.Second, 330, 900)
+			y := between(t, 500*time.Millisecond, 11*time.Second, 500, 640)
+			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: y, W: 56, H: 150, draw: person(0x6d3b66)})
+		}
+		return out
+	},
+}
+
+// Berth1: a ramp between two bollards, the ferry's bow beyond it. On a walk a
+// person crosses from right to left.
+var Berth1 = Scene{
+	Name: "berth1",
+	Rules: []rule.Rule{
+		{Name: "Ramp edge", Kind: rule.Crosses, Direction: rule.Either, Line: scene.Line{px(620, 420), px(700, 700)}},
+		{Name: "Ramp", Kind: rule.Inside, Area: scene.Polygon{px(300, 700), px(420, 420), px(640, 420), px(680, 700)}},
+	},
+	ground: func(p *painter, t time.Duration) {
+		p.rect(0xd5d3da, 0, 0, Width, 300)
+		water(p, t, 290, 0x869fac, 0x9cb3bf)
+		p.poly(0xe9e6df, 250, 380, 330, 110, 900, 110, 980, 380)
+		p.poly(0x17685f, 250, 380, 980, 380, 940, 410, 290, 410)
+		for i := range 5 {
+			p.rect(0x4a566e, 400+90*float64(i), 170, 46, 34)
+		}
+		p.poly(0x75705f, 0, 440, 1280, 420, 1280, 720, 0, 720)
+		p.poly(0x8b8674, 330, 400, 900, 400, 1040, 720, 200, 720)
+		for i := range 6 {
+			y := 430 + 50*float64(i)
+			p.rect(0x9d9886, 520-20*float64(i), y, 210+44*float64(i), 6)
+		}
+		for _, x := range []float64{230, 1010} {
+			p.rect(0xc9962f, x, 400, 36, 90)
+			p.disc(0xc9962f, x+18, 400, 18)
+		}
+	},
+	shapes: func(walk bool, t time.Duration) []Shape {
+		out := []Shape{{ID: "van", Class: "Vehicle", X: 1110, Y: 640, W: 260, H: 150, draw: van(0x5f7f9a)}}
+		if walk && t > 500*time.Millisecond && t < 11*time.Second {
+			x := between(t, 500*time.Millisecond, 11*time.Second, 960, 330)
+			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: 600, W: 62, H: 170, draw: person(0xa62540)})
+		}
+		return out
+	},
+}
+
+//go:embed clips/*.h264
+var clips embed.FS
+
+// Clip returns a scene's coded pictures: H.264 Annex B, FPS frames a second, a key
+// frame each second, no B-frames. sub takes the small picture.
+func (s Scene) Clip(walk, sub bool) ([]byte, error) {
+	return clips.ReadFile("clips/" + s.ClipName(walk, sub))
+}
+
+// ClipName is the clip's file name.
+func (s Scene) ClipName(walk, sub bool) string {
+	act, size := "quiet", "main"
+	if walk {
+		act = "walk"
+	}
+	if sub {
+		size = "sub"
+	}
+	return fmt.Sprintf("%s-%s-%s.h264", s.Name, act, size)
+}
+
+// Sizes of the two coded pictures.
+func Size(sub bool) (w, h int) {
+	if sub {
+		return 640, 360
+	}
+	return Width, Height
+}

@@ -1,0 +1,130 @@
+// Package store keeps everything that matters in PostgreSQL. It returns core types
+// and holds no rule.
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/tern/v2/migrate"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned when a row that was asked for isn't there.
+var ErrNotFound = errors.New("not found")
+
+// Store is the database. Its methods may be used by several goroutines.
+type Store struct {
+	Pool *pgxpool.Pool
+}
+
+// Open connects to the database at dsn.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	cfg, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("store: the database address can't be read: %w", err)
+	}
+	cfg.MaxConns = 20
+	pool, err := pgxpool.NewWithConfig(ctx, cfg)
+	if err != nil {
+		return nil, fmt.Errorf("store: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("store: the database doesn't answer: %w", err)
+	}
+	return &Store{pool}, nil
+}
+
+// Close lets the connections go.
+func (s *Store) Close() { s.Pool.Close() }
+
+// migrationLock keeps several processes from migrating at once.
+const migrationLock = 72_004_201
+
+// Migrate brings the schema forward, this product's and the job queue's.
+func (s *Store) Migrate(ctx context.Context) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("store: %w", err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", migrationLock); err != nil {
+		return fmt.Errorf("store: %w", err)
+	}
+	defer func() {
+		_, _ = conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", migrationLock)
+	}()
+	m, err := migrate.NewMigrator(ctx, conn.Conn(), "public.schema_version")
+	if err != nil {
+		return fmt.Errorf("store: migrating: %w", err)
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	if err := m.LoadMigrations(files); err != nil {
+		return fmt.Errorf("store: migrating: %w", err)
+	}
+	if err := m.Migrate(ctx); err != nil {
+		return fmt.Errorf("store: migrating: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(s.Pool), nil)
+	if err != nil {
+		return fmt.Errorf("store: migrating the job queue: %w", err)
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("store: migrating the job queue: %w", err)
+	}
+	return nil
+}
+
+// InTx runs f in one transaction.
+func (s *Store) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, s.Pool, f)
+}
+
+// querier is a pool or a transaction.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if errors.Is(err, pgx.ErrNoRows) {
+		return v, ErrNotFound
+	}
+	return v, err
+}
+
+func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
+}
+
+// Channel is the notification channel of all progress: "run ID" or "site ID".
+const Channel = "duskyharbor"
+
+// Notify tells every process that a site changed.
+func (s *Store) Notify(ctx context.Context, site int64) error {
+	_, err := s.Pool.Exec(ctx, "select pg_notify($1, $2)", Channel, fmt.Sprint(site))
+	return err
+}

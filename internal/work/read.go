@@ -1,0 +1,306 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/ntp"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/store"
+)
+
+type identitySighting = identity.Sighting
+
+// clockError is how narrow a clock is measured: half the width that still changes
+// nothing in a band.
+const clockError = 60 * time.Millisecond
+
+// readClock measures a camera's clock and reads where it takes its time from. The
+// recorder it is held against is read first where it wasn't within a minute.
+func (o *Office) readClock(ctx context.Context, d store.Device) (string, error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return "", err
+	}
+	if rec, _, ok := v.HolderOf(d); ok && time.Since(v.FactAge(rec.ID, factClock)) > time.Minute {
+		if _, err := o.readRecorder(ctx, rec); err != nil && ours(err) {
+			return "", err
+		} // a recorder that is silent is its own finding; the camera is held against this server then
+	}
+	addr, err := addrOf(d)
+	if err != nil {
+		return "", err
+	}
+	seen, ok := v.Seen(d.ID)
+	if !ok || seen.Service == "" {
+		return "", toldError(d.Place + " speaks no ONVIF that answered: its clock can't be read.")
+	}
+	plain, err := onvif.New(o.dialer.At(addr), seen.Service, onvif.Login{})
+	if err != nil {
+		return "", err
+	}
+	defer plain.Close()
+	r, err := plain.NarrowTime(ctx, clockError, 6)
+	if err != nil {
+		return "", err
+	}
+	via := "GetSystemDateAndTime"
+	if c, _, err := o.open(ctx, d, v); err == nil {
+		r.Servers, r.FromDHCP, err = c.NTP(ctx)
+		c.Close()
+		if err == nil {
+			via += ", GetNTP"
+		} else if !errors.Is(err, dial.ErrNotSupported) {
+			return "", err
+		}
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factClock, via, r.At, r); err != nil {
+		return "", err
+	}
+	return "offset " + r.Offset.String() + " from this server", nil
+}
+
+// readStreams reads profiles and plays each for a while.
+func (o *Office) readStreams(ctx context.Context, d store.Device) (string, error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return "", err
+	}
+	looked := Looked{At: time.Now().UTC()}
+	says, terr := o.playAll(ctx, d, v)
+	if terr != nil && ours(terr) {
+		return "", terr
+	}
+	if terr != nil {
+		looked.Trouble = terr.Error() + "."
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factStreams, "streams", looked.At, looked); err != nil {
+		return "", err
+	}
+	return says, terr
+}
+
+func (o *Office) playAll(ctx context.Context, d store.Device, v *View) (string, error) {
+	c, login, err := o.open(ctx, d, v)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	profiles, err := c.Profiles(ctx, v.Services(d.ID))
+	if err != nil {
+		return "", err
+	}
+	now := time.Now().UTC()
+	if err := o.store.KeepFact(ctx, d.ID, factProfiles, "GetProfiles, GetStreamUri", now, profiles); err != nil {
+		return "", err
+	}
+	host := o.dialer.At(*d.Address)
+	var all []stream.Measured
+	for _, p := range profiles {
+		all = append(all, rtsp.Measure(ctx, host, p, login.Username, login.Password, o.opt.Measure))
+	}
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factMeasured, "RTSP PLAY", time.Now().UTC(), all); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d profiles read and played", len(profiles)), nil
+}
+
+// recorderClient opens a recorder with its account.
+func (o *Office) recorderClient(ctx context.Context, d store.Device) (*recorder.Client, error) {
+	addr, err := addrOf(d)
+	if err != nil {
+		return nil, err
+	}
+	if d.SetID == nil {
+		return nil, toldError("No account is kept for " + d.Place + ".")
+	}
+	set, err := o.store.Set(ctx, *d.SetID)
+	if err != nil {
+		return nil, err
+	}
+	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		return nil, err
+	}
+	facts, err := o.store.FactsOf(ctx, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	var seen identity.Sighting
+	if ok, err := facts[d.ID].Into(factSeen, &seen); err != nil || !ok || !seen.Heard(identity.SaidHello) {
+		// Sets go only to what has shown itself to be a recorder of this site.
+		return nil, toldError(d.Place + " hasn't shown itself to be a recorder: look for it first.")
+	}
+	var pin string
+	if _, err := facts[d.ID].Into(factPin, &pin); err != nil {
+		return nil, err
+	}
+	return recorder.New(o.dialer.At(addr), recorder.Port, pin, set.Username, password), nil
+}
+
+// readRecorder reads a recorder's status and clock. What was known stays when it
+// doesn't answer.
+func (o *Office) readRecorder(ctx context.Context, d store.Device) (string, error) {
+	looked := Looked{At: time.Now().UTC()}
+	says, terr := o.askRecorder(ctx, d)
+	if terr != nil && ours(terr) {
+		return "", terr
+	}
+	if terr != nil {
+		looked.Trouble = terr.Error() + "."
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factReached, "GET /api/status", looked.At, looked); err != nil {
+		return "", err
+	}
+	return says, terr
+}
+
+func (o *Office) askRecorder(ctx context.Context, d store.Device) (string, error) {
+	c, err := o.recorderClient(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	status, reading, err := c.Status(ctx)
+	if err != nil {
+		return "", err
+	}
+	status.Make, status.Model, status.Serial = d.Make, d.Model, d.Serial
+	for name, value := range map[string]any{factRecorder: status, factClock: reading, factPin: c.Pin()} {
+		if err := o.store.KeepFact(ctx, d.ID, name, "GET /api/status", status.At, value); err != nil {
+			return "", err
+		}
+	}
+	offset, err := ntp.Ask(*d.Address)
+	serves := err == nil
+	if serves {
+		if off, ok := reading.Offset.Meet(offset); ok {
+			reading.Offset = off
+		}
+		if err := o.store.KeepFact(ctx, d.ID, factClock, "GET /api/status, NTP", status.At, reading); err != nil {
+			return "", err
+		}
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factNTP, "NTP", time.Now().UTC(), serves); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d of %d channels taken", len(status.Slots), status.Limits.Channels), nil
+}
+
+// readChannel reads the recorder that holds a camera, or the planned one.
+func (o *Office) readChannel(ctx context.Context, d store.Device) (string, error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return "", err
+	}
+	rec, _, ok := v.HolderOf(d)
+	if !ok {
+		return "", toldError("No recorder is planned for " + d.Place + ".")
+	}
+	return o.readRecorder(ctx, rec)
+}
+
+// readRoutes reads a camera's topics and rules and the inputs of its channel.
+func (o *Office) readRoutes(ctx context.Context, d store.Device) (string, error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return "", err
+	}
+	looked := Looked{At: time.Now().UTC()}
+	says, terr := o.readTopics(ctx, d, v)
+	if terr == nil {
+		terr = o.readInputs(ctx, d)
+	}
+	if terr != nil && ours(terr) {
+		return "", terr
+	}
+	if terr != nil {
+		looked.Trouble = terr.Error() + "."
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factRoutes, "routes", looked.At, looked); err != nil {
+		return "", err
+	}
+	return says, terr
+}
+
+func (o *Office) readTopics(ctx context.Context, d store.Device, v *View) (string, error) {
+	c, _, err := o.open(ctx, d, v)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	topics, err := c.Topics(ctx, v.Services(d.ID))
+	if err != nil {
+		return "", err
+	}
+	now := time.Now().UTC()
+	if err := o.store.KeepFact(ctx, d.ID, factTopics, "GetEventProperties", now, topics); err != nil {
+		return "", err
+	}
+	rules, err := c.Rules(ctx, v.Services(d.ID), "vac0")
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused) {
+		return "", err
+	}
+	if err == nil {
+		if err := o.store.KeepFact(ctx, d.ID, factRules, "GetRules", now, rules); err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("%d topics offered", len(topics)), nil
+}
+
+// readInputs reads what a camera's channel hears; without a channel there is nothing.
+func (o *Office) readInputs(ctx context.Context, d store.Device) error {
+	rec, slot, err := o.heldBy(ctx, d)
+	if err != nil || slot == nil {
+		return err
+	}
+	c, err := o.recorderClient(ctx, rec)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	names, pegs, events, err := c.Inputs(ctx, slot.Number)
+	if err != nil {
+		return err
+	}
+	return o.store.KeepFact(ctx, d.ID, factInputs, "GET /api/channels/n/inputs", time.Now().UTC(), Inputs{names, pegs, events})
+}
+
+// heldBy reads the camera's recorder afresh and finds the slot that holds it.
+func (o *Office) heldBy(ctx context.Context, d store.Device) (store.Device, *channel.Slot, error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return store.Device{}, nil, err
+	}
+	rec, _, ok := v.HolderOf(d)
+	if !ok {
+		return store.Device{}, nil, toldError("No recorder is planned for " + d.Place + ".")
+	}
+	if _, err := o.readRecorder(ctx, rec); err != nil {
+		return rec, nil, err
+	}
+	if v, err = Look(ctx, o.store, d.SiteID, []int64{d.ID}); err != nil {
+		return rec, nil, err
+	}
+	rec, slot, _ := v.HolderOf(d)
+	return rec, slot, nil
+}
+
+// inBand says whether a camera's clock is usable against its reference.
+func inBand(f clock.Facts) bool {
+	b := clock.BandOf(f.Offset(), f.Window)
+	return b == clock.InStep || b == clock.Usable
+}

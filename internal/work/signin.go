@@ -1,0 +1,274 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/store"
+)
+
+// signIn finds the account that opens a camera. Its clock is read first, without
+// signing in, so that a token carries the device's own time; each try is written
+// down before it is sent.
+func (o *Office) signIn(ctx context.Context, d store.Device) (string, error) {
+	addr, err := addrOf(d)
+	if err != nil {
+		return "", err
+	}
+	v, err := Look(ctx, o.store, d.SiteID, nil)
+	if err != nil {
+		return "", err
+	}
+	seen, ok := v.Seen(d.ID)
+	if !ok || seen.Service == "" {
+		return "", toldError(d.Place + " speaks no ONVIF that answered: look for it first.")
+	}
+	looked := Looked{At: time.Now().UTC()}
+	says, account, terr := o.tryAll(ctx, d, v, o.dialer.At(addr), seen.Service, &looked)
+	if terr != nil && ours(terr) {
+		return "", terr
+	}
+	if terr != nil {
+		looked.Trouble = terr.Error() + "."
+	}
+	// A device that doesn't answer keeps the account it was opened with before.
+	if account == nil && terr == nil {
+		if err := o.store.DropFact(ctx, d.ID, factAccount); err != nil {
+			return "", err
+		}
+	}
+	if account != nil {
+		if err := o.store.KeepFact(ctx, d.ID, factAccount, string(account.Scheme), account.At, account); err != nil {
+			return "", err
+		}
+	}
+	if err := o.store.KeepFact(ctx, d.ID, factTried, "sign-in", looked.At, looked); err != nil {
+		return "", err
+	}
+	return says, terr
+}
+
+func (o *Office) tryAll(ctx context.Context, d store.Device, v *View, host dial.Host, service string, looked *Looked) (string, *access.Account, error) {
+	plain, err := onvif.New(host, service, onvif.Login{})
+	if err != nil {
+		return "", nil, err
+	}
+	defer plain.Close()
+	reading, err := plain.Time(ctx)
+	if err != nil {
+		return "", nil, err
+	}
+	schemes, err := plain.Schemes(ctx)
+	if err != nil {
+		return "", nil, err
+	}
+	if len(schemes) == 0 {
+		return "", nil, toldError("It lets anyone in without an account: set its first password on its own page")
+	}
+	order, err := o.order(ctx, d, v)
+	if err != nil {
+		return "", nil, err
+	}
+	looked.NoSets = len(order) == 0
+	for _, set := range order {
+		account, err := o.tryOne(ctx, d, host, service, set, schemes[0], reading)
+		if account != nil || err != nil {
+			if account != nil {
+				return "opened with " + set.Name, account, nil
+			}
+			return "", nil, err
+		}
+	}
+	return "no credential set opened it", nil, nil
+}
+
+func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.SealedSet, error) {
+	sealed, err := o.store.Sets(ctx, d.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	byID := map[int64]store.SealedSet{}
+	recorders := map[int64]bool{}
+	for _, r := range v.Recorders() {
+		if r.SetID != nil {
+			recorders[*r.SetID] = true // a recorder's own account is no camera's
+		}
+	}
+	var sets []access.Set
+	for _, s := range sealed {
+		if !recorders[s.ID] {
+			byID[s.ID] = s
+			sets = append(sets, s.Set)
+		}
+	}
+	tries, err := o.store.Tries(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	var out []store.SealedSet
+	for _, s := range access.Order(time.Now(), o.standing(ctx, d, v), sets, tries, false) {
+		out = append(out, byID[s.ID])
+	}
+	return out, nil
+}
+
+// standing tells what opened this device, others of its make, and others near it.
+func (o *Office) standing(ctx context.Context, d store.Device, v *View) access.Device {
+	out := access.Device{Make: d.Make}
+	networks, err := o.store.Networks(ctx, d.SiteID)
+	if err != nil {
+		return out
+	}
+	plan := make([]netplan.Network, len(networks))
+	for i, n := range networks {
+		plan[i] = netplan.Network{ID: n.ID, Prefix: n.Prefix}
+	}
+	for _, other := range v.Cameras() {
+		a, ok := v.Account(other.ID)
+		if !ok {
+			continue
+		}
+		if other.ID == d.ID {
+			out.Opened = a.SetID
+		}
+		if other.Make == d.Make {
+			out.OpenedByMake = append(out.OpenedByMake, a.SetID)
+		}
+		if other.Address != nil && d.Address != nil {
+			n, ok := netplan.Of(plan, *other.Address)
+			m, ok2 := netplan.Of(plan, *d.Address)
+			if ok && ok2 && n.ID == m.ID {
+				out.OpenedNear = append(out.OpenedNear, a.SetID)
+			}
+		}
+	}
+	return out
+}
+
+// tryOne sends one set. A nil account without error means that the set was wrong
+// or that no try is left.
+func (o *Office) tryOne(ctx context.Context, d store.Device, host dial.Host, service string, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
+	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		return nil, err
+	}
+	id, ok, err := o.store.BeginTry(ctx, d.ID, set.ID, set.Name, scheme, func(tries []access.Try) bool {
+		left, _ := access.Left(time.Now(), tries)
+		return left > 0
+	})
+	if err != nil || !ok {
+		return nil, err
+	}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid()}
+	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
+	c, err := onvif.New(host, service, login)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	info, err := c.Information(ctx)
+	switch {
+	case errors.Is(err, dial.ErrNotAuthorised):
+		return nil, o.store.EndTry(ctx, id, access.Wrong, err.Error())
+	case err != nil:
+		return nil, errors.Join(o.store.EndTry(ctx, id, access.Hindered, err.Error()), err)
+	}
+	if err := o.store.EndTry(ctx, id, access.Opened, ""); err != nil {
+		return nil, err
+	}
+	if account.Level, err = c.Level(ctx, set.Username); err != nil {
+		account.Level = ""
+	}
+	if err := o.keepIdentity(ctx, d, c, info); err != nil {
+		return nil, err
+	}
+	account.RTSP = o.rtspTakes(ctx, d, host, login)
+	return account, nil
+}
+
+// keepIdentity keeps what a device says of itself once it is open.
+func (o *Office) keepIdentity(ctx context.Context, d store.Device, c *onvif.Client, info identitySighting) error {
+	if err := o.store.Identify(ctx, d.ID, info); err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	info.At = now
+	if err := o.store.KeepFact(ctx, d.ID, factInfo, "GetDeviceInformation", now, info); err != nil {
+		return err
+	}
+	services, err := c.Services(ctx)
+	if err != nil {
+		return err
+	}
+	return o.store.KeepFact(ctx, d.ID, factServices, "GetServices", now, services)
+}
+
+// rtspTakes says whether RTSP takes the account too; DESCRIBE asks for it.
+func (o *Office) rtspTakes(ctx context.Context, d store.Device, host dial.Host, login onvif.Login) string {
+	facts, err := o.store.FactsOf(ctx, []int64{d.ID})
+	if err != nil {
+		return ""
+	}
+	var seen identitySighting
+	if ok, err := facts[d.ID].Into(factSeen, &seen); !ok || err != nil || seen.RTSPPort == 0 {
+		return ""
+	}
+	c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", host.Addr, seen.RTSPPort), login.Username, login.Password)
+	if err != nil {
+		return ""
+	}
+	defer c.Close()
+	_, err = c.Describe()
+	if errors.Is(err, dial.ErrNotAuthorised) {
+		return err.Error() + "."
+	}
+	return "same account" // a path that isn't there is told only to who may ask
+}
+
+// open makes a signed client for a camera with the account that opened it.
+func (o *Office) open(ctx context.Context, d store.Device, v *View) (*onvif.Client, onvif.Login, error) {
+	addr, err := addrOf(d)
+	if err != nil {
+		return nil, onvif.Login{}, err
+	}
+	account, ok := v.Account(d.ID)
+	seen, heard := v.Seen(d.ID)
+	if !ok || !heard {
+		return nil, onvif.Login{}, toldError("No account opens " + d.Place + " yet: sign in first.")
+	}
+	set, err := o.store.Set(ctx, account.SetID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, onvif.Login{}, toldError("The credential set that opened " + d.Place + " is gone: sign in again.")
+	}
+	if err != nil {
+		return nil, onvif.Login{}, err
+	}
+	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		return nil, onvif.Login{}, err
+	}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: account.Scheme}
+	host := o.dialer.At(addr)
+	if account.Scheme == access.Token {
+		plain, err := onvif.New(host, seen.Service, onvif.Login{})
+		if err != nil {
+			return nil, login, err
+		}
+		defer plain.Close()
+		r, err := plain.Time(ctx)
+		if err != nil {
+			return nil, login, err
+		}
+		login.Ahead = r.Offset.Mid()
+	}
+	c, err := onvif.New(host, seen.Service, login)
+	return c, login, err
+}
