@@ -1,0 +1,41 @@
+# make demo · make test · make lint · make bench · make shots
+SHELL := /bin/sh
+GO ?= go
+DATA ?= .data
+LISTEN ?= 127.0.0.1:8420
+NET ?= 127.40
+export GOFLAGS ?= -buildvcs=false
+
+.PHONY: demo demo-reset build test lint bench shots soak
+build:
+	@$(GO) build -o bin/duskyharbor ./cmd/duskyharbor
+
+demo:
+	@scripts/need.sh initdb:postgresql
+	@$(GO) build -o bin/duskyharbor ./cmd/duskyharbor
+	@exec bin/duskyharbor demo --data "$(DATA)" --listen "$(LISTEN)" --net "$(NET)"
+
+demo-reset:
+	@$(GO) run ./cmd/duskyharbor demo-reset --data "$(DATA)"
+
+test:
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@$(GO) run ./internal/testbed/withpg $(GO) test -timeout 8m ./...
+
+lint:
+	@out=$$(gofmt -l cmd internal); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi
+	@$(GO) vet ./...
+	@$(GO) tool staticcheck ./...
+
+bench:
+	@scripts/need.sh initdb:postgresql
+	@$(GO) run ./internal/testbed/withpg $(GO) test -run '^$$' -bench . -benchtime 1s ./... | grep -E '^(Benchmark|pkg:)'
+
+shots:
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@SHOTS="$(CURDIR)/docs/screenshots" $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -timeout 8m -run TestShots ./internal/web/
+
+soak:
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/stream:FuzzParseSPS ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
+	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done

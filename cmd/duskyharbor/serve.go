@@ -1,0 +1,154 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/spf13/cobra"
+
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/vault"
+	"duskyharbor/internal/web"
+	"duskyharbor/internal/work"
+)
+
+func serveCommand() *cobra.Command {
+	var dsn, key, listen string
+	var hosts []string
+	c := &cobra.Command{Use: "serve", Short: "Serve the pages and do the work", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), dsn, key, listen, hosts) }}
+	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	c.Flags().StringVar(&key, "key", env("DUSKYHARBOR_KEY", ""), "key file of the vault, made where missing (or DUSKYHARBOR_KEY)")
+	c.Flags().StringVar(&listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
+	c.Flags().StringSliceVar(&hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS", ""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
+	return c
+}
+
+func serve(ctx context.Context, dsn, key, listen string, hosts []string) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	slog.SetDefault(log)
+	st, v, err := open(ctx, dsn, key)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := st.Migrate(ctx); err != nil {
+		return err
+	}
+	own := dial.ParseOwn(listen, databaseAt(dsn))
+	office, err := work.New(st, v, &dial.Dialer{Own: own}, work.Options{Log: log})
+	if err != nil {
+		return err
+	}
+	if err := office.Start(ctx); err != nil {
+		return err
+	}
+	defer func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		if err := office.Stop(ctx); err != nil {
+			log.Warn("work didn't end in time", "err", err)
+		}
+	}()
+	pages, err := web.New(st, office, v, web.Options{Listen: listen, Hosts: hosts, Log: log})
+	if err != nil {
+		return err
+	}
+	defer pages.Close()
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", listen)
+	if err != nil {
+		return fmt.Errorf("the pages can't be served at %s: %w", listen, err)
+	}
+	srv := &http.Server{Handler: pages.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
+	go func() {
+		<-ctx.Done()
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		_ = srv.Shutdown(end)
+	}()
+	log.Info("serving", "address", "http://"+l.Addr().String())
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// databaseAt is where the database listens, so that no device can send us there.
+func databaseAt(dsn string) string {
+	cfg, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return ""
+	}
+	return net.JoinHostPort(cfg.ConnConfig.Host, fmt.Sprint(cfg.ConnConfig.Port))
+}
+
+func open(ctx context.Context, dsn, key string) (*store.Store, *vault.Vault, error) {
+	if dsn == "" || key == "" {
+		return nil, nil, errors.New("--dsn and --key are needed (or DUSKYHARBOR_DSN and DUSKYHARBOR_KEY)")
+	}
+	v, err := vault.Load(key)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := store.Open(ctx, dsn)
+	return st, v, err
+}
+
+func migrateCommand() *cobra.Command {
+	var dsn string
+	c := &cobra.Command{Use: "migrate", Short: "Bring the database forward", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		st, err := store.Open(cmd.Context(), dsn)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		return st.Migrate(cmd.Context())
+	}}
+	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	return c
+}
+
+func userCommand() *cobra.Command {
+	var dsn, name, site, role string
+	c := &cobra.Command{Use: "user LOGIN", Short: "Add a person, or give one a new password, read from standard input", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+		if err != nil && line == "" {
+			return errors.New("give the password on standard input, one line")
+		}
+		hash, err := people.Hash(strings.TrimRight(line, "\r\n"))
+		if err != nil {
+			return err
+		}
+		st, err := store.Open(cmd.Context(), dsn)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		id, err := st.AddPerson(cmd.Context(), args[0], name, hash)
+		if err != nil || site == "" {
+			return err
+		}
+		s, err := st.SiteNamed(cmd.Context(), site)
+		if err != nil {
+			return fmt.Errorf("site %q: %w", site, err)
+		}
+		return st.AddMember(cmd.Context(), s.ID, id, people.Role(role))
+	}}
+	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	c.Flags().StringVar(&name, "name", "", "the person's name")
+	c.Flags().StringVar(&site, "site", "", "a site to add the person to")
+	c.Flags().StringVar(&role, "role", "technician", "lead, technician or viewer")
+	return c
+}

@@ -1,0 +1,284 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"time"
+
+	"duskyharbor/internal/pgserver"
+	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/recorder"
+	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/vault"
+)
+
+// Device is one stand-in as the standins command tells of it.
+type Device struct {
+	Kind     string         `json:"kind"`
+	Place    string         `json:"place"`
+	Make     string         `json:"make"`
+	Model    string         `json:"model"`
+	Address  string         `json:"address"`
+	HTTPPort int            `json:"http_port"`
+	RTSPPort int            `json:"rtsp_port"`
+	Username string         `json:"username"`
+	Password string         `json:"password"`
+	Streams  []DeviceStream `json:"streams"`
+	Faults   []string       `json:"faults"`
+}
+
+// DeviceStream is one stream of a stand-in camera.
+type DeviceStream struct {
+	URI    string  `json:"uri"`
+	Codec  string  `json:"codec"`
+	Width  int     `json:"width"`
+	Height int     `json:"height"`
+	FPS    float64 `json:"fps"`
+}
+
+// Describe lists the stand-ins with what is planted in them.
+func Describe(n Net, s Secrets) []Device {
+	var out []Device
+	for _, c := range Cameras(n, s, "") {
+		d := Device{Kind: "camera", Place: c.Place, Make: c.Make, Model: c.Model, Address: c.Address.String(), HTTPPort: camera.HTTPPort, RTSPPort: camera.RTSPPort, Username: c.Username, Password: c.Password, Faults: []string{}}
+		for _, sub := range []bool{false, true} {
+			w, h := scenery.Size(sub)
+			name := "main"
+			if sub {
+				name = "sub"
+			}
+			d.Streams = append(d.Streams, DeviceStream{fmt.Sprintf("rtsp://%s:%d/%s", c.Address, camera.RTSPPort, name), "H264", w, h, scenery.FPS})
+		}
+		if c.Skew != 0 {
+			d.Faults = append(d.Faults, fmt.Sprintf("clock %+.0f s, set by hand", c.Skew.Seconds()))
+		}
+		if !c.Daylight {
+			d.Faults = append(d.Faults, "daylight rule off")
+		}
+		if !c.TakesDigest {
+			d.Faults = append(d.Faults, "WS-UsernameToken only")
+		}
+		out = append(out, d)
+	}
+	for _, r := range Recorders(n, s, "") {
+		out = append(out, Device{Kind: "recorder", Place: r.Place, Make: r.Make, Model: r.Model, Address: r.Address.String(), HTTPPort: recorder.Port, Username: r.Username, Password: r.Password, Streams: []DeviceStream{}, Faults: []string{}})
+	}
+	return out
+}
+
+// Options of Run.
+type Options struct {
+	Program string // this program, started again for each part
+	Data    string
+	Listen  string
+	Net     Net
+	JSON    bool
+}
+
+// Run starts database, stand-ins and server as processes of their own, seeds the
+// site and watches them until ctx ends. A part that dies is started again.
+func Run(ctx context.Context, o Options, out io.Writer) error {
+	if err := o.Net.Check(); err != nil {
+		return err
+	}
+	data, err := filepath.Abs(o.Data)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(data, "demo.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return fmt.Errorf("a demo runs with the folder %s already: end it first, or give another --data, --listen and --net", o.Data)
+	}
+	if l, err := net.Listen("tcp", o.Listen); err != nil {
+		return fmt.Errorf("something else listens at %s already: give another --listen", o.Listen)
+	} else if err := l.Close(); err != nil {
+		return err
+	}
+	secrets, err := LoadSecrets(data)
+	if err != nil {
+		return err
+	}
+	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: pgserver.Place(data)})
+	if err != nil {
+		return err
+	}
+	defer func() { pg.Stop() }()
+	key := filepath.Join(data, "vault.key")
+	if err := prepare(ctx, pg.DSN, key, o.Net, secrets); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan struct{}, 2)
+	defer func() {
+		cancel()
+		<-ended
+		<-ended
+	}()
+	log, err := os.OpenFile(filepath.Join(data, "server.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	go func() {
+		keep(ctx, log, nil, o.Program, "standins", "--net", string(o.Net), "--data", data)
+		ended <- struct{}{}
+	}()
+	go func() {
+		keep(ctx, log, []string{"DUSKYHARBOR_DSN=" + pg.DSN, "DUSKYHARBOR_KEY=" + key}, o.Program, "serve", "--listen", o.Listen)
+		ended <- struct{}{}
+	}()
+	url := "http://" + o.Listen
+	if err := ready(ctx, url, o.Net); err != nil {
+		return fmt.Errorf("%w; see %s", err, filepath.Join(o.Data, "server.log"))
+	}
+	if err := announce(out, o.JSON, url, secrets); err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return nil
+	case <-pg.Done():
+		return errors.New("the database ended; start the demo again, it keeps its data")
+	}
+}
+
+// Reset removes all that a demo kept under its data folder, unless one runs there.
+func Reset(data string) error {
+	abs, err := filepath.Abs(data)
+	if err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(abs, "demo.lock"), os.O_RDWR, 0o600)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // nothing was kept
+	}
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return fmt.Errorf("a demo runs with the folder %s: end it first", data)
+	}
+	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"), filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs, "server.log"), filepath.Join(abs, "demo.lock")} {
+		if err := os.RemoveAll(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func announce(out io.Writer, asJSON bool, url string, s Secrets) error {
+	if asJSON {
+		return json.NewEncoder(out).Encode(map[string]string{"url": url, "username": Lead, "password": s.Lead})
+	}
+	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer)
+	return err
+}
+
+func prepare(ctx context.Context, dsn, key string, n Net, s Secrets) error {
+	st, err := store.Open(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := st.Migrate(ctx); err != nil {
+		return err
+	}
+	v, err := vault.Load(key)
+	if err != nil {
+		return err
+	}
+	_, err = Seed(ctx, st, v, n, s)
+	return err
+}
+
+// keep runs a program until ctx ends and starts it again when it dies. It dies with
+// this process.
+func keep(ctx context.Context, log io.Writer, environ []string, name string, args ...string) {
+	runtime.LockOSThread() // Pdeathsig belongs to the thread that starts the child
+	defer runtime.UnlockOSThread()
+	for wait := 200 * time.Millisecond; ctx.Err() == nil; wait = min(2*wait, 5*time.Second) {
+		cmd := exec.Command(name, args...)
+		cmd.Env = append(os.Environ(), environ...)
+		cmd.Stdout, cmd.Stderr = log, log
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+		began := time.Now()
+		if err := cmd.Start(); err != nil {
+			fmt.Fprintf(log, "%s can't be started: %v\n", args[0], err)
+		} else {
+			done := make(chan struct{})
+			go func() {
+				select {
+				case <-ctx.Done():
+					_ = cmd.Process.Signal(syscall.SIGTERM)
+				case <-done:
+				}
+			}()
+			err := cmd.Wait()
+			close(done)
+			if ctx.Err() == nil {
+				fmt.Fprintf(log, "%s ended (%v) and is started again\n", args[0], err)
+			}
+		}
+		if time.Since(began) > 10*time.Second {
+			wait = 200 * time.Millisecond
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+// ready waits until server and stand-ins answer.
+func ready(ctx context.Context, url string, n Net) error {
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	client := &http.Client{Timeout: 2 * time.Second}
+	for {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url+"/healthz", nil)
+		if err != nil {
+			return err
+		}
+		if res, err := client.Do(req); err == nil {
+			_ = res.Body.Close()
+			if res.StatusCode == http.StatusOK && listens(ctx, n) {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return errors.New("the server didn't answer within a minute")
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}
+
+func listens(ctx context.Context, n Net) bool {
+	for _, at := range []string{net.JoinHostPort(n.At(".1.12").String(), fmt.Sprint(camera.HTTPPort)), net.JoinHostPort(n.At(".2.5").String(), fmt.Sprint(recorder.Port))} {
+		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "tcp", at)
+		if err != nil {
+			return false
+		}
+		_ = conn.Close()
+	}
+	return true
+}

@@ -1,0 +1,141 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image/jpeg"
+	"net/http"
+	"time"
+
+	"github.com/icholy/digest"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/store"
+)
+
+// IsTold says whether an error is a sentence for the person.
+func IsTold(err error) bool {
+	var told toldError
+	var de *dial.Error
+	return errors.As(err, &told) || errors.As(err, &de)
+}
+
+const (
+	maxStill       = 4 << 20
+	maxStillPixels = 40_000_000
+)
+
+// checkJPEG decodes a still whole: what a browser gets is a picture and nothing else.
+func checkJPEG(data []byte, on string) ([]byte, error) {
+	cfg, err := jpeg.DecodeConfig(bytes.NewReader(data))
+	if err == nil && cfg.Width*cfg.Height > maxStillPixels {
+		err = errors.New("too large")
+	}
+	if err == nil {
+		_, err = jpeg.Decode(bytes.NewReader(data))
+	}
+	if err != nil {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrMalformed, Says: "it is no JPEG picture of a usual size"}
+	}
+	return data, nil
+}
+
+// Still fetches a camera's still of its view stream, now.
+func (o *Office) Still(ctx context.Context, d store.Device) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
+	defer cancel()
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	f, _ := v.Streams(d)
+	_, view := stream.Roles(f.Profiles, nil)
+	p, _, ok := f.Find(view)
+	if !ok || p.Snapshot == "" {
+		return nil, toldError(d.Place + " offers no still that was read.")
+	}
+	account, ok := v.Account(d.ID)
+	if !ok || d.Address == nil {
+		return nil, toldError("No account opens " + d.Place + ".")
+	}
+	set, err := o.store.Set(ctx, account.SetID)
+	if err != nil {
+		return nil, err
+	}
+	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		return nil, err
+	}
+	base := o.dialer.At(*d.Address).Client(nil)
+	defer base.CloseIdleConnections()
+	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: set.Username, Password: password, Transport: base.Transport}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)
+	if err != nil {
+		return nil, err
+	}
+	on := d.Address.String()
+	res, err := client.Do(req)
+	if err != nil {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrRefused, Says: res.Status}
+	}
+	data, err := dial.ReadAll(res.Body, maxStill, "the still", on)
+	if err != nil {
+		return nil, err
+	}
+	return checkJPEG(data, on)
+}
+
+// ChannelStill fetches the still that a recorder holds of a channel.
+func (o *Office) ChannelStill(ctx context.Context, d store.Device, number int) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, 6*time.Second)
+	defer cancel()
+	c, err := o.recorderClient(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	data, err := c.Still(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	return checkJPEG(data, d.Address.String())
+}
+
+// PlaceAfter proposes a camera's channel as if the picks before it were placed.
+func (v *View) PlaceAfter(now time.Time, d store.Device, before []Pick) []finding.Change {
+	f, w := v.Channel(d)
+	if f.Recorder == nil {
+		return nil
+	}
+	r := *f.Recorder
+	r.Slots = append([]channel.Slot(nil), r.Slots...)
+	for _, p := range before {
+		g, x := v.Channel(p.Device)
+		if g.Recorder == nil || g.Recorder.Name != r.Name {
+			continue
+		}
+		for _, c := range p.Changes {
+			if n := channelOf(c); n > 0 {
+				r.Slots = append(r.Slots, channel.Slot{Number: n, Address: g.Address, Kbps: float64(x.Kbps)})
+			}
+		}
+	}
+	f.Recorder = &r
+	return channel.Propose(now, f, w)
+}
+
+func channelOf(c finding.Change) int {
+	n := 0
+	for _, r := range c.Args["channel"] {
+		n = n*10 + int(r-'0')
+	}
+	return n
+}
