@@ -238,6 +238,9 @@ func (s *Server) health(c *echo.Context) error {
 
 // failed words an error for the person at the page.
 func (s *Server) failed(c *echo.Context, err error) {
+	if c.Request().Context().Err() != nil {
+		return // the browser went elsewhere; nobody reads an answer
+	}
 	status, sentence := http.StatusInternalServerError, "Something in this server went wrong; its log says what. Nothing was lost: go back and try again."
 	var he *echo.HTTPError
 	var coder interface{ StatusCode() int }

@@ -328,12 +328,12 @@ func Judge(_ time.Time, f Facts, w Known) []finding.Finding {
 }
 
 func silent(f Facts, w Known) finding.Finding {
-	where := "nowhere on these networks"
+	where := ", and no address is known for it"
 	if w.Address.IsValid() {
-		where = "not at " + w.Address.String()
+		where = " at " + w.Address.String()
 	}
 	return finding.Finding{Code: "find.silent", Severity: finding.Blocks, Words: "silent",
-		Sentence: fmt.Sprintf("Expected and not heard: it answers %s.", where),
+		Sentence: fmt.Sprintf("Expected and not heard: nothing answers%s.", where),
 		WayOut:   "Is it powered, and on this network? Look again once it is.",
 		Evidence: []finding.Evidence{{Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
 }

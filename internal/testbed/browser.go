@@ -1,0 +1,192 @@
+package testbed
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Page is one tab of a headless Chromium of the test's own.
+type Page struct {
+	t   testing.TB
+	ctx context.Context
+
+	mu       sync.Mutex
+	troubles []string
+}
+
+// Browser opens a tab of width × height. Console errors, exceptions and whatever the
+// browser itself reports (broken policies come that way) fail the test at its end.
+func Browser(t testing.TB, width, height int64) *Page {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancel := chromedp.NewContext(alloc)
+	p := &Page{t: t, ctx: ctx}
+	t.Cleanup(func() {
+		cancel()
+		stop()
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		for _, s := range p.troubles {
+			t.Errorf("the browser says: %s", s)
+		}
+	})
+	if err := chromedp.Listen(ctx, p.hear); err != nil {
+		t.Fatal(err)
+	}
+	p.Do(chromedp.EmulateViewport(width, height))
+	return p
+}
+
+func (p *Page) hear(ev any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		p.troubles = append(p.troubles, e.ExceptionDetails.Text+" "+fmt.Sprint(e.ExceptionDetails.Exception))
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == "error" {
+			p.troubles = append(p.troubles, fmt.Sprint(e.Args))
+		}
+	case *log.EventEntryAdded:
+		// A still that a camera didn't give yet is a 404 that the page shows as such.
+		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.URL, "still") {
+			p.troubles = append(p.troubles, e.Entry.Text+" "+e.Entry.URL)
+		}
+	}
+}
+
+// Do runs browser actions within 20 s.
+func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := p.try(20*time.Second, actions...); err != nil {
+		p.Fail(err.Error())
+	}
+}
+
+func (p *Page) try(limit time.Duration, actions ...chromedp.Action[chromedp.Void]) error {
+	// The first run starts the browser, and a time-out there would end it.
+	if err := chromedp.Do(p.ctx); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(p.ctx, limit)
+	defer cancel()
+	return chromedp.Do(ctx, actions...)
+}
+
+// Fail ends the test with what the page shows.
+func (p *Page) Fail(why string) {
+	p.t.Helper()
+	text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("location.pathname + '\\n' + document.body.innerText"))
+	if dir := os.Getenv("SHOTS_OF_FAILURES"); dir != "" {
+		_ = os.WriteFile(dir+"/failed.png", p.Shot(), 0o600)
+	}
+	p.t.Fatalf("%s\nThe page shows:\n%s", why, text)
+}
+
+// Go opens an address.
+func (p *Page) Go(url string) {
+	p.t.Helper()
+	p.Do(chromedp.Navigate(url))
+}
+
+// Eval returns the value of an expression in the page.
+func Eval[T any](p *Page, js string) T {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
+	if err != nil {
+		p.Fail(js + ": " + err.Error())
+	}
+	return v
+}
+
+// Sees waits until the page's text holds all parts.
+func (p *Page) Sees(limit time.Duration, parts ...string) {
+	p.t.Helper()
+	text := ""
+	for end := time.Now().Add(limit); time.Now().Before(end); {
+		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+		text, _ = chromedp.Run(ctx, chromedp.Evaluate[string]("document.body ? document.body.innerText : ''"))
+		cancel()
+		all := true
+		for _, s := range parts {
+			all = all && strings.Contains(text, s)
+		}
+		if all {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	p.Fail(fmt.Sprintf("after %v the page doesn't show all of %q", limit, parts))
+}
+
+// Press clicks, with the mouse, the visible button or link of exactly that text,
+// once it is there and enabled.
+func (p *Page) Press(text string) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(text)
+	js := `(() => { document.querySelectorAll('[data-press]').forEach(e => e.removeAttribute('data-press'));
+		const el = Array.from(document.querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
+		if (!el) return false; el.scrollIntoView({block: 'center'}); el.setAttribute('data-press', ''); return true })()`
+	var last error
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); {
+		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](js))
+		cancel()
+		if err != nil {
+			last = err
+		}
+		if err == nil && there {
+			if last = p.try(3*time.Second, chromedp.Click("[data-press]")); last == nil {
+				return
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	p.Fail(fmt.Sprintf("there is no %q to press (%v)", text, last))
+}
+
+// Type fills a field.
+func (p *Page) Type(selector, text string) {
+	p.t.Helper()
+	p.Do(chromedp.SendKeys(selector, text))
+}
+
+// Shot is a PNG of the viewport.
+func (p *Page) Shot() []byte {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	defer cancel()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return png
+}
+
+// Resize changes the viewport.
+func (p *Page) Resize(width, height int64) {
+	p.t.Helper()
+	p.Do(chromedp.EmulateViewport(width, height))
+}
+
+// Passage opens a stage by its place in the passage.
+func (p *Page) Passage(slug string) {
+	p.t.Helper()
+	p.Do(chromedp.Click(`.passage a[href$="/` + slug + `"]`))
+}

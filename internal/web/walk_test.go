@@ -1,0 +1,162 @@
+package web_test
+
+import (
+	"context"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/testbed"
+	"duskyharbor/internal/web"
+	"duskyharbor/internal/work"
+)
+
+// harbour is the whole product over a running scenario.
+type harbour struct {
+	*testbed.Harbour
+	url  string
+	site string
+}
+
+func serve(t *testing.T) *harbour {
+	t.Helper()
+	h := testbed.Start(t)
+	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 500 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := o.Start(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	s, err := web.New(h.Store, o, h.Vault, web.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(s.Handler())
+	t.Cleanup(func() {
+		srv.CloseClientConnections()
+		srv.Close()
+		s.Close()
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		if err := o.Stop(ctx); err != nil {
+			t.Error(err)
+		}
+	})
+	return &harbour{h, srv.URL, "1"}
+}
+
+func (h *harbour) signIn(p *testbed.Page, login, password string) {
+	p.Go(h.url + "/sign-in")
+	p.Type("#login", login)
+	p.Type("#password", password)
+	p.Press("Sign in")
+}
+
+// shooter keeps pictures of the walk where SHOTS names a folder.
+type shooter struct {
+	t   *testing.T
+	dir string
+	p   *testbed.Page
+}
+
+func (s shooter) shoot(name string) {
+	if s.dir == "" {
+		return
+	}
+	s.t.Helper()
+	time.Sleep(700 * time.Millisecond) // stills and fonts
+	if err := os.WriteFile(filepath.Join(s.dir, name+".png"), s.p.Shot(), 0o600); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+// walkThrough drives the real pages from an empty site to a proven camera and a
+// mended clock, by buttons only.
+func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(10*time.Second, "Board", "Nothing was looked for yet")
+	p.Press("Open Find")
+	p.Press("Look at 3 networks")
+	p.Sees(20*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected and not heard")
+	shoot("find")
+
+	p.Passage("sign-in")
+	p.Press("Sign in to 2 cameras")
+	p.Sees(20*time.Second, "HTTP Digest, Administrator", "WS-UsernameToken, Administrator")
+	shoot("sign-in")
+
+	p.Passage("clock")
+	p.Press("Read the clock of 2 cameras")
+	p.Sees(20*time.Second, "+1 h", "Set the clock on 1 camera")
+	shoot("clock")
+
+	p.Passage("streams")
+	p.Press("Read and play 2 cameras")
+	p.Sees(40*time.Second, "declared and measured", "2 cameras read")
+	shoot("streams")
+
+	p.Passage("channels")
+	p.Press("Place 2 cameras")
+	p.Sees(30*time.Second, "H.264 1280 × 720", "refused")
+	p.Passage("routes")
+	p.Press("Read the topics of 2 cameras")
+	p.Press("Peg 2 routes of Slipway")
+	p.Sees(20*time.Second, "Its events reach the recorder's inputs")
+	shoot("routes")
+
+	p.Passage("prove")
+	p.Press("Have the stand-in walk at Slipway")
+	p.Sees(40*time.Second, "Every leg on time.")
+	shoot("prove")
+
+	// Berth 1: refused, and why; one button; then the recorder takes it.
+	p.Go(h.url + "/sites/" + h.site + "/board")
+	p.Sees(10*time.Second, "1 of 15 proven", "refused", "+1 h")
+	shoot("board")
+	p.Press("Berth 1 ramp")
+	p.Go(strings.ReplaceAll(testbed.Eval[string](p, "location.href"), "#", "") + "&stage=clock")
+	p.Sees(10*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
+	shoot("sheet")
+	p.Press("Set the clock on Berth 1 ramp")
+	p.Sees(25*time.Second, "verified, after 5s")
+	p.Passage("channels")
+	testbed.Until(t, 25*time.Second, "both channels receive", func() bool {
+		return strings.Count(testbed.Eval[string](p, "document.querySelector('.face').innerText"), "H.264 1280 × 720") == 2
+	})
+	shoot("channels")
+}
+
+func TestTheWalkInABrowser(t *testing.T) {
+	h := serve(t)
+	p := testbed.Browser(t, 1280, 800)
+	walkThrough(t, h, p, func(string) {})
+	if w := testbed.Eval[int](p, "document.documentElement.scrollWidth"); w > 1280 {
+		t.Errorf("the page is %d wide and scrolls sideways", w)
+	}
+}
+
+// TestShots renders docs/screenshots; make shots sets SHOTS.
+func TestShots(t *testing.T) {
+	dir := os.Getenv("SHOTS")
+	if dir == "" {
+		t.Skip("SHOTS isn't set: make shots renders the pictures")
+	}
+	h := serve(t)
+	p := testbed.Browser(t, 1280, 800)
+	s := shooter{t, dir, p}
+	walkThrough(t, h, p, s.shoot)
+	p.Go(h.url + "/sites/" + h.site + "/board")
+	p.Sees(10*time.Second, "1 of 15 proven")
+	s.shoot("board")
+	p.Go(h.url + "/sites/" + h.site + "/log")
+	s.shoot("log")
+	p.Resize(390, 844)
+	p.Go(h.url + "/sites/" + h.site + "/prove")
+	s.shoot("prove-phone")
+}
