@@ -8,6 +8,7 @@ import (
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
 )
 
@@ -40,7 +41,11 @@ func (s *Server) funcs() template.FuncMap {
 		"inc":    func(a int) int { return a + 1 },
 		"mul":    func(a, b int) int { return a * b },
 		"stages": stage.All,
-		"pct":    func(a, b int) int { return 100 * a / max(b, 1) },
+		"pretty": stream.Pretty,
+		"others": func() []struct{ Slug, Name string } {
+			return []struct{ Slug, Name string }{{"sightings", "Sightings"}, {"log", "Log"}, {"settings", "Settings"}}
+		},
+		"pct": func(a, b int) int { return 100 * a / max(b, 1) },
 		"dict": func(kv ...any) map[string]any {
 			m := map[string]any{}
 			for i := 0; i+1 < len(kv); i += 2 {

@@ -165,11 +165,14 @@ func (s *Server) gather(c *echo.Context, name string) (*scenePage, error) {
 func (s *Server) runsOf(ctx context.Context, p *scenePage) error {
 	runs, err := s.store.Runs(ctx, p.Site.ID, 8)
 	for _, r := range runs {
-		if r.EndedAt == nil || p.Now.Sub(*r.EndedAt) < 20*time.Second {
+		if r.EndedAt == nil && len(p.Runs) < 3 {
 			p.Runs = append(p.Runs, r)
 		}
 	}
-	p.Runs = p.Runs[:min(len(p.Runs), 3)]
+	// The last one stays for a moment, so that its outcome can be read.
+	if len(p.Runs) == 0 && len(runs) > 0 && p.Now.Sub(*runs[0].EndedAt) < 15*time.Second {
+		p.Runs = runs[:1]
+	}
 	return err
 }
 

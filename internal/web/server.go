@@ -188,7 +188,7 @@ func (s *Server) requestLog() echo.MiddlewareFunc {
 		LogMethod: true, LogURIPath: true, LogStatus: true, LogLatency: true, HandleError: true,
 		LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
 			level := slog.LevelInfo
-			if v.Status >= 500 {
+			if v.Status >= 500 && c.Request().Context().Err() == nil {
 				level = slog.LevelError
 			}
 			s.opt.Log.Log(c.Request().Context(), level, "request", "method", v.Method, "path", v.URIPath, "status", v.Status, "took", v.Latency.Round(time.Millisecond), "err", v.Error)

@@ -173,9 +173,10 @@ func kindOf(r findRow) string {
 
 // signInData is devices × credential sets.
 type signInData struct {
-	Sets []store.SealedSet
-	Rows []signInRow
-	Can  int
+	Sets   []store.SealedSet
+	Rows   []signInRow
+	Can    int
+	Unseen int
 }
 
 type signInRow struct {
@@ -206,9 +207,12 @@ func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) 
 		}
 	}
 	for _, r := range p.rows[:min(len(p.rows), maxRows)] {
-		d.Rows = append(d.Rows, signInRowOf(p, r, d.Sets))
+		if x := signInRowOf(p, r, d.Sets); x.Seen {
+			d.Rows = append(d.Rows, x)
+		} else {
+			d.Unseen++
+		}
 	}
-	slices.SortStableFunc(d.Rows, func(a, b signInRow) int { return truth(b.Seen) - truth(a.Seen) })
 	for _, x := range readable(p.view, stage.SignIn) {
 		d.Can += truth(x.Kind == identity.Camera)
 	}
@@ -262,6 +266,7 @@ type clockData struct {
 	Changes int
 	Cams    int
 	Quiet   int // dots without a label
+	Unread  int
 	Height  float64
 }
 
@@ -358,8 +363,10 @@ func (d *clockData) add(p *scenePage, r row) {
 		}
 		dt.Left = dt.X > 800
 		d.Dots = append(d.Dots, dt)
+		d.Rows = append(d.Rows, c)
+	} else {
+		d.Unread++
 	}
-	d.Rows = append(d.Rows, c)
 }
 
 // streamsData is declared beside measured.
@@ -751,14 +758,24 @@ func waterfalls(bars []proof.Bar) []waterfall {
 			w.Class = "working"
 		}
 		if b.Verdict != proof.Waiting && b.Verdict != proof.Missed {
-			w.Took = fmt.Sprintf("%.2f s", b.Took.Seconds())
-			if b.Error > 5*time.Millisecond {
-				w.Took += fmt.Sprintf(" ± %.2f", b.Error.Seconds())
-			}
+			w.Took = took(b)
 		}
 		out = append(out, w)
 	}
 	return out
+}
+
+// took is a leg's time with its error; one below its error is said to be under it.
+func took(b proof.Bar) string {
+	switch {
+	case b.Took < b.Error:
+		return fmt.Sprintf("under %.2f s", b.Error.Seconds())
+	case b.Error > 5*time.Millisecond:
+		return fmt.Sprintf("%.2f s ± %.2f", b.Took.Seconds(), b.Error.Seconds())
+	case b.Took < 10*time.Millisecond:
+		return "under 0.01 s"
+	}
+	return fmt.Sprintf("%.2f s", b.Took.Seconds())
 }
 
 func drawings(rules []rule.Rule) []drawing {

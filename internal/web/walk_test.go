@@ -83,7 +83,7 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	p.Sees(10*time.Second, "Board", "Nothing was looked for yet")
 	p.Press("Open Find")
 	p.Press("Look at 3 networks")
-	p.Sees(20*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected and not heard")
+	p.Sees(20*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected here, and nothing answers.")
 	shoot("find")
 
 	p.Passage("sign-in")

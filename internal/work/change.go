@@ -196,8 +196,8 @@ func (o *Office) again(ctx context.Context, a againArgs) error {
 	if terr != nil && ours(terr) {
 		return terr
 	}
-	if rec, slot, herr := o.heldBy(ctx, d); herr == nil && slot != nil {
-		_ = rec // the reading itself is what was wanted
+	if err := o.untilHeld(ctx, d); err != nil && ours(err) {
+		return err
 	}
 	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
 	if err != nil {
@@ -219,6 +219,23 @@ func (o *Office) again(ctx context.Context, a againArgs) error {
 		return err
 	}
 	return o.judgeAround(ctx, d)
+}
+
+// untilHeld reads the camera's recorder until it receives: a recorder that was
+// refused tries again by itself, some seconds after the clock was mended.
+func (o *Office) untilHeld(ctx context.Context, d store.Device) error {
+	for range 12 {
+		_, slot, err := o.heldBy(ctx, d)
+		if err != nil || slot == nil || slot.State == "receiving" {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+	return nil
 }
 
 // refresh reads what a stage's changes touched.

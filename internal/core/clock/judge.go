@@ -58,7 +58,7 @@ type Cause string
 const (
 	None       Cause = ""
 	NeverSet   Cause = "never set"
-	WrongZone  Cause = "set by hand, zone or daylight typed wrongly"
+	WrongZone  Cause = "zone typed wrongly"
 	ByHand     Cause = "set by hand"
 	NotReached Cause = "its NTP server isn't reached"
 )
@@ -114,9 +114,9 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 		ahead = "behind"
 	}
 	window := f.Window
-	shown := "which this camera has shown"
+	shown := "as it has shown"
 	if window <= 0 {
-		window, shown = DefaultWindow, "the usual one"
+		window, shown = DefaultWindow, "the usual window"
 	}
 	fd := finding.Finding{
 		Code: "clock.at-risk", Severity: finding.Needs, Words: Brief(o.Mid()),
@@ -134,8 +134,8 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	because := becauseOf(cause, o)
 	if band == Refused {
 		fd.Code, fd.Severity = "clock.refused", finding.Blocks
-		fd.Sentence = fmt.Sprintf("Its UTC is %s%s. It refuses a sign-in whose time is more than %.0f s from its own (%s), and %s signs in with its own time: the recorder is refused, though the password is right.",
-			size, because, window.Seconds(), shown, f.Reference.Name)
+		fd.Sentence = fmt.Sprintf("Its UTC is %s%s. %s signs in with its own time and this camera takes at most %.0f s of difference (%s): the recorder is refused, though the password is right.",
+			size, because, upper(f.Reference.Name), window.Seconds(), shown)
 		return fd, true
 	}
 	fd.Sentence = fmt.Sprintf("Its UTC is %s%s. Its sign-in window is %.0f s (%s): it still works, recordings carry the wrong time, and a little more and the recorder is refused.",
@@ -146,19 +146,26 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 func becauseOf(c Cause, o Offset) string {
 	switch c {
 	case NeverSet:
-		return ": it was never set"
+		return ". It was never set"
 	case WrongZone:
 		way := "summer time or a zone further east typed as if it were UTC"
 		if o.Mid() < 0 {
 			way = "winter time or a zone further west typed as if it were UTC"
 		}
-		return fmt.Sprintf(" and was set by hand: a whole %s, so probably %s", Brief(o.Mid())[len(sign(o.Mid())):], way)
+		return fmt.Sprintf(". It was set by hand, and exactly %s points to %s", Brief(o.Mid())[len(sign(o.Mid())):], way)
 	case NotReached:
-		return ": NTP is set, but its server isn't reached from the camera"
+		return ". NTP is set, but its server isn't reached from the camera"
 	case ByHand:
-		return " and was set by hand"
+		return ". It was set by hand"
 	}
 	return ""
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 func sign(d time.Duration) string {

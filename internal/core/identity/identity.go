@@ -16,11 +16,11 @@ import (
 type Way string
 
 const (
-	Multicast Way = "multicast" // answered a WS-Discovery probe to the group
-	Directed  Way = "directed"  // answered a probe sent to its own address
-	AskedTime Way = "time"      // answered a plain GetSystemDateAndTime
-	SpokeRTSP Way = "RTSP"      // answered RTSP OPTIONS
-	SaidHello Way = "recorder"  // answered the recorder interface's hello
+	Multicast Way = "multicast"      // answered a WS-Discovery probe to the group
+	Directed  Way = "directed"       // answered a probe sent to its own address
+	AskedTime Way = "time"           // answered a plain GetSystemDateAndTime
+	SpokeRTSP Way = "RTSP"           // answered RTSP OPTIONS
+	SaidHello Way = "recorder hello" // answered the recorder interface's hello
 )
 
 // Sighting is what one address answered, before anyone signed in.
@@ -327,13 +327,20 @@ func Judge(_ time.Time, f Facts, w Known) []finding.Finding {
 	return out
 }
 
+func addressText(a netip.Addr) string {
+	if !a.IsValid() {
+		return "none"
+	}
+	return a.String()
+}
+
 func silent(f Facts, w Known) finding.Finding {
-	where := ", and no address is known for it"
+	where := "Expected, and no address is known for it."
 	if w.Address.IsValid() {
-		where = " at " + w.Address.String()
+		where = "Expected here, and nothing answers."
 	}
 	return finding.Finding{Code: "find.silent", Severity: finding.Blocks, Words: "silent",
-		Sentence: fmt.Sprintf("Expected and not heard: nothing answers%s.", where),
-		WayOut:   "Is it powered, and on this network? Look again once it is.",
-		Evidence: []finding.Evidence{{Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
+		Sentence: where,
+		WayOut:   "Is it powered, and on this network? Then look again.",
+		Evidence: []finding.Evidence{{Name: "Address", Value: addressText(w.Address), Via: "expected list", At: f.LookedAt}, {Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
 }

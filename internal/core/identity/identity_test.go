@@ -120,7 +120,7 @@ func TestJudge(t *testing.T) {
 		t.Errorf("not looked for yet, and judged: %+v", got)
 	}
 	silent := Judge(now, Facts{LookedAt: now, Tried: "two probes"}, k)[0]
-	if !strings.Contains(silent.Sentence, "127.40.1.18") || silent.Evidence[0].Value != "two probes" {
+	if silent.Evidence[0].Value != "127.40.1.18" || silent.Evidence[1].Value != "two probes" || !strings.Contains(silent.Sentence, "nothing answers") {
 		t.Errorf("silent doesn't say what was tried where: %+v", silent)
 	}
 }

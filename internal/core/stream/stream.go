@@ -42,7 +42,7 @@ type Measured struct {
 	Height   int           `json:"height"`
 	FPS      float64       `json:"fps"`
 	MeanKbps float64       `json:"mean_kbps"`
-	PeakKbps float64       `json:"peak_kbps"` // of any whole second
+	PeakKbps float64       `json:"peak_kbps"` // of any one second
 	KeyEvery time.Duration `json:"key_every"` // the longest between key frames seen
 	Frames   int           `json:"frames"`
 	Lost     int           `json:"lost"` // packets, by sequence numbers

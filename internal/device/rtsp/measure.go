@@ -19,9 +19,13 @@ type Meter struct {
 	frames int
 	lost   int
 	bytes  int64
-	second int64 // bytes in the running second
-	mark   time.Time
+	recent []arrival // of the last second
+	inSec  int64
 	peak   int64
+	unit   int64 // bytes before the running access unit
+	keyAt  int64 // bytes before the last key frame's access unit
+	key0At int64 // and before the first's
+	key0   uint32
 	seq    uint16
 	seen   bool
 	stamp  uint32
@@ -30,6 +34,11 @@ type Meter struct {
 	keyGap time.Duration
 	keyRTP uint32
 	keys   int
+}
+
+type arrival struct {
+	at time.Time
+	n  int64
 }
 
 // LastKey is when the last key frame came.
@@ -42,12 +51,13 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 		return
 	}
 	if !m.seen {
-		m.begun, m.mark, m.first = now, now, p.Timestamp
+		m.begun, m.first = now, p.Timestamp
 	} else if gap := p.SequenceNumber - m.seq - 1; gap != 0 && gap < 1000 {
 		m.lost += int(gap)
 	}
 	if !m.seen || p.Timestamp != m.stamp {
 		m.frames++
+		m.unit = m.bytes
 	}
 	m.seq, m.seen, m.stamp, m.last = p.SequenceNumber, true, p.Timestamp, now
 	m.bytes += int64(len(raw))
@@ -61,16 +71,21 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 			m.keyGap = max(m.keyGap, time.Duration(p.Timestamp-m.keyRTP)*time.Second/time.Duration(m.Track.Clock))
 		}
 		m.keys++
-		m.key, m.keyRTP = now, p.Timestamp
+		if m.keys == 1 {
+			m.key0, m.key0At = p.Timestamp, m.unit
+		}
+		m.key, m.keyRTP, m.keyAt = now, p.Timestamp, m.unit
 	}
 }
 
 func (m *Meter) count(n int64, now time.Time) {
-	if now.Sub(m.mark) >= time.Second {
-		m.peak = max(m.peak, m.second)
-		m.second, m.mark = 0, now
+	m.recent = append(m.recent, arrival{now, n})
+	m.inSec += n
+	for now.Sub(m.recent[0].at) >= time.Second {
+		m.inSec -= m.recent[0].n
+		m.recent = m.recent[1:]
 	}
-	m.second += n
+	m.peak = max(m.peak, m.inSec)
 }
 
 // inspect says whether a payload begins a key frame and gives the sequence
@@ -139,7 +154,14 @@ func (m *Meter) Result() stream.Measured {
 			out.MeanKbps = float64(m.bytes) * 8 / 1000 / (media + media/float64(m.frames-1))
 		}
 	}
-	out.PeakKbps = float64(max(m.peak, m.second)) * 8 / 1000
+	// Over whole groups of pictures where two key frames were seen: a part of a group
+	// would count its large key frame too often.
+	if m.keys > 1 && m.Track.Clock > 0 {
+		if media := float64(m.keyRTP-m.key0) / float64(m.Track.Clock); media > 0 {
+			out.MeanKbps = float64(m.keyAt-m.key0At) * 8 / 1000 / media
+		}
+	}
+	out.PeakKbps = max(float64(m.peak)*8/1000, out.MeanKbps)
 	return out
 }
 

@@ -194,7 +194,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 		}
 		now := time.Now()
 		m.Add(raw, now)
-		if now.Sub(begun) >= time.Second {
+		if now.Sub(begun) >= 2200*time.Millisecond { // two whole groups of pictures
 			w.received(m)
 			m, begun = &rtsp.Meter{Track: track}, now
 		}
@@ -207,7 +207,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 	}
 }
 
-// received reports the last second: what its packets carried.
+// received reports the last two seconds: what its packets carried.
 func (w *worker) received(m *rtsp.Meter) {
 	got := m.Result()
 	w.set(func(s *channel.Slot) {

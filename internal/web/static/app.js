@@ -23,6 +23,8 @@
         refocus(old, focus);
       });
       markCursor();
+      // A run that ended is shown for a while; then its line goes.
+      if (document.querySelector(".run.over")) setTimeout(refresh, 16000);
     } catch (e) {
       // the live dot tells that the server isn't heard
     } finally {
