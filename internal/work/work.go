@@ -72,7 +72,9 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 	if err := river.AddWorkerSafely(workers, &againWorker{o: o}); err != nil {
 		return nil, err
 	}
+	// River keeps this name with every job that runs, see Recover.
 	c, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
+		ID:            o.holder,
 		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}},
 		Workers:       workers,
 		FetchCooldown: 50 * time.Millisecond,
@@ -107,6 +109,9 @@ func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.
 func (o *Office) Start(ctx context.Context) error {
 	o.done.Add(1)
 	go o.tell()
+	if err := o.recover(ctx); err != nil {
+		return err
+	}
 	return o.river.Start(ctx)
 }
 
@@ -150,7 +155,7 @@ func (o *Office) tell() {
 
 // stepLimit is how long one step may take; proveLimit for a walk test.
 const (
-	stepLimit  = 40 * time.Second
+	stepLimit  = 30 * time.Second
 	proveLimit = 2 * time.Minute
 )
 

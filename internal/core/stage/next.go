@@ -1,6 +1,9 @@
 package stage
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Row is one source for Next: its marks and how many changes each stage proposes.
 type Row struct {
@@ -28,7 +31,7 @@ func Next(rows []Row) (s Suggestion, ok bool) {
 		blocked := func(r Row) bool { return r.state(st) == Blocked && r.Proposals[st] > 0 }
 		if n := count(rows, blocked); n > 0 {
 			r := first(rows, blocked)
-			return Suggestion{st, n, fmt.Sprintf("%s: %s %s", r.Place, r.Marks[st].Sentence, changes(r.Proposals[st])), "Open " + st.String()}, true
+			return Suggestion{st, n, fmt.Sprintf("%s: %s %s", r.Place, opening(r.Marks[st].Sentence), changes(r.Proposals[st])), "Open " + st.String()}, true
 		}
 	}
 	for _, st := range All() {
@@ -93,6 +96,14 @@ func cameras(n int, one, many string) string {
 		return trim("1 camera " + one)
 	}
 	return trim(fmt.Sprintf("%d cameras %s", n, many))
+}
+
+// opening is the first sentence of a text; the sheet tells the rest.
+func opening(s string) string {
+	if i := strings.Index(s, ". "); i > 0 {
+		return s[:i+1]
+	}
+	return s
 }
 
 func trim(s string) string {

@@ -54,32 +54,35 @@ func ParseMatch(data []byte) (Match, error) {
 	var m Match
 	d := xml.NewDecoder(bytes.NewReader(data[:min(len(data), maxAnswer)]))
 	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
-	var path []string
-	inMatch := false
+	var text strings.Builder
+	depth, inMatch := 0, false
 	for {
 		tok, err := d.Token()
 		if err != nil {
 			if inMatch && m.UUID != "" {
-				return m, nil // a cut tail loses nothing that was read
+				return m, nil // a cut tail loses nothing that was read whole
 			}
 			return Match{}, ErrAnswer
 		}
 		switch t := tok.(type) {
 		case xml.StartElement:
-			path = append(path, t.Name.Local)
+			depth++
 			inMatch = inMatch || t.Name.Local == "ProbeMatch"
-			if len(path) > 32 {
+			if depth > 32 {
 				return Match{}, ErrAnswer
 			}
+			text.Reset()
 		case xml.EndElement:
-			path = path[:len(path)-1]
+			depth--
 			if t.Name.Local == "ProbeMatch" && m.UUID != "" {
 				return m, nil // one device an answer; a second match would be another's claim
 			}
-		case xml.CharData:
-			if inMatch && len(path) > 0 {
-				m.take(path[len(path)-1], string(t))
+			if inMatch {
+				m.take(t.Name.Local, text.String())
 			}
+			text.Reset()
+		case xml.CharData:
+			text.Write(t)
 		}
 	}
 }

@@ -76,6 +76,14 @@ func New(host dial.Host, serviceURL string, login Login) (*Client, error) {
 // with the old time would be refused.
 func (c *Client) Follow(r clock.Reading) { c.ahead.Store(int64(r.Offset.Mid())) }
 
+// on is where the device service answers, for errors.
+func (c *Client) on() string {
+	if u, err := url.Parse(c.service); err == nil {
+		return u.Host
+	}
+	return c.host.Addr.String()
+}
+
 // Close lets idle connections go.
 func (c *Client) Close() { c.plain.CloseIdleConnections() }
 

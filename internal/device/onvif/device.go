@@ -26,7 +26,7 @@ func (c *Client) Time(ctx context.Context) (clock.Reading, error) {
 	t := r.at("SystemDateAndTime")
 	utc, ok := dateTime(t.at("UTCDateTime"))
 	if !ok {
-		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it gives no UTC time"}
+		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.on(), Kind: dial.ErrMalformed, Says: "it gives no UTC time"}
 	}
 	out := clock.Reading{At: received.UTC(), Device: utc, Offset: clock.Bound(sent, received, utc),
 		Zone: t.str("TimeZone", "TZ"), Daylight: t.yes("DaylightSavings"), NTP: t.str("DateTimeType") == "NTP"}

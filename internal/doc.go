@@ -1,0 +1,3 @@
+// Package internal holds the product; its own test keeps the import law of
+// docs/architecture.md.
+package internal
