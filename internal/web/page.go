@@ -220,7 +220,7 @@ type filter struct {
 	words             []string
 	makeOf, state, at string
 	stage             stage.Stage
-	net               netip.Prefix
+	nets              []netip.Prefix
 }
 
 // parseFilter reads words and make:, state:, stage:, net: of the filter box.
@@ -239,7 +239,7 @@ func parseFilter(q string, networks []store.Network) filter {
 			f.at = value
 			for _, n := range networks {
 				if strings.HasPrefix(strings.ToLower(n.Name), value) {
-					f.net = n.Prefix
+					f.nets = append(f.nets, n.Prefix)
 				}
 			}
 		default:
@@ -260,7 +260,8 @@ func (f filter) takes(r row) bool {
 	if f.makeOf != "" && !strings.HasPrefix(strings.ToLower(d.Make), f.makeOf) {
 		return false
 	}
-	if f.at != "" && !(f.net.IsValid() && d.Address != nil && f.net.Contains(*d.Address)) && !strings.HasPrefix(r.Address(), f.at) {
+	inside := func(p netip.Prefix) bool { return d.Address != nil && p.Contains(*d.Address) }
+	if f.at != "" && !slices.ContainsFunc(f.nets, inside) && !strings.HasPrefix(r.Address(), f.at) {
 		return false
 	}
 	if f.state == "" {

@@ -238,6 +238,9 @@ func (s *Server) health(c *echo.Context) error {
 
 // failed words an error for the person at the page.
 func (s *Server) failed(c *echo.Context, err error) {
+	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
+		return // the log's middleware had it answered already
+	}
 	if c.Request().Context().Err() != nil {
 		return // the browser went elsewhere; nobody reads an answer
 	}
