@@ -245,8 +245,20 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 		_, err := o.readClock(ctx, d)
 		return err
 	case stage.Channels:
-		if _, err := o.readChannel(ctx, d); err != nil {
-			return err
+		// It says "connecting" until it knows whether the camera takes it.
+		for range 12 {
+			_, slot, err := o.heldBy(ctx, d)
+			if err != nil {
+				return err
+			}
+			if slot == nil || slot.State != "connecting" {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(time.Second):
+			}
 		}
 		return o.readInputs(ctx, d)
 	case stage.Routes:

@@ -1,0 +1,252 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/testbed"
+)
+
+// program builds the command once for a test.
+func program(t *testing.T) string {
+	t.Helper()
+	bin := filepath.Join(t.TempDir(), "duskyharbor")
+	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	return bin
+}
+
+type ready struct{ URL, Username, Password string }
+
+// start runs a demo until the test ends and returns what it prints when ready.
+func start(t *testing.T, bin, data, listen, network string) (*exec.Cmd, ready) {
+	t.Helper()
+	cmd := exec.Command(bin, "demo", "--data", data, "--listen", listen, "--net", network, "--json")
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_, _ = cmd.Process.Wait()
+	})
+	line, err := bufio.NewReader(out).ReadString('\n')
+	var r ready
+	if err == nil {
+		err = json.Unmarshal([]byte(line), &r)
+	}
+	if err != nil {
+		t.Fatalf("the demo didn't get ready: %v %q", err, line)
+	}
+	return cmd, r
+}
+
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// child finds the process of that sub-command under a demo.
+func child(t *testing.T, demo int, sub string) int {
+	t.Helper()
+	found := 0
+	testbed.Until(t, 20*time.Second, sub+" runs", func() bool {
+		stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+		for _, s := range stats {
+			raw, err := os.ReadFile(s)
+			if err != nil {
+				continue
+			}
+			f := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+			args, _ := os.ReadFile(filepath.Join(filepath.Dir(s), "cmdline"))
+			if len(f) > 1 && f[1] == strconv.Itoa(demo) && strings.Contains(string(args), "\x00"+sub+"\x00") {
+				found, _ = strconv.Atoi(filepath.Base(filepath.Dir(s)))
+				return true
+			}
+		}
+		return false
+	})
+	return found
+}
+
+type person struct {
+	t   *testing.T
+	c   *http.Client
+	url string
+}
+
+// get reads a page; while the server is down it gives "".
+func (p *person) get(path string) string {
+	res, err := p.c.Get(p.url + path)
+	if err != nil {
+		return ""
+	}
+	defer res.Body.Close()
+	body, _ := io.ReadAll(res.Body)
+	return string(body)
+}
+
+var token = regexp.MustCompile(`name="_csrf" value="([^"]+)"`)
+
+func (p *person) press(page, act string, form url.Values) {
+	p.t.Helper()
+	m := token.FindStringSubmatch(p.get(page))
+	if m == nil {
+		p.t.Fatalf("%s has no form", page)
+	}
+	if form == nil {
+		form = url.Values{}
+	}
+	form.Set("_csrf", m[1])
+	res, err := p.c.PostForm(p.url+act, form)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	_ = res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		p.t.Fatalf("%s: %d", act, res.StatusCode)
+	}
+}
+
+func (p *person) sees(page, part string) {
+	p.t.Helper()
+	testbed.Until(p.t, 90*time.Second, page+" shows "+part, func() bool { return strings.Contains(p.get(page), part) })
+}
+
+func visitor(t *testing.T, r ready) *person {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &person{t, &http.Client{Jar: jar, Timeout: 10 * time.Second}, r.URL}
+	p.press("/sign-in", "/sign-in", url.Values{"login": {r.Username}, "password": {r.Password}})
+	return p
+}
+
+// The server is killed in the middle of placing two cameras: it comes back by
+// itself, the run is settled and neither camera was placed twice. Then everything
+// is killed, and the next start has kept it all.
+func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
+	if os.Getenv("TEST_DATABASE_URL") == "" {
+		t.Skip("make test installs what this needs")
+	}
+	bin, network, listen := program(t), string(testbed.Net(t)), freePort(t)
+	data, err := os.MkdirTemp("/var/tmp", "duskyharbor-demo-test-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(data) })
+	if err := os.Chmod(data, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd, r := start(t, bin, data, listen, network)
+	p := visitor(t, r)
+	p.press("/sites/1/find", "/sites/1/find/read", nil)
+	p.sees("/sites/1/find", "multicast heard 2")
+	p.press("/sites/1/sign-in", "/sites/1/sign-in/read", nil)
+	p.sees("/sites/1/sign-in", "WS-UsernameToken, Administrator")
+	p.press("/sites/1/streams", "/sites/1/streams/read", nil)
+	p.sees("/sites/1/streams", "2 cameras read")
+	p.press("/sites/1/channels", "/sites/1/channels/apply", nil)
+	p.sees("/sites/1/log", "sent")
+
+	if err := syscall.Kill(child(t, cmd.Process.Pid, "serve"), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Until(t, 90*time.Second, "both changes are verified after the kill", func() bool {
+		return strings.Count(p.get("/sites/1/log"), ">verified<") == 2
+	})
+	p.sees("/sites/1/channels", "H.264 1280 × 720")
+	if log := p.get("/sites/1/log"); strings.Contains(log, `<td class="num mono">2</td>`) {
+		t.Error("a change was sent twice")
+	}
+
+	for _, sub := range []string{"serve", "standins"} {
+		_ = syscall.Kill(child(t, cmd.Process.Pid, sub), syscall.SIGSTOP) // so that none is started again
+	}
+	_ = cmd.Process.Kill()
+	_, _ = cmd.Process.Wait()
+	_, again := start(t, bin, data, listen, network)
+	if again != r {
+		t.Errorf("the next start says %+v, not %+v", again, r)
+	}
+	p = visitor(t, again)
+	p.sees("/sites/1/log", ">verified<")
+	if out, err := exec.Command(bin, "demo-reset", "--data", data).CombinedOutput(); err == nil || !strings.Contains(string(out), "end it first") {
+		t.Errorf("a running demo is reset: %v %s", err, out)
+	}
+	if out, err := exec.Command(bin, "demo", "--data", data, "--listen", freePort(t), "--net", network).CombinedOutput(); err == nil || !strings.Contains(string(out), "runs with the folder") {
+		t.Errorf("a second demo in one folder: %v %s", err, out)
+	}
+}
+
+func TestStandinsTellWhatTheyAre(t *testing.T) {
+	bin, network := program(t), string(testbed.Net(t))
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, bin, "standins", "--net", network, "--json")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	kinds, scan := map[string]int{}, bufio.NewScanner(out)
+	for scan.Scan() {
+		var d struct {
+			Kind, Place, Make, Model, Address, Username, Password string
+			Streams                                               []struct{ URI string }
+			Faults                                                []string
+			Ready                                                 bool
+		}
+		if err := json.Unmarshal(scan.Bytes(), &d); err != nil {
+			t.Fatalf("%q: %v", scan.Text(), err)
+		}
+		if d.Ready {
+			break
+		}
+		kinds[d.Kind]++
+		if d.Password == "" || d.Faults == nil || d.Kind == "camera" && len(d.Streams) != 2 || !strings.HasPrefix(d.Address, network) {
+			t.Errorf("%s", scan.Text())
+		}
+	}
+	if fmt.Sprint(kinds) != "map[camera:2 recorder:1]" {
+		t.Errorf("%v", kinds)
+	}
+	_ = cmd.Process.Signal(os.Interrupt)
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("it ends with %v", err)
+	}
+	if out, err := exec.Command(bin, "standins", "--net", "10.1").CombinedOutput(); err == nil || !strings.Contains(string(out), "loopback") {
+		t.Errorf("a network that isn't loopback: %v %s", err, out)
+	}
+}
