@@ -172,11 +172,13 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 	p.press("/sites/1/find", "/sites/1/find/read", nil)
 	p.sees("/sites/1/find", "multicast heard 2")
 	p.press("/sites/1/sign-in", "/sites/1/sign-in/read", nil)
+	p.sees("/sites/1/sign-in", "HTTP Digest, Administrator")
 	p.sees("/sites/1/sign-in", "WS-UsernameToken, Administrator")
 	p.press("/sites/1/streams", "/sites/1/streams/read", nil)
 	p.sees("/sites/1/streams", "2 cameras read")
+	p.sees("/sites/1/channels", "Place 2 cameras")
 	p.press("/sites/1/channels", "/sites/1/channels/apply", nil)
-	p.sees("/sites/1/log", "sent")
+	p.sees("/sites/1/log", ">sent</b>")
 
 	if err := syscall.Kill(child(t, cmd.Process.Pid, "serve"), syscall.SIGKILL); err != nil {
 		t.Fatal(err)

@@ -124,10 +124,10 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	p.Sees(10*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
 	shoot("sheet")
 	p.Press("Set the clock on Berth 1 ramp")
-	p.Sees(25*time.Second, "verified, after 5s")
+	p.Sees(25*time.Second, "verified, after 5 s")
 	p.Passage("channels")
 	testbed.Until(t, 25*time.Second, "both channels receive", func() bool {
-		return strings.Count(testbed.Eval[string](p, "document.querySelector('.face').innerText"), "H.264 1280 × 720") == 2
+		return strings.Count(testbed.Eval[string](p, "(document.querySelector('.face') || document.body).innerText"), "H.264 1280 × 720") == 2
 	})
 	shoot("channels")
 }

@@ -208,17 +208,25 @@ func (o *Office) again(ctx context.Context, a againArgs) error {
 	switch {
 	case terr != nil:
 		if a.Last {
-			err = o.store.SettleChange(ctx, c.ID, "failed", "", fmt.Sprintf("after %v: %v", after, terr))
+			err = o.store.SettleChange(ctx, c.ID, "failed", "", fmt.Sprintf("after %s: %v", spoken(after), terr))
 		}
 	case inBand(f):
-		err = o.store.SettleChange(ctx, c.ID, "verified", c.ToText, fmt.Sprintf("after %v it is %s from %s", after, f.Offset(), f.Reference.Name))
+		err = o.store.SettleChange(ctx, c.ID, "verified", c.ToText, fmt.Sprintf("after %s it is %s from %s", spoken(after), f.Offset(), f.Reference.Name))
 	case a.Last:
-		err = o.store.SettleChange(ctx, c.ID, "failed", c.ToText, fmt.Sprintf("after %v it is still %s from %s", after, f.Offset(), f.Reference.Name))
+		err = o.store.SettleChange(ctx, c.ID, "failed", c.ToText, fmt.Sprintf("after %s it is still %s from %s", spoken(after), f.Offset(), f.Reference.Name))
 	}
 	if err != nil {
 		return err
 	}
 	return o.judgeAround(ctx, d)
+}
+
+// spoken is a wait in words: "5 s", "a minute".
+func spoken(d time.Duration) string {
+	if d == time.Minute {
+		return "a minute"
+	}
+	return fmt.Sprintf("%.0f s", d.Seconds())
 }
 
 // untilHeld reads the camera's recorder until it receives: a recorder that was

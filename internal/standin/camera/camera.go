@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/scenery"
 	"duskyharbor/internal/standin/wire"
@@ -50,6 +51,7 @@ type memory struct {
 	Daylight bool          `json:"daylight"`
 	NTP      bool          `json:"ntp"`
 	Servers  []string      `json:"servers"`
+	Rules    []rule.Rule   `json:"rules"`
 }
 
 // Camera is one running stand-in.
@@ -70,7 +72,7 @@ type Camera struct {
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
 	c := &Camera{cfg: cfg, nonces: map[string]time.Time{}, ask: make(chan struct{}, 1)}
-	c.mem = memory{Skew: cfg.Skew, Zone: cfg.Zone, Daylight: cfg.Daylight}
+	c.mem = memory{Skew: cfg.Skew, Zone: cfg.Zone, Daylight: cfg.Daylight, Rules: slices.Clone(cfg.Scene.Rules)}
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
 	}
@@ -147,7 +149,7 @@ func (c *Camera) memory() memory {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m := c.mem
-	m.Servers = slices.Clone(m.Servers)
+	m.Servers, m.Rules = slices.Clone(m.Servers), slices.Clone(m.Rules)
 	return m
 }
 

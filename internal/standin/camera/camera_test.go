@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/icholy/digest"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stream"
@@ -272,4 +275,78 @@ func profileOf(ctx context.Context, t *testing.T, c *onvif.Client) stream.Profil
 		t.Fatalf("%v %v", profiles, err)
 	}
 	return profiles[0]
+}
+
+// Rules are written as a whole request or not at all, fire on the next walk, and
+// are there again after a restart.
+func TestRulesAreWritten(t *testing.T) {
+	n, s := testbed.Net(t), demo.NewSecrets()
+	cfg := demo.Cameras(n, s, t.TempDir())[0]
+	c, err := camera.Start(context.Background(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(op, inner string) int {
+		t.Helper()
+		raw := fmt.Sprintf(`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"><e:Body><tan:%s><tan:ConfigurationToken>vac0</tan:ConfigurationToken>%s</tan:%s></e:Body></e:Envelope>`, op, inner, op)
+		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/onvif/analytics", cfg.Address, camera.HTTPPort), strings.NewReader(raw))
+		if err != nil {
+			t.Fatal(err)
+		}
+		res, err := (&http.Client{Transport: &digest.Transport{Username: "otter", Password: s.House}}).Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = res.Body.Close()
+		return res.StatusCode
+	}
+	line := func(name, points string) string {
+		return `<tan:Rule Name="` + name + `" Type="tt:LineDetector"><tt:Parameters><tt:SimpleItem Name="Direction" Value="Any"/><tt:ElementItem Name="Segments"><tt:Polyline>` + points + `</tt:Polyline></tt:ElementItem></tt:Parameters></tan:Rule>`
+	}
+	good := `<tt:Point x="-0.5" y="-0.9"/><tt:Point x="0.2" y="0.1"/>`
+	for _, tc := range []struct {
+		op, inner string
+		want      int
+	}{
+		{"CreateRules", line("New", good), 200},
+		{"CreateRules", line("New", good), 400},
+		{"CreateRules", line("Other", good) + line("Bad", `<tt:Point x="0" y="0"/>`), 400},
+		{"ModifyRules", line("Nowhere", good), 400},
+		{"ModifyRules", line("New", good), 200},
+		{"DeleteRules", "<tan:RuleName>Seaward line</tan:RuleName>", 200},
+		{"DeleteRules", "<tan:RuleName>Seaward line</tan:RuleName>", 400},
+	} {
+		if got := send(tc.op, tc.inner); got != tc.want {
+			t.Errorf("%s %.60s: %d, want %d", tc.op, tc.inner, got, tc.want)
+		}
+	}
+	names := func() string {
+		t.Helper()
+		cl := client(t, cfg.Address, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest})
+		services, err := cl.Services(context.Background())
+		if err != nil {
+			t.Fatal(err)
+		}
+		rules, err := cl.Rules(context.Background(), services, "vac0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := ""
+		for _, r := range rules {
+			out += r.Name + ";"
+		}
+		return out
+	}
+	if got := names(); got != "Slip apron;New;" {
+		t.Errorf("rules: %s", got)
+	}
+	c.Close()
+	again, err := camera.Start(context.Background(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if got := names(); got != "Slip apron;New;" {
+		t.Errorf("after a restart: %s", got)
+	}
 }

@@ -26,6 +26,8 @@ type hub struct {
 	points map[string]*point
 	// states of properties: topic and rule → message
 	states map[string]message
+	// changed wakes the analytics when rules were written
+	changed chan struct{}
 }
 
 type point struct {
@@ -46,22 +48,45 @@ const (
 )
 
 func newHub(c *Camera) *hub {
-	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}}
-	for _, r := range c.cfg.Scene.Rules {
-		if r.Kind == rule.Inside {
-			h.states[r.Name] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false"}
-		}
-	}
+	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}, changed: make(chan struct{}, 1)}
+	h.follow(c.mem.Rules)
 	h.states[""] = message{topic: "tns1:VideoSource/MotionAlarm", item: "State", value: "false"}
 	return h
 }
 
+// follow keeps one property for each rule that lasts, and ends those that are gone.
+func (h *hub) follow(rules []rule.Rule) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for name, m := range h.states {
+		if name != "" && !slices.ContainsFunc(rules, func(r rule.Rule) bool { return r.Name == name && r.Kind == rule.Inside }) {
+			m.op, m.at = "Deleted", h.cam.Now()
+			h.send(m)
+			delete(h.states, name)
+		}
+	}
+	for _, r := range rules {
+		if _, there := h.states[r.Name]; r.Kind == rule.Inside && !there {
+			h.states[r.Name] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false"}
+		}
+	}
+	select {
+	case h.changed <- struct{}{}:
+	default:
+	}
+}
+
+func enginesOf(rules []rule.Rule) []rule.Engine {
+	out := make([]rule.Engine, len(rules))
+	for i, r := range rules {
+		out[i] = rule.Engine{Rule: r}
+	}
+	return out
+}
+
 // watch runs the camera's analytics over what moves in its scene.
 func (c *Camera) watch(ctx context.Context) {
-	engines := make([]rule.Engine, len(c.cfg.Scene.Rules))
-	for i, r := range c.cfg.Scene.Rules {
-		engines[i] = rule.Engine{Rule: r}
-	}
+	engines := enginesOf(c.memory().Rules)
 	last, present := c.line.frame(time.Now()), false
 	for {
 		select {
@@ -71,6 +96,11 @@ func (c *Camera) watch(ctx context.Context) {
 		}
 		for now := c.line.frame(time.Now()); last < now; {
 			last++
+			select {
+			case <-c.events.changed:
+				engines = enginesOf(c.memory().Rules)
+			default:
+			}
 			walk, index := c.line.clip(last)
 			at := time.Duration(index) * time.Second / scenery.FPS
 			here := false
@@ -111,7 +141,10 @@ func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
 func (h *hub) set(name, value string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	m := h.states[name]
+	m, there := h.states[name]
+	if !there {
+		return // its rule was deleted meanwhile
+	}
 	m.value, m.op, m.at = value, "Changed", h.cam.Now()
 	h.states[name] = m
 	h.send(m)

@@ -72,12 +72,13 @@ func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
 			`</tan:SupportedRules></tan:GetSupportedRulesResponse>`, nil, true
 	case "GetRules":
 		var b strings.Builder
-		for _, r := range c.cfg.Scene.Rules {
+		for _, r := range c.memory().Rules {
 			b.WriteString(ruleXML(r))
 		}
 		return "<tan:GetRulesResponse>" + b.String() + "</tan:GetRulesResponse>", nil, true
 	case "CreateRules", "ModifyRules", "DeleteRules":
-		return "", &fault{500, "Receiver", "ter:ActionNotSupported", "Rules of this camera are fixed in this version."}, true
+		out, f := c.writeRules(op)
+		return out, f, true
 	}
 	return "", nil, false
 }
