@@ -80,53 +80,53 @@ func (s shooter) shoot(name string) {
 // mended clock, by buttons only.
 func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(10*time.Second, "Board", "Nothing was looked for yet")
+	p.Sees(30*time.Second, "Board", "Nothing was looked for yet")
 	p.Press("Open Find")
 	p.Press("Look at 3 networks")
-	p.Sees(20*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected here, and nothing answers.")
+	p.Sees(60*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected here, and nothing answers.")
 	shoot("find")
 
 	p.Passage("sign-in")
 	p.Press("Sign in to 2 cameras")
-	p.Sees(20*time.Second, "HTTP Digest, Administrator", "WS-UsernameToken, Administrator")
+	p.Sees(60*time.Second, "HTTP Digest, Administrator", "WS-UsernameToken, Administrator")
 	shoot("sign-in")
 
 	p.Passage("clock")
 	p.Press("Read the clock of 2 cameras")
-	p.Sees(20*time.Second, "+1 h", "Set the clock on 1 camera")
+	p.Sees(60*time.Second, "+1 h", "Set the clock on 1 camera")
 	shoot("clock")
 
 	p.Passage("streams")
 	p.Press("Read and play 2 cameras")
-	p.Sees(40*time.Second, "declared and measured", "2 cameras read")
+	p.Sees(90*time.Second, "declared and measured", "2 cameras read")
 	shoot("streams")
 
 	p.Passage("channels")
 	p.Press("Place 2 cameras")
-	p.Sees(30*time.Second, "H.264 1280 × 720", "refused")
+	p.Sees(90*time.Second, "H.264 1280 × 720", "refused")
 	p.Passage("routes")
 	p.Press("Read the topics of 2 cameras")
 	p.Press("Peg 2 routes of Slipway")
-	p.Sees(20*time.Second, "Its events reach the recorder's inputs")
+	p.Sees(60*time.Second, "Its events reach the recorder's inputs")
 	shoot("routes")
 
 	p.Passage("prove")
 	p.Press("Have the stand-in walk at Slipway")
-	p.Sees(40*time.Second, "Every leg on time.")
+	p.Sees(90*time.Second, "Every leg on time.")
 	shoot("prove")
 
 	// Berth 1: refused, and why; one button; then the recorder takes it.
 	p.Go(h.url + "/sites/" + h.site + "/board")
-	p.Sees(10*time.Second, "1 of 15 proven", "refused", "+1 h")
+	p.Sees(30*time.Second, "1 of 15 proven", "refused", "+1 h")
 	shoot("board")
 	p.Press("Berth 1 ramp")
 	p.Go(strings.ReplaceAll(testbed.Eval[string](p, "location.href"), "#", "") + "&stage=clock")
-	p.Sees(10*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
+	p.Sees(30*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
 	shoot("sheet")
 	p.Press("Set the clock on Berth 1 ramp")
-	p.Sees(25*time.Second, "verified, after 5 s")
+	p.Sees(75*time.Second, "verified, after 5 s")
 	p.Passage("channels")
-	testbed.Until(t, 25*time.Second, "both channels receive", func() bool {
+	testbed.Until(t, 75*time.Second, "both channels receive", func() bool {
 		return strings.Count(testbed.Eval[string](p, "(document.querySelector('.face') || document.body).innerText"), "H.264 1280 × 720") == 2
 	})
 	shoot("channels")
@@ -152,7 +152,7 @@ func TestShots(t *testing.T) {
 	s := shooter{t, dir, p}
 	walkThrough(t, h, p, s.shoot)
 	p.Go(h.url + "/sites/" + h.site + "/board")
-	p.Sees(10*time.Second, "1 of 15 proven")
+	p.Sees(30*time.Second, "1 of 15 proven")
 	s.shoot("board")
 	p.Go(h.url + "/sites/" + h.site + "/log")
 	s.shoot("log")

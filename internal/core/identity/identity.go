@@ -23,6 +23,8 @@ const (
 	SaidHello Way = "recorder hello" // answered the recorder interface's hello
 )
 
+var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello}
+
 // Sighting is what one address answered, before anyone signed in.
 type Sighting struct {
 	Address  netip.Addr `json:"address"`
@@ -75,6 +77,8 @@ func Merge(a, b Sighting) Sighting {
 		out.At = a.At
 	}
 	out.Ways = union(a.Ways, b.Ways)
+	// In one order whichever was heard first, so that hearing the same again is no change.
+	slices.SortFunc(out.Ways, func(x, y Way) int { return slices.Index(waysInOrder, x) - slices.Index(waysInOrder, y) })
 	out.Ports = union(a.Ports, b.Ports)
 	slices.Sort(out.Ports)
 	for _, f := range []struct{ into, from *string }{

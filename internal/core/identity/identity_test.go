@@ -66,6 +66,21 @@ func TestMergeKeepsWhatEitherSaid(t *testing.T) {
 	}
 }
 
+// The order in which answers come changes nothing.
+func TestMergeDoesNotDependOnTheOrder(t *testing.T) {
+	at := addr("127.40.1.11")
+	all := []Sighting{{Address: at, Ways: []Way{SpokeRTSP}, Ports: []int{8554}}, {Address: at, Ways: []Way{Directed}}, {Address: at, Ways: []Way{Multicast}}, {Address: at, Ways: []Way{AskedTime}, Ports: []int{8080}}}
+	for shift := range all {
+		m := all[shift]
+		for i := 1; i < len(all); i++ {
+			m = Merge(m, all[(shift+i)%len(all)])
+		}
+		if m.WaysText() != "multicast, directed, time, RTSP" || len(m.Ports) != 2 || m.Ports[0] != 8080 {
+			t.Errorf("from %d on: %s %v", shift, m.WaysText(), m.Ports)
+		}
+	}
+}
+
 func TestCleanMAC(t *testing.T) {
 	for in, want := range map[string]string{"00-1A-2b-3C-4d-5E": "00:1a:2b:3c:4d:5e", "001a.2b3c.4d5e": "00:1a:2b:3c:4d:5e", "0": "", "00:1a:2b:3c:4d:5g": "", "": ""} {
 		if got := CleanMAC(in); got != want {
