@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/work"
@@ -230,4 +232,32 @@ func (b *bench) seal(secret, name string) []byte {
 		b.t.Fatal(err)
 	}
 	return sealed
+}
+
+// Nobody walks: both legs are missed, and that is what is shown. Then what the proof
+// rests on changes, and it goes stale.
+func TestAWalkThatNobodyWalks(t *testing.T) {
+	b := open(t, work.Options{})
+	ctx := context.Background()
+	b.find()
+	b.read(stage.SignIn, "Slipway", "Terminal recorder")
+	b.read(stage.Streams, "Slipway")
+	b.apply(stage.Channels, "Slipway")
+	d := b.device("Slipway")
+	walk := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Devices: []int64{d.ID}}
+	if r := b.wait(b.office.Begin(ctx, walk, true)); r.Failed != 1 {
+		t.Errorf("a camera without a route was walked: %+v", r)
+	}
+	b.read(stage.Routes, "Slipway")
+	b.apply(stage.Routes, "Slipway")
+	b.wait(b.office.Begin(ctx, walk, false))
+	if m := b.mark("Slipway", stage.Prove); m.State != stage.Blocked || m.Words != "missed" {
+		t.Errorf("%+v", m)
+	}
+	b.wait(b.office.Begin(ctx, walk, true))
+	b.want("Slipway", stage.Prove, stage.Ready)
+	f := b.view().Routes(d)
+	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)
+	b.wait(b.office.Apply(ctx, b.Site, stage.Routes, "Pull", 0, []work.Pick{{Device: d, Changes: []finding.Change{pull}}}))
+	b.want("Slipway", stage.Prove, stage.Stale)
 }

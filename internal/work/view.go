@@ -39,7 +39,7 @@ const (
 	factNTP      = "recorder.ntp"     // bool
 	factReached  = "recorder.reached" // Looked
 	factTopics   = "event.topics"     // []topic.Description
-	factRules    = "event.rules"      // []rule.Rule
+	factRules    = "camera.rules"     // []rule.Rule
 	factInputs   = "route.inputs"     // Inputs
 	factRoutes   = "route.looked"     // Looked
 )

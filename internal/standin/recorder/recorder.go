@@ -275,6 +275,7 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 		}
 	}
 	switch {
+	case refusal != "":
 	case old != nil && old.Address != p.Address:
 		refusal = fmt.Sprintf("channel %d holds %s", n, old.Name)
 	case old == nil && len(r.mem.Channels) >= r.cfg.Limits.Licences:
