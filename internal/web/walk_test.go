@@ -5,6 +5,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -120,7 +121,8 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	p.Sees(30*time.Second, "1 of 15 proven", "refused", "+1 h")
 	shoot("board")
 	p.Press("Berth 1 ramp")
-	p.Go(strings.ReplaceAll(testbed.Eval[string](p, "location.href"), "#", "") + "&stage=clock")
+	p.Sees(30*time.Second, "Berth 1 ramp · Find")
+	p.Press("Clock")
 	p.Sees(30*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
 	shoot("sheet")
 	p.Press("Set the clock on Berth 1 ramp")
@@ -136,8 +138,19 @@ func TestTheWalkInABrowser(t *testing.T) {
 	h := serve(t)
 	p := testbed.Browser(t, 1280, 800)
 	walkThrough(t, h, p, func(string) {})
-	if w := testbed.Eval[int](p, "document.documentElement.scrollWidth"); w > 1280 {
-		t.Errorf("the page is %d wide and scrolls sideways", w)
+	// No page scrolls sideways, at the design size, on a small laptop and on a phone.
+	for _, width := range []int64{1280, 1024, 390} {
+		p.Resize(width, 800)
+		for _, name := range append(pages, "board?sheet=4&stage=clock") {
+			p.Go(h.url + "/sites/" + h.site + "/" + name)
+			if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
+				t.Errorf("%s is %d wide at %d and scrolls sideways", name, w, width)
+			}
+		}
+		if dir := os.Getenv("SHOTS_OF_FAILURES"); dir != "" {
+			p.Go(h.url + "/sites/" + h.site + "/board")
+			_ = os.WriteFile(filepath.Join(dir, "board-"+strconv.FormatInt(width, 10)+".png"), p.Shot(), 0o600)
+		}
 	}
 }
 
