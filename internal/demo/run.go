@@ -107,9 +107,7 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 		return fmt.Errorf("a demo runs with the folder %s already: end it first, or give another --data, --listen and --net", o.Data)
 	}
-	if l, err := net.Listen("tcp", o.Listen); err != nil {
-		return fmt.Errorf("something else listens at %s already: give another --listen", o.Listen)
-	} else if err := l.Close(); err != nil {
+	if err := free(ctx, o.Listen); err != nil {
 		return err
 	}
 	secrets, err := LoadSecrets(data)
@@ -157,6 +155,28 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 		return nil
 	case <-pg.Done():
 		return errors.New("the database ended; start the demo again, it keeps its data")
+	}
+}
+
+// free waits until an address can be listened at: the server of a demo that was
+// just killed may linger for some seconds.
+func free(ctx context.Context, listen string) error {
+	for end := time.Now().Add(10 * time.Second); ; {
+		l, err := net.Listen("tcp", listen)
+		if err == nil {
+			return l.Close()
+		}
+		if !errors.Is(err, syscall.EADDRINUSE) {
+			return fmt.Errorf("the pages can't be served at %s: %w", listen, err)
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("something else listens at %s already: give another --listen", listen)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
 	}
 }
 
