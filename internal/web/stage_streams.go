@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"strconv"
-	"time"
 
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -95,7 +94,7 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 		if v != math.Trunc(v) && v < 100 {
 			measured = fmt.Sprintf("%.1f %s", v, unit)
 		}
-		off := !limit && math.Abs(v-d) > math.Max(1.5, 0.2*d) || limit && v > 1.2*d
+		off := !limit && stream.RateDiffers(d, v) || limit && stream.OverLimit(d, v)
 		return pair{name, word, measured, 100 * d / full, 100 * v / full, off}
 	}
 	top := func(a, b float64) float64 { return math.Max(1, 1.15*math.Max(a, b)) }
@@ -106,6 +105,6 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	if p.FPS > 0 {
 		key = float64(p.GOP) / p.FPS
 	}
-	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()), 100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key, m.KeyEvery.Seconds()), m.KeyEvery > stream.MaxKeyEvery+100*time.Millisecond}
+	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()), 100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key, m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
 	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false), scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
 }

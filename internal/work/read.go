@@ -249,7 +249,14 @@ func (o *Office) readTopics(ctx context.Context, d store.Device, v *View) (strin
 	if err := o.store.KeepFact(ctx, d.ID, factTopics, "GetEventProperties", now, topics); err != nil {
 		return "", err
 	}
-	rules, err := c.Rules(ctx, v.Services(d.ID), "vac0")
+	configuration, err := o.analyticsOf(ctx, c, d, v)
+	if err != nil {
+		return "", err
+	}
+	if configuration == "" {
+		return fmt.Sprintf("%d topics offered, no analytics", len(topics)), nil
+	}
+	rules, err := c.Rules(ctx, v.Services(d.ID), configuration)
 	if err != nil && !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused) {
 		return "", err
 	}
@@ -259,6 +266,24 @@ func (o *Office) readTopics(ctx context.Context, d store.Device, v *View) (strin
 		}
 	}
 	return fmt.Sprintf("%d topics offered", len(topics)), nil
+}
+
+// analyticsOf is the analytics configuration that the camera's own profiles name;
+// they are read where they weren't yet.
+func (o *Office) analyticsOf(ctx context.Context, c *onvif.Client, d store.Device, v *View) (string, error) {
+	f, _ := v.Streams(d)
+	if len(f.Profiles) == 0 {
+		var err error
+		if f.Profiles, err = c.Profiles(ctx, v.Services(d.ID)); err != nil && !errors.Is(err, dial.ErrNotSupported) {
+			return "", err
+		}
+	}
+	for _, p := range f.Profiles {
+		if p.Analytics != "" {
+			return p.Analytics, nil
+		}
+	}
+	return "", nil
 }
 
 // readInputs reads what a camera's channel hears; without a channel there is nothing.

@@ -29,7 +29,7 @@ type Profile struct {
 	Repaired  bool    `json:"repaired"` // the device gave another host than it was reached at
 	Snapshot  string  `json:"snapshot"`
 	Metadata  bool    `json:"metadata"`
-	Analytics bool    `json:"analytics"`
+	Analytics string  `json:"analytics"` // token of its analytics configuration; empty: none
 }
 
 // Measured is what a stream delivered while it was played.
@@ -169,6 +169,19 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	return out
 }
 
+// RateDiffers says whether a frame rate is further than a fifth, and more than 1.5
+// frames a second, from the declared one.
+func RateDiffers(declared, measured float64) bool {
+	return math.Abs(measured-declared) > math.Max(1.5, 0.2*declared)
+}
+
+// OverLimit says whether a bit rate is more than a fifth over its limit.
+func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
+
+// KeysTooFar says whether key frames are further apart than MaxKeyEvery, with a
+// tenth of a second for what a measurement misses.
+func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
+
 func judgeOne(p Profile, m Measured) []finding.Finding {
 	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %d × %d, %.1f frames/s, %.0f kbit/s over %.1f s", Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
 	if m.Trouble != "" {
@@ -186,13 +199,13 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 	if m.Width != p.Width || m.Height != p.Height {
 		differ("size differs", fmt.Sprintf("%s declares %d × %d and sends %d × %d.", p.Name, p.Width, p.Height, m.Width, m.Height))
 	}
-	if p.FPS > 0 && m.Seconds >= 2 && math.Abs(m.FPS-p.FPS) > math.Max(1.5, 0.2*p.FPS) {
+	if p.FPS > 0 && m.Seconds >= 2 && RateDiffers(p.FPS, m.FPS) {
 		differ("rate differs", fmt.Sprintf("%s declares %.0f frames a second and sends %.1f.", p.Name, p.FPS, m.FPS))
 	}
-	if p.Kbps > 0 && m.MeanKbps > 1.2*float64(p.Kbps) {
+	if p.Kbps > 0 && OverLimit(float64(p.Kbps), m.MeanKbps) {
 		differ("too much", fmt.Sprintf("%s is limited to %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
 	}
-	if m.KeyEvery > MaxKeyEvery+100*time.Millisecond {
+	if KeysTooFar(m.KeyEvery) {
 		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
 			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
 			WayOut:   "Set the key-frame distance to the frame rate.", Evidence: ev})

@@ -34,7 +34,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
-			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics") != nil}
+			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
 		p.GOP = (&node{text: enc.attr("GovLength")}).num()
 		if err := c.addresses(ctx, at, &p); err != nil {
 			return nil, err

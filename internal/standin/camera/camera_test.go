@@ -143,7 +143,7 @@ func TestRulesAndStreamsAsDeclared(t *testing.T) {
 		t.Errorf("%+v %v", rules, err)
 	}
 	profiles, err := c.Profiles(ctx, services)
-	if err != nil || len(profiles) != 2 || profiles[0].Width != 1280 || profiles[0].GOP != 15 || profiles[0].Repaired {
+	if err != nil || len(profiles) != 2 || profiles[0].Width != 1280 || profiles[0].GOP != 15 || profiles[0].Analytics != "vac0" || profiles[0].Repaired {
 		t.Errorf("%+v %v", profiles, err)
 	}
 }
