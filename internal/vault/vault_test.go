@@ -65,3 +65,78 @@ func TestAKeyFileOthersMayReadIsRefused(t *testing.T) {
 		t.Error("a key that is none is taken")
 	}
 }
+
+func TestRotation(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "key")
+	running, err := Load(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := running.Seal("low tide", "x/1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, _ := os.ReadFile(path)
+	stolen, err := New(running.keys[0].raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := Rotate(path, func(_, _ *Vault) error { return errors.New("the database is away") }); err == nil {
+		t.Fatal("a failure isn't told")
+	}
+	if got, err := running.Open(sealed, "x/1"); err != nil || got != "low tide" {
+		t.Errorf("after a failed rotation: %q %v", got, err)
+	}
+	during, err := running.Seal("high tide", "x/2") // by the new key already
+	if err != nil {
+		t.Fatal(err)
+	}
+	reseal := func(old, next *Vault) error {
+		for _, p := range []struct {
+			value *[]byte
+			place string
+		}{{&sealed, "x/1"}, {&during, "x/2"}} {
+			plain, err := old.Open(*p.value, p.place)
+			if err != nil {
+				return err
+			}
+			if *p.value, err = next.Seal(plain, p.place); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := Rotate(path, reseal); err != nil {
+		t.Fatal(err)
+	}
+	after, _ := os.ReadFile(path)
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm() != 0o600 || bytes.Equal(before, after) || bytes.Count(after, []byte("\n")) != 1 {
+		t.Errorf("the key file holds %d lines, rights %v", bytes.Count(after, []byte("\n")), info.Mode())
+	}
+	// The server that was running reads the file again by itself.
+	for place, want := range map[string]string{"x/1": "low tide", "x/2": "high tide"} {
+		value := map[string][]byte{"x/1": sealed, "x/2": during}[place]
+		if got, err := running.Open(value, place); err != nil || got != want {
+			t.Errorf("%s: %q %v", place, got, err)
+		}
+		if _, err := stolen.Open(value, place); !errors.Is(err, ErrSealed) {
+			t.Errorf("%s opens with the old key", place)
+		}
+	}
+}
+
+// Values that were sealed before keys had names still open.
+func TestValuesWithoutAHeaderOpen(t *testing.T) {
+	v, err := Load(filepath.Join(t.TempDir(), "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed, err := v.Seal("low tide", "x/1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := v.Open(sealed[header:], "x/1"); err != nil || got != "low tide" {
+		t.Errorf("%q %v", got, err)
+	}
+}

@@ -112,6 +112,11 @@ const (
 type Undo struct {
 	Kind UndoKind `json:"kind"`
 	Note string   `json:"note"`
+	// The named second act of a compensating change: its kind, what the device reads
+	// after it, and what it needs.
+	Act  string            `json:"act,omitempty"`
+	To   string            `json:"to,omitempty"`
+	Args map[string]string `json:"args,omitempty"`
 }
 
 // Change is one write to a device, shown before it is made. Key is the natural
