@@ -25,6 +25,7 @@ func demoCommand() *cobra.Command {
 	c.Flags().StringVar(&o.Data, "data", env("DUSKYHARBOR_DATA", ".data"), "folder that keeps everything")
 	c.Flags().StringVar(&o.Listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address")
 	c.Flags().StringVar(&net, "net", env("DUSKYHARBOR_NET", "127.40"), "first two octets of the stand-ins' loopback networks")
+	c.Flags().IntVar(&o.Bulk, "bulk", 0, "so many cameras more, for load, at most 3000")
 	c.Flags().BoolVar(&o.JSON, "json", false, "print one line of JSON when ready")
 	return c
 }
@@ -39,18 +40,23 @@ func resetCommand() *cobra.Command {
 func standinsCommand() *cobra.Command {
 	var net, data string
 	var asJSON bool
+	var bulk int
 	c := &cobra.Command{Use: "standins", Short: "Run the stand-in cameras and recorders alone", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return standins(cmd.Context(), demo.Net(net), data, asJSON)
+		return standins(cmd.Context(), demo.Net(net), data, bulk, asJSON)
 	}}
 	c.Flags().StringVar(&net, "net", env("DUSKYHARBOR_NET", "127.40"), "first two octets of their loopback networks")
 	c.Flags().StringVar(&data, "data", "", "folder that keeps their state; none where empty")
+	c.Flags().IntVar(&bulk, "bulk", 0, "so many cameras more, for load, at most 3000")
 	c.Flags().BoolVar(&asJSON, "json", false, "print one line of JSON a device")
 	return c
 }
 
-func standins(ctx context.Context, n demo.Net, data string, asJSON bool) error {
+func standins(ctx context.Context, n demo.Net, data string, bulk int, asJSON bool) error {
 	if err := n.Check(); err != nil {
 		return err
+	}
+	if bulk < 0 || bulk > demo.BulkMost {
+		return fmt.Errorf("--bulk is a number from 0 to %d", demo.BulkMost)
 	}
 	secrets, state := demo.NewSecrets(), ""
 	if data != "" {
@@ -60,13 +66,13 @@ func standins(ctx context.Context, n demo.Net, data string, asJSON bool) error {
 		}
 		state = data + "/standins"
 	}
-	fleet, err := demo.StartFleet(ctx, n, secrets, state)
+	fleet, err := demo.StartFleet(ctx, n, secrets, state, bulk)
 	if err != nil {
 		return err
 	}
 	defer fleet.Close()
 	out := json.NewEncoder(os.Stdout)
-	for _, d := range demo.Describe(n, secrets) {
+	for _, d := range demo.Describe(n, secrets, bulk) {
 		if !asJSON {
 			fmt.Printf("%-9s %-18s %s %s at %s\n", d.Kind, d.Place, d.Make, d.Model, d.Address)
 			continue

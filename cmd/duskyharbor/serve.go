@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -23,21 +24,36 @@ import (
 	"duskyharbor/internal/work"
 )
 
+// serveOptions are serve's flags.
+type serveOptions struct {
+	dsn, key, listen string
+	hosts            []string
+	cert, certKey    string // TLS with a certificate that was given
+	selfSigned       string // TLS with one of our own, kept in this folder
+}
+
 func serveCommand() *cobra.Command {
-	var dsn, key, listen string
-	var hosts []string
+	var o serveOptions
 	c := &cobra.Command{Use: "serve", Short: "Serve the pages and do the work", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), dsn, key, listen, hosts) }}
-	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
-	c.Flags().StringVar(&key, "key", env("DUSKYHARBOR_KEY", ""), "key file of the vault, made where missing (or DUSKYHARBOR_KEY)")
-	c.Flags().StringVar(&listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
-	c.Flags().StringSliceVar(&hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS", ""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
+		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), o) }}
+	c.Flags().StringVar(&o.dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	c.Flags().StringVar(&o.key, "key", env("DUSKYHARBOR_KEY", ""), "key file of the vault, made where missing (or DUSKYHARBOR_KEY)")
+	c.Flags().StringVar(&o.listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
+	c.Flags().StringSliceVar(&o.hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS", ""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
+	c.Flags().StringVar(&o.cert, "tls-cert", env("DUSKYHARBOR_TLS_CERT", ""), "certificate chain in PEM; with --tls-key the pages are served over TLS")
+	c.Flags().StringVar(&o.certKey, "tls-key", env("DUSKYHARBOR_TLS_KEY", ""), "its private key in PEM")
+	c.Flags().StringVar(&o.selfSigned, "tls-self-signed", env("DUSKYHARBOR_TLS_SELF_SIGNED", ""), "folder that keeps a certificate of our own, made where missing; its fingerprint is printed")
 	return c
 }
 
-func serve(ctx context.Context, dsn, key, listen string, hosts []string) error {
+func serve(ctx context.Context, o serveOptions) error {
+	dsn, key, listen, hosts := o.dsn, o.key, o.listen, o.hosts
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
+	tlsConfig, fingerprint, err := certificate(o)
+	if err != nil {
+		return err
+	}
 	st, v, err := open(ctx, dsn, key)
 	if err != nil {
 		return err
@@ -61,7 +77,7 @@ func serve(ctx context.Context, dsn, key, listen string, hosts []string) error {
 			log.Warn("work didn't end in time", "err", err)
 		}
 	}()
-	pages, err := web.New(st, office, v, web.Options{Listen: listen, Hosts: hosts, Log: log})
+	pages, err := web.New(st, office, v, web.Options{Listen: listen, Hosts: hosts, Secure: tlsConfig != nil, Log: log})
 	if err != nil {
 		return err
 	}
@@ -78,7 +94,14 @@ func serve(ctx context.Context, dsn, key, listen string, hosts []string) error {
 		defer cancel()
 		_ = srv.Shutdown(end)
 	}()
-	log.Info("serving", "address", "http://"+l.Addr().String())
+	scheme := "http://"
+	if tlsConfig != nil {
+		l, scheme = tls.NewListener(l, tlsConfig), "https://"
+	}
+	log.Info("serving", "address", scheme+l.Addr().String())
+	if fingerprint != "" {
+		log.Info("the certificate is our own: compare its SHA-256 fingerprint with the browser's", "sha256", fingerprint)
+	}
 	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}

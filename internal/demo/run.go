@@ -48,9 +48,9 @@ type DeviceStream struct {
 }
 
 // Describe lists the stand-ins with what is planted in them.
-func Describe(n Net, s Secrets) []Device {
+func Describe(n Net, s Secrets, bulk int) []Device {
 	var out []Device
-	for _, c := range Cameras(n, s, "") {
+	for _, c := range append(Cameras(n, s, ""), BulkCameras(n, s, "", bulk)...) {
 		d := Device{Kind: "camera", Place: c.Place, Make: c.Make, Model: c.Model, Address: c.Address.String(), HTTPPort: camera.HTTPPort, RTSPPort: camera.RTSPPort, Username: c.Username, Password: c.Password, Faults: []string{}}
 		for _, sub := range []bool{false, true} {
 			w, h := scenery.Size(sub)
@@ -83,6 +83,7 @@ type Options struct {
 	Data    string
 	Listen  string
 	Net     Net
+	Bulk    int // cameras beside the scenario's, for load
 	JSON    bool
 }
 
@@ -120,7 +121,7 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 	}
 	defer func() { pg.Stop() }()
 	key := filepath.Join(data, "vault.key")
-	if err := prepare(ctx, pg.DSN, key, o.Net, secrets); err != nil {
+	if err := prepare(ctx, pg.DSN, key, o, secrets); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -136,7 +137,7 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 	}
 	defer log.Close()
 	go func() {
-		keep(ctx, log, nil, o.Program, "standins", "--net", string(o.Net), "--data", data)
+		keep(ctx, log, nil, o.Program, "standins", "--net", string(o.Net), "--data", data, "--bulk", fmt.Sprint(o.Bulk))
 		ended <- struct{}{}
 	}()
 	go func() {
@@ -207,13 +208,13 @@ func Reset(data string) error {
 
 func announce(out io.Writer, asJSON bool, url string, s Secrets) error {
 	if asJSON {
-		return json.NewEncoder(out).Encode(map[string]string{"url": url, "username": Lead, "password": s.Lead})
+		return json.NewEncoder(out).Encode(map[string]string{"url": url, "username": Lead, "password": s.Lead, "token": s.Token})
 	}
-	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer)
+	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token)
 	return err
 }
 
-func prepare(ctx context.Context, dsn, key string, n Net, s Secrets) error {
+func prepare(ctx context.Context, dsn, key string, o Options, s Secrets) error {
 	st, err := store.Open(ctx, dsn)
 	if err != nil {
 		return err
@@ -226,8 +227,11 @@ func prepare(ctx context.Context, dsn, key string, n Net, s Secrets) error {
 	if err != nil {
 		return err
 	}
-	_, err = Seed(ctx, st, v, n, s)
-	return err
+	site, err := Seed(ctx, st, v, o.Net, s)
+	if err != nil || o.Bulk == 0 {
+		return err
+	}
+	return SeedBulk(ctx, st, o.Net, site, o.Bulk)
 }
 
 // keep runs a program until ctx ends and starts it again when it dies. It dies with

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/people"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/standin/scenery"
@@ -57,6 +58,7 @@ type Secrets struct {
 	Lead     string `json:"lead"`
 	Tech     string `json:"tech"`
 	Viewer   string `json:"viewer"`
+	Token    string `json:"token"` // of the demo's program
 }
 
 // LoadSecrets reads a copy's passwords, or makes them.
@@ -65,7 +67,14 @@ func LoadSecrets(dir string) (Secrets, error) {
 	path := filepath.Join(dir, "scenario.json")
 	data, err := os.ReadFile(path)
 	if err == nil {
-		return s, json.Unmarshal(data, &s)
+		if err := json.Unmarshal(data, &s); err != nil || s.Token != "" {
+			return s, err
+		}
+		s.Token, _ = people.NewToken() // a folder of before programs had tokens
+		if data, err = json.MarshalIndent(s, "", "  "); err != nil {
+			return s, err
+		}
+		return s, os.WriteFile(path, data, 0o600)
 	}
 	if !errors.Is(err, fs.ErrNotExist) {
 		return s, err
@@ -90,7 +99,8 @@ func LoadSecrets(dir string) (Secrets, error) {
 
 // NewSecrets makes passwords.
 func NewSecrets() Secrets {
-	return Secrets{House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Lead: word(), Tech: word(), Viewer: word()}
+	token, _ := people.NewToken()
+	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Lead: word(), Tech: word(), Viewer: word()}
 }
 
 // word is 80 random bits that can be read out over a phone.
@@ -168,9 +178,10 @@ type Fleet struct {
 
 // StartFleet brings the stand-ins up; they keep their state under the folder state,
 // or nowhere where it is empty.
-func StartFleet(ctx context.Context, n Net, s Secrets, state string) (*Fleet, error) {
+// bulk cameras are added to the scenario's.
+func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int) (*Fleet, error) {
 	f := &Fleet{}
-	for _, c := range Cameras(n, s, state) {
+	for _, c := range append(Cameras(n, s, state), BulkCameras(n, s, state, bulk)...) {
 		cam, err := camera.Start(ctx, c)
 		if err != nil {
 			f.Close()

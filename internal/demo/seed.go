@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/identity"
@@ -19,7 +20,7 @@ const Lead = "maren"
 // call changes nothing.
 func Seed(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets) (int64, error) {
 	if site, err := st.SiteNamed(ctx, SiteName); err == nil {
-		return site.ID, nil
+		return site.ID, seedToken(ctx, st, s, site.ID)
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return 0, err
 	}
@@ -51,7 +52,54 @@ func Seed(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets
 			return 0, err
 		}
 	}
+	if err := seedToken(ctx, st, s, site); err != nil {
+		return 0, err
+	}
 	return site, seedDevices(ctx, st, v, n, s, site)
+}
+
+// seedToken keeps the token of the demo's program.
+func seedToken(ctx context.Context, st *store.Store, s Secrets, site int64) error {
+	hash := people.HashToken(s.Token)
+	if _, err := st.TokenBy(ctx, hash); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	_, err := st.AddToken(ctx, site, 0, "Demo program", []string{"read", "run", "apply"}, hash, nil)
+	return err
+}
+
+// SeedBulk adds the network of the bulk cameras and expects count of them there. A
+// second call adds what is missing.
+func SeedBulk(ctx context.Context, st *store.Store, n Net, site int64, count int) error {
+	networks, err := st.Networks(ctx, site)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(networks, func(w store.Network) bool { return w.Prefix == n.BulkPrefix() }) {
+		if err := st.AddNetwork(ctx, site, "Bulk sheds", n.BulkPrefix()); err != nil {
+			return err
+		}
+	}
+	devices, err := st.Devices(ctx, site)
+	if err != nil {
+		return err
+	}
+	there, recorder := map[string]bool{}, (*int64)(nil)
+	for _, d := range devices {
+		there[d.Place] = true
+		if d.Place == "Terminal recorder" {
+			recorder = &d.ID
+		}
+	}
+	var fresh []store.Device
+	for i, c := range BulkCameras(n, Secrets{}, "", count) {
+		at := c.Address
+		if !there[BulkPlace(i)] {
+			fresh = append(fresh, store.Device{SiteID: site, Kind: identity.Camera, Place: c.Place, Make: c.Make, Model: c.Model, Address: &at, ExpectedAt: &at, Expected: true, RecorderID: recorder})
+		}
+	}
+	_, err = st.AddDevices(ctx, site, fresh)
+	return err
 }
 
 func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets, site int64) error {

@@ -2,15 +2,12 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"net/netip"
 	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/identity"
 )
 
@@ -33,6 +30,7 @@ type Device struct {
 	RecorderID *int64
 	Channel    int
 	SetID      *int64
+	OpenedSet  *int64 // what opened it
 	Version    int64
 	SourceID   int64 // its first source; 0 for recorders
 }
@@ -49,17 +47,49 @@ func (d Device) Known() identity.Known {
 	return k
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.version, coalesce(s.id, 0) source_id`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.version, coalesce(s.id, 0) source_id`
+
+const deviceFrom = ` from device d left join source s on s.device_id = d.id and s.token = '' `
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
-	return many[Device](ctx, s.Pool, `select `+deviceColumns+` from device d left join source s on s.device_id = d.id and s.token = ''
-		where d.site_id = $1 order by d.position, d.id`, site)
+	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
+}
+
+// DevicesOf lists these devices of a site and all its recorders.
+func (s *Store) DevicesOf(ctx context.Context, site int64, ids []int64) ([]Device, error) {
+	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and (d.id = any($2) or d.kind = 'recorder') order by d.position, d.id`, site, ids)
+}
+
+// Hanging lists the cameras that hang on a recorder: planned for it, or at one of
+// these addresses.
+func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) ([]int64, error) {
+	return ids(ctx, s.Pool, `select d.id from device d where d.site_id = $1 and d.kind = 'camera' and (d.recorder_id = $2 or d.address = any($3))`, recorder.SiteID, recorder.ID, at)
+}
+
+// CamerasAt lists the cameras of a site at these addresses.
+func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]Device, error) {
+	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id`, site, at)
+}
+
+// OpenedAlike lists the sets that opened others of a make, and others in a network,
+// the newest first, at most eight each.
+func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near netip.Prefix) (ofMake, inNetwork []int64, err error) {
+	if ofMake, err = ids(ctx, s.Pool, `select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and make = $2 and opened_set is not null limit 64) a) b limit 8`, site, maker); err != nil || !near.IsValid() {
+		return ofMake, nil, err
+	}
+	inNetwork, err = ids(ctx, s.Pool, `select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and address <<= $2::cidr and opened_set is not null limit 64) a) b limit 8`, site, near)
+	return ofMake, inNetwork, err
+}
+
+// Opened keeps which set opened a device; 0 forgets it.
+func (s *Store) Opened(ctx context.Context, device, set int64) error {
+	return s.lazily(ctx, `update device set opened_set = nullif($2::bigint, 0) where id = $1`, device, set)
 }
 
 // Device finds one device.
 func (s *Store) Device(ctx context.Context, id int64) (Device, error) {
-	return one[Device](ctx, s.Pool, `select `+deviceColumns+` from device d left join source s on s.device_id = d.id and s.token = '' where d.id = $1`, id)
+	return one[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.id = $1`, id)
 }
 
 // AddDevice adds a device; a camera gets its first source.
@@ -71,6 +101,29 @@ func (s *Store) AddDevice(ctx context.Context, d Device) (int64, error) {
 		return err
 	})
 	return id, err
+}
+
+// AddDevices adds many devices in one batch and returns their numbers in order.
+func (s *Store) AddDevices(ctx context.Context, site int64, all []Device) ([]int64, error) {
+	if len(all) == 0 {
+		return nil, nil
+	}
+	out := make([]int64, len(all))
+	return out, s.InTx(ctx, func(tx pgx.Tx) error {
+		var last int
+		if err := tx.QueryRow(ctx, `select coalesce(max(position), 0) from device where site_id = $1`, site).Scan(&last); err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		for i, d := range all {
+			b.Queue(`with d as (insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, recorder_id, channel, set_id, position)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id),
+				src as (insert into source (device_id, name) select id, $3 from d where $2 = 'camera')
+				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.RecorderID, d.Channel, d.SetID, last+1+i).
+				QueryRow(func(row pgx.Row) error { return row.Scan(&out[i]) })
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
 }
 
 func addDevice(ctx context.Context, tx pgx.Tx, d Device) (int64, error) {
@@ -85,158 +138,34 @@ func addDevice(ctx context.Context, tx pgx.Tx, d Device) (int64, error) {
 	return id, err
 }
 
+// Identity is what a device says of itself, to be written where it wasn't known.
+type Identity struct {
+	Device int64
+	Seen   identity.Sighting
+}
+
 // Identify writes what a device says of itself where it was not known, and where it
 // was reached.
 func (s *Store) Identify(ctx context.Context, id int64, v identity.Sighting) error {
-	_, err := s.Pool.Exec(ctx, `update device set
+	return s.IdentifyAll(ctx, []Identity{{id, v}})
+}
+
+// IdentifyAll is Identify for many devices in one batch.
+func (s *Store) IdentifyAll(ctx context.Context, all []Identity) error {
+	if len(all) == 0 {
+		return nil
+	}
+	b := &pgx.Batch{}
+	b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
+	for _, i := range all {
+		v := i.Seen
+		b.Queue(`update device set
 		uuid = case when $2 <> '' then $2 else uuid end, mac = case when $3 <> '' then $3 else mac end,
 		serial = case when $4 <> '' then $4 else serial end, make = case when make = '' then $5 else make end,
 		model = case when model = '' then $6 else model end, address = coalesce($7, address) where id = $1`,
-		id, v.UUID, v.MAC, v.Serial, v.Make, v.Model, v.Address)
-	return err
-}
-
-// Fact is one fact of a device as read: its value in JSON, when, and by which call.
-type Fact struct {
-	DeviceID int64
-	Name     string
-	Value    json.RawMessage
-	Via      string
-	ReadAt   time.Time
-}
-
-// Facts is a device's current facts by name.
-type Facts map[string]Fact
-
-// Into decodes a fact; false when it isn't there.
-func (f Facts) Into(name string, v any) (bool, error) {
-	x, ok := f[name]
-	if !ok {
-		return false, nil
+			i.Device, v.UUID, v.MAC, v.Serial, v.Make, v.Model, v.Address)
 	}
-	if err := json.Unmarshal(x.Value, v); err != nil {
-		return false, fmt.Errorf("store: fact %s of device %d: %w", name, x.DeviceID, err)
-	}
-	return true, nil
-}
-
-// KeepFact writes a fact: the current row always, a row of history when the value
-// changed. The device's version grows with it.
-func (s *Store) KeepFact(ctx context.Context, device int64, name, via string, at time.Time, value any) error {
-	raw, err := json.Marshal(value)
-	if err != nil {
-		return err
-	}
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `with old as (select value from fact where device_id = $1 and name = $2),
-			cur as (insert into fact (device_id, name, value, via, read_at) values ($1, $2, $3, $4, $5)
-				on conflict (device_id, name) do update set value = excluded.value, via = excluded.via, read_at = excluded.read_at),
-			ver as (update device set version = version + 1 where id = $1)
-			insert into fact_history (device_id, name, value, via, read_at)
-			select $1, $2, $3, $4, $5 where not exists (select 1 from old where value = $3::jsonb)`, device, name, raw, via, at)
-		return err
-	})
-}
-
-// DropFact forgets a current fact; its history stays.
-func (s *Store) DropFact(ctx context.Context, device int64, name string) error {
-	_, err := s.Pool.Exec(ctx, `delete from fact where device_id = $1 and name = $2`, device, name)
-	return err
-}
-
-// FactsOf reads the current facts of devices, in one query.
-func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, error) {
-	rows, err := many[Fact](ctx, s.Pool, `select device_id, name, value, via, read_at from fact where device_id = any($1)`, devices)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int64]Facts{}
-	for _, id := range devices {
-		out[id] = Facts{}
-	}
-	for _, r := range rows {
-		out[r.DeviceID][r.Name] = r
-	}
-	return out, nil
-}
-
-// History reads how a fact changed, newest first, at most limit rows.
-func (s *Store) History(ctx context.Context, device int64, name string, limit int) ([]Fact, error) {
-	return many[Fact](ctx, s.Pool, `select device_id, name, value, via, read_at from fact_history where device_id = $1 and name = $2 order by read_at desc limit $3`, device, name, limit)
-}
-
-// BeginTry writes a try down before it is sent; ok is false when the budget that
-// allowed counts forbids it now. It holds over all processes: the device's row is
-// locked while it counts.
-func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, allowed func([]access.Try) bool) (id int64, ok bool, err error) {
-	err = s.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `select 1 from device where id = $1 for update`, device); err != nil {
-			return err
-		}
-		tries, err := triesOf(ctx, tx, device)
-		if err != nil {
-			return err
-		}
-		if ok = allowed(tries); !ok {
-			return nil
-		}
-		return tx.QueryRow(ctx, `insert into try (device_id, set_id, set_name, scheme) values ($1, $2, $3, $4) returning id`, device, set, setName, scheme).Scan(&id)
-	})
-	return id, ok, err
-}
-
-// EndTry writes a try's outcome.
-func (s *Store) EndTry(ctx context.Context, id int64, outcome access.Outcome, detail string) error {
-	_, err := s.Pool.Exec(ctx, `update try set outcome = $2, detail = $3 where id = $1`, id, outcome, detail)
-	return err
-}
-
-// Tries of a device within the budget's period, oldest first.
-func (s *Store) Tries(ctx context.Context, device int64) ([]access.Try, error) {
-	return triesOf(ctx, s.Pool, device)
-}
-
-func triesOf(ctx context.Context, q querier, device int64) ([]access.Try, error) {
-	return many[access.Try](ctx, q, `select at, coalesce(set_id, 0) set_id, set_name as "set", scheme, outcome, detail from try
-		where device_id = $1 and at > now() - $2::interval order by at, id`, device, access.Period)
-}
-
-// TryOf is a try with its device, for tables of many devices.
-type TryOf struct {
-	DeviceID int64
-	access.Try
-}
-
-// TriesAt lists the tries of a whole site within the budget's period.
-func (s *Store) TriesAt(ctx context.Context, site int64) (map[int64][]access.Try, error) {
-	rows, err := many[TryOf](ctx, s.Pool, `select t.device_id, t.at, coalesce(t.set_id, 0) set_id, t.set_name as "set", t.scheme, t.outcome, t.detail
-		from try t join device d on d.id = t.device_id where d.site_id = $1 and t.at > now() - $2::interval order by t.at, t.id`, site, access.Period)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int64][]access.Try{}
-	for _, r := range rows {
-		out[r.DeviceID] = append(out[r.DeviceID], r.Try)
-	}
-	return out, nil
-}
-
-// Lease takes or renews a device for holder until ttl is over; ok is false while
-// another holds it. The fence grows with every taking.
-func (s *Store) Lease(ctx context.Context, device int64, holder string, ttl time.Duration) (fence int64, ok bool, err error) {
-	err = s.Pool.QueryRow(ctx, `insert into lease (device_id, holder, fence, until) values ($1, $2, 1, now() + $3::interval)
-		on conflict (device_id) do update set holder = excluded.holder, until = excluded.until, fence = lease.fence + 1
-		where lease.until < now() or lease.holder = excluded.holder returning fence`, device, holder, ttl).Scan(&fence)
-	if err == pgx.ErrNoRows {
-		return 0, false, nil
-	}
-	return fence, err == nil, err
-}
-
-// Release gives a lease back.
-func (s *Store) Release(ctx context.Context, device int64, holder string) error {
-	_, err := s.Pool.Exec(ctx, `delete from lease where device_id = $1 and holder = $2`, device, holder)
-	return err
+	return s.InTx(ctx, func(tx pgx.Tx) error { return tx.SendBatch(ctx, b).Close() })
 }
 
 // KeepLook writes what a look at a network heard.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -12,86 +13,177 @@ import (
 
 // Judged is what the rules said of one source in one stage.
 type Judged struct {
-	SourceID int64
-	Stage    stage.Stage
-	Version  int64
-	Mark     stage.Mark
-	Findings []finding.Finding
+	Site       int64
+	SourceID   int64
+	Stage      stage.Stage
+	Version    int64 // of the inputs
+	Mark       stage.Mark
+	Act        stage.Act
+	Changes    int       // proposed
+	ValidUntil time.Time // zero: until its inputs change
+	Findings   []finding.Finding
 }
 
-// KeepMarks replaces marks and findings, all in one batch. A mark from an older
-// version of the inputs doesn't overwrite a newer one.
+// KeepMarks replaces marks and findings in four statements, however many there are. A
+// mark from an older version of the inputs doesn't overwrite a newer one, and one
+// that says the same is left alone.
 func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
-	b := &pgx.Batch{}
+	if len(all) == 0 {
+		return nil
+	}
+	var m markColumns
 	for _, j := range all {
-		b.Queue(`insert into mark (source_id, stage, state, words, sentence, inputs_version, rules_version) values ($1, $2, $3, $4, $5, $6, $7)
-			on conflict (source_id, stage) do update set state = excluded.state, words = excluded.words, sentence = excluded.sentence,
-			inputs_version = excluded.inputs_version, rules_version = excluded.rules_version, derived_at = now()
-			where mark.inputs_version <= excluded.inputs_version`,
-			j.SourceID, j.Stage, j.Mark.State, j.Mark.Words, j.Mark.Sentence, j.Version, stage.RulesVersion)
-		b.Queue(`delete from finding where source_id = $1 and stage = $2`, j.SourceID, j.Stage)
-		for _, f := range j.Findings {
-			ev, err := json.Marshal(f.Evidence)
-			if err != nil {
-				return err
-			}
-			b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
-				j.SourceID, j.Stage, f.Code, f.Severity.String(), f.Words, f.Sentence, f.WayOut, ev)
+		if err := m.add(j); err != nil {
+			return err
 		}
 	}
-	return s.InTx(ctx, func(tx pgx.Tx) error { return tx.SendBatch(ctx, b).Close() })
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
+		b.Queue(`insert into mark (site_id, source_id, stage, state, words, sentence, inputs_version, rules_version, act, changes, valid_until)
+			select s, src, st, state, words, sentence, version, $11, act, changes, until
+			from unnest($1::bigint[], $2::bigint[], $3::smallint[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::int[], $10::timestamptz[])
+				n(s, src, st, state, words, sentence, version, act, changes, until) order by src, st
+			on conflict (source_id, stage) do update set state = excluded.state, words = excluded.words, sentence = excluded.sentence, inputs_version = excluded.inputs_version,
+			rules_version = excluded.rules_version, act = excluded.act, changes = excluded.changes, valid_until = excluded.valid_until, derived_at = now()
+			where mark.inputs_version <= excluded.inputs_version and (mark.state, mark.words, mark.sentence, mark.act, mark.changes, mark.rules_version, mark.valid_until)
+			is distinct from (excluded.state, excluded.words, excluded.sentence, excluded.act, excluded.changes, excluded.rules_version, excluded.valid_until)`,
+			m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
+		b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[]) n(src, st) where f.source_id = n.src and f.stage = n.st`, m.source, m.stage)
+		if len(m.fSource) > 0 {
+			b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence)
+				select * from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[])`,
+				m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence)
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
 }
 
-// Marks of a site by source and stage.
-func (s *Store) Marks(ctx context.Context, site int64) (map[int64]map[stage.Stage]stage.Mark, error) {
-	type row struct {
-		SourceID int64
-		Stage    stage.Stage
-		stage.Mark
+// markColumns are the columns of many marks and findings.
+type markColumns struct {
+	site, source, version                                []int64
+	stage, fStage                                        []int16
+	state, words, sentence, act                          []string
+	changes                                              []int32
+	until                                                []*time.Time
+	fSource                                              []int64
+	fCode, fSeverity, fWords, fSentence, fWay, fEvidence []string
+}
+
+func (m *markColumns) add(j Judged) error {
+	m.site, m.source, m.version = append(m.site, j.Site), append(m.source, j.SourceID), append(m.version, j.Version)
+	m.stage, m.state = append(m.stage, int16(j.Stage)), append(m.state, string(j.Mark.State))
+	m.words, m.sentence = append(m.words, j.Mark.Words), append(m.sentence, j.Mark.Sentence)
+	m.act, m.changes = append(m.act, string(j.Act)), append(m.changes, int32(j.Changes))
+	var until *time.Time
+	if !j.ValidUntil.IsZero() {
+		until = &j.ValidUntil
 	}
-	rows, err := many[row](ctx, s.Pool, `select m.source_id, m.stage, m.state, m.words, m.sentence from mark m
-		join source s on s.id = m.source_id join device d on d.id = s.device_id where d.site_id = $1`, site)
+	m.until = append(m.until, until)
+	for _, f := range j.Findings {
+		ev, err := json.Marshal(f.Evidence)
+		if err != nil {
+			return err
+		}
+		m.fSource, m.fStage = append(m.fSource, j.SourceID), append(m.fStage, int16(j.Stage))
+		m.fCode, m.fSeverity, m.fWords = append(m.fCode, f.Code), append(m.fSeverity, f.Severity.String()), append(m.fWords, f.Words)
+		m.fSentence, m.fWay, m.fEvidence = append(m.fSentence, f.Sentence), append(m.fWay, f.WayOut), append(m.fEvidence, string(ev))
+	}
+	return nil
+}
+
+// Marks of sources by source and stage.
+func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage.Stage]stage.Mark, error) {
+	rows, err := s.Pool.Query(ctx, `select source_id, stage, state, words, sentence from mark where source_id = any($1)`, sources)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int64]map[stage.Stage]stage.Mark{}
-	for _, r := range rows {
-		if out[r.SourceID] == nil {
-			out[r.SourceID] = map[stage.Stage]stage.Mark{}
+	out := make(map[int64]map[stage.Stage]stage.Mark, len(sources))
+	var source int64
+	var st stage.Stage
+	var m stage.Mark
+	_, err = pgx.ForEachRow(rows, []any{&source, &st, &m.State, &m.Words, &m.Sentence}, func() error {
+		if out[source] == nil {
+			out[source] = make(map[stage.Stage]stage.Mark, 10)
 		}
-		out[r.SourceID][r.Stage] = r.Mark
+		out[source][st] = m
+		return nil
+	})
+	return out, err
+}
+
+// Groups counts a site's marks by stage, state and act.
+func (s *Store) Groups(ctx context.Context, site int64) ([]stage.Group, error) {
+	return many[stage.Group](ctx, s.Pool, `select stage, state, act, count(*)::int count, sum(changes)::int changes from mark where site_id = $1 group by stage, state, act`, site)
+}
+
+// FirstOf finds the first source that stands so, for a suggestion that names it.
+func (s *Store) FirstOf(ctx context.Context, site int64, g stage.Group) (place, sentence string, err error) {
+	err = s.Pool.QueryRow(ctx, `select d.place, m.sentence from mark m join source s on s.id = m.source_id join device d on d.id = s.device_id
+		where m.site_id = $1 and m.stage = $2 and m.state = $3 and m.act = $4 order by d.position, d.id limit 1`, site, g.Stage, g.State, g.Act).Scan(&place, &sentence)
+	if err == pgx.ErrNoRows {
+		err = nil // it was judged again meanwhile
 	}
-	return out, nil
+	return place, sentence, err
+}
+
+// Standing is how many sources of a site are proven, how many have something
+// blocked, and how many others need a person.
+type Standing struct{ Proven, Blocked, Needs int }
+
+// Standing counts them.
+func (s *Store) Standing(ctx context.Context, site int64) (Standing, error) {
+	return one[Standing](ctx, s.Pool, `select count(*) filter (where proven)::int proven, count(*) filter (where blocked)::int blocked, count(*) filter (where needs and not blocked)::int needs
+		from (select bool_or(stage = $2 and state = 'ready') proven, bool_or(state = 'blocked') blocked, bool_or(state in ('needs', 'stale')) needs
+			from mark where site_id = $1 and (state in ('blocked', 'needs', 'stale') or stage = $2) group by source_id) t`, site, stage.Prove)
+}
+
+// Due lists sources whose marks were made by other rules or are no longer valid,
+// grouped by site, at most limit.
+func (s *Store) Due(ctx context.Context, limit int) (map[int64][]int64, error) {
+	type row struct{ SiteID, DeviceID int64 }
+	rows, err := many[row](ctx, s.Pool, `select distinct d.site_id, d.id device_id from (select source_id from mark where valid_until <= now() union all select source_id from mark where rules_version < $1 limit $2) m
+		join source s on s.id = m.source_id join device d on d.id = s.device_id`, stage.RulesVersion, 10*limit)
+	out := map[int64][]int64{}
+	for _, r := range rows {
+		out[r.SiteID] = append(out[r.SiteID], r.DeviceID)
+	}
+	return out, err
 }
 
 // FindingOf is a finding with the source it is about.
 type FindingOf struct {
 	SourceID int64
+	DeviceID int64
+	Place    string
 	Stage    stage.Stage
 	finding.Finding
 }
 
-// Findings of a site in one stage, or in all where stage is 0.
-func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage) ([]FindingOf, error) {
-	type row struct {
-		SourceID int64
-		Stage    stage.Stage
-		Code     string
-		Severity string
-		Words    string
-		Sentence string
-		WayOut   string
-		Evidence json.RawMessage
-	}
-	rows, err := many[row](ctx, s.Pool, `select f.source_id, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence from finding f
+type findingRow struct {
+	SourceID, DeviceID int64
+	Place              string
+	Stage              stage.Stage
+	Code               string
+	Severity           string
+	Words              string
+	Sentence           string
+	WayOut             string
+	Evidence           json.RawMessage
+}
+
+// Findings of a site after skip, limit of them, the list's order; of one stage where
+// st isn't 0, of one source where source isn't.
+func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, source int64, skip, limit int) ([]FindingOf, error) {
+	rows, err := many[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence from finding f
 		join source s on s.id = f.source_id join device d on d.id = s.device_id
-		where d.site_id = $1 and ($2 = 0 or f.stage = $2) order by f.id limit 2000`, site, st)
+		where d.site_id = $1 and ($2 = 0 or f.stage = $2) and ($3 = 0 or f.source_id = $3) order by d.position, d.id, f.stage, f.id offset $4 limit $5`, site, st, source, skip, limit)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]FindingOf, 0, len(rows))
 	for _, r := range rows {
-		f := FindingOf{r.SourceID, r.Stage, finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words, Sentence: r.Sentence, WayOut: r.WayOut}}
+		f := FindingOf{r.SourceID, r.DeviceID, r.Place, r.Stage, finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words, Sentence: r.Sentence, WayOut: r.WayOut}}
 		if err := json.Unmarshal(r.Evidence, &f.Evidence); err != nil {
 			return nil, err
 		}

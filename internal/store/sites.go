@@ -20,29 +20,6 @@ type Site struct {
 	Demo      bool
 }
 
-// PersonByLogin finds an account and its password hash.
-func (s *Store) PersonByLogin(ctx context.Context, login string) (people.Person, string, error) {
-	type row struct {
-		people.Person
-		PasswordHash string
-	}
-	r, err := one[row](ctx, s.Pool, `select id, login, name, password_hash from person where login = lower($1)`, login)
-	return r.Person, r.PasswordHash, err
-}
-
-// Person finds an account.
-func (s *Store) Person(ctx context.Context, id int64) (people.Person, error) {
-	return one[people.Person](ctx, s.Pool, `select id, login, name from person where id = $1`, id)
-}
-
-// AddPerson makes an account, or gives an existing one this password.
-func (s *Store) AddPerson(ctx context.Context, login, name, hash string) (int64, error) {
-	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into person (login, name, password_hash) values (lower($1), $2, $3)
-		on conflict (login) do update set name = excluded.name, password_hash = excluded.password_hash returning id`, login, name, hash).Scan(&id)
-	return id, err
-}
-
 // Member is a site and the role a person has on it.
 type Member struct {
 	Site
@@ -152,9 +129,15 @@ func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(
 	return id, err
 }
 
-// Audit writes down who did what. It never holds a secret.
-func (s *Store) Audit(ctx context.Context, site, person int64, act, detail string) error {
-	_, err := s.Pool.Exec(ctx, `insert into audit (site_id, person_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), $3, $4)`, site, person, act, detail)
+// Deed is one line for the audit log: who did what. It never holds a secret.
+type Deed struct {
+	Site, Person, Token int64
+	Act, Detail         string
+}
+
+// Audit writes a deed down.
+func (s *Store) Audit(ctx context.Context, d Deed) error {
+	_, err := s.Pool.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, d.Site, d.Person, d.Token, d.Act, d.Detail)
 	return err
 }
 
@@ -166,11 +149,40 @@ type AuditLine struct {
 	Detail string
 }
 
-// AuditLines lists the newest lines of a site's log, at most 200.
-func (s *Store) AuditLines(ctx context.Context, site int64) ([]AuditLine, error) {
-	return many[AuditLine](ctx, s.Pool, `select a.at, coalesce(p.name, 'the product') who, a.act, a.detail from audit a
-		left join person p on p.id = a.person_id where a.site_id = $1 order by a.at desc, a.id desc limit 200`, site)
+// AuditLines lists the lines of a site's log, newest first, limit of them after skip.
+// Sign-ins belong to no site: those of its people are among them.
+func (s *Store) AuditLines(ctx context.Context, site int64, skip, limit int) ([]AuditLine, error) {
+	return many[AuditLine](ctx, s.Pool, `select a.at, coalesce(p.name, 'token ' || k.name, 'the product') who, a.act, a.detail from audit a
+		left join person p on p.id = a.person_id left join api_token k on k.id = a.token_id
+		where a.site_id = $1 or a.site_id is null and a.person_id in (select person_id from membership where site_id = $1) order by a.at desc, a.id desc offset $2 limit $3`, site, skip, limit)
 }
 
 // SetPlace is where a set's password is kept, for the vault.
 func SetPlace(id int64) string { return "credential_set.sealed/" + itoa(id) }
+
+// Reseal gives every sealed value of the database to f with its place and writes
+// what f returns, all in one transaction; it returns how many there were.
+func (s *Store) Reseal(ctx context.Context, f func(sealed []byte, place string) ([]byte, error)) (int, error) {
+	n := 0
+	err := s.InTx(ctx, func(tx pgx.Tx) error {
+		type row struct {
+			ID     int64
+			Sealed []byte
+		}
+		rows, err := many[row](ctx, tx, `select id, sealed from credential_set order by id for update`)
+		if err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		for _, r := range rows {
+			fresh, err := f(r.Sealed, SetPlace(r.ID))
+			if err != nil {
+				return err
+			}
+			b.Queue(`update credential_set set sealed = $2 where id = $1`, r.ID, fresh)
+		}
+		n = len(rows)
+		return tx.SendBatch(ctx, b).Close()
+	})
+	return n, err
+}

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/tern/v2/migrate"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -88,6 +89,13 @@ func (s *Store) Migrate(ctx context.Context) error {
 	return nil
 }
 
+// Empty says whether the database holds no table yet.
+func (s *Store) Empty(ctx context.Context) (bool, error) {
+	var any bool
+	err := s.Pool.QueryRow(ctx, `select exists (select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'public' and c.relkind in ('r', 'p'))`).Scan(&any)
+	return !any, err
+}
+
 // InTx runs f in one transaction.
 func (s *Store) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
 	return pgx.BeginFunc(ctx, s.Pool, f)
@@ -127,4 +135,28 @@ const Channel = "duskyharbor"
 func (s *Store) Notify(ctx context.Context, site int64) error {
 	_, err := s.Pool.Exec(ctx, "select pg_notify($1, $2)", Channel, fmt.Sprint(site))
 	return err
+}
+
+// ids reads a column of numbers.
+func ids(ctx context.Context, q querier, sql string, args ...any) ([]int64, error) {
+	rows, err := q.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
+// execer is a pool or a transaction that statements are sent to.
+type execer interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+}
+
+// lazily sends one statement whose loss in a crash of the database costs only a
+// reading: its commit doesn't wait for the disk. What must not be lost (a try, a
+// change, what a person did) isn't written this way.
+func (s *Store) lazily(ctx context.Context, sql string, args ...any) error {
+	b := &pgx.Batch{}
+	b.Queue(`select set_config('synchronous_commit', 'off', true)`)
+	b.Queue(sql, args...)
+	return s.Pool.SendBatch(ctx, b).Close()
 }

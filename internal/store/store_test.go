@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"sync"
 	"testing"
 	"time"
@@ -123,8 +124,10 @@ func TestOneChangeOfAThingAtATime(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			id, err = st.AddChange(ctx, tx, siteID, d, 0, steps[0].ID, 0, stage.Clock, c)
-			return err
+			if err = st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID, Stage: stage.Clock, Change: c}}); err != nil {
+				return err
+			}
+			return tx.QueryRow(ctx, `select max(id) from change`).Scan(&id)
 		})
 		return id, err
 	}
@@ -138,7 +141,7 @@ func TestOneChangeOfAThingAtATime(t *testing.T) {
 	if runs, err := st.Runs(ctx, siteID, 10); err != nil || len(runs) != 1 {
 		t.Errorf("the refused one left a run behind: %v %v", runs, err)
 	}
-	if err := st.SettleChange(ctx, first, "verified", "b", ""); err != nil {
+	if err := st.SettleChange(ctx, first, 1, store.Verified, "b", ""); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := add(); err != nil {
@@ -162,17 +165,29 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	if err != nil || len(steps) != 2 {
 		t.Fatal(steps, err)
 	}
-	if goOn, err := st.BeginStep(ctx, steps[0].ID); !goOn || err != nil {
-		t.Fatal(goOn, err)
+	hold := func(i int) store.Hold { return store.Hold{Step: steps[i].ID, Device: *steps[i].DeviceID, Holder: "h"} }
+	begin := func(h store.Hold) (store.Verdict, int64) {
+		t.Helper()
+		v, fence, err := st.BeginStep(ctx, h, time.Minute, store.Limits{Network: 8, Recorder: 8}, false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v, fence
 	}
+	h0, h1 := hold(0), hold(1)
+	v, fence := begin(h0)
+	if v != store.Go {
+		t.Fatal(v)
+	}
+	h0.Fence = fence
 	if err := st.StopRun(ctx, siteID, run); err != nil {
 		t.Fatal(err)
 	}
-	if goOn, _ := st.BeginStep(ctx, steps[1].ID); goOn {
-		t.Error("a step of a stopped run begins")
+	if v, h1.Fence = begin(h1); v != store.Halted {
+		t.Errorf("a step of a stopped run begins: %s", v)
 	}
-	for _, s := range steps {
-		if err := st.EndStep(ctx, s.ID, false, ""); err != nil {
+	for _, h := range []store.Hold{h0, h1} {
+		if err := st.EndStep(ctx, h, "done", ""); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -180,8 +195,141 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	if err != nil || r.EndedAt == nil || r.Done != 1 || r.Stopped != 1 || r.Left() != 0 {
 		t.Errorf("%+v %v", r, err)
 	}
-	if goOn, _ := st.BeginStep(ctx, steps[0].ID); goOn {
-		t.Error("a settled step begins again")
+	if v, _ := begin(h0); v != store.Settled {
+		t.Errorf("a settled step begins again: %s", v)
+	}
+}
+
+// A step takes all it needs or nothing: the device's lease, and a slot of its network
+// and its recorder; and whoever was overtaken settles nothing.
+func TestAStepHoldsItsDeviceAndItsSlots(t *testing.T) {
+	st, siteID, d := site(t)
+	ctx := context.Background()
+	if err := st.AddNetwork(ctx, siteID, "Quay", netip.MustParsePrefix("127.9.1.0/24")); err != nil {
+		t.Fatal(err)
+	}
+	var devices []int64
+	for i := range 3 {
+		at := netip.AddrFrom4([4]byte{127, 9, 1, byte(10 + i)})
+		id, err := st.AddDevice(ctx, store.Device{SiteID: siteID, Kind: identity.Camera, Place: at.String(), Address: &at})
+		if err != nil {
+			t.Fatal(err)
+		}
+		devices = append(devices, id)
+	}
+	devices = append(devices, d) // of no network: no limit holds it
+	var steps []store.Step
+	var run int64
+	err := st.InTx(ctx, func(tx pgx.Tx) error {
+		var err error
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Devices: devices})
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := func(step int, holder string, ttl time.Duration) (store.Verdict, store.Hold) {
+		t.Helper()
+		h := store.Hold{Step: steps[step].ID, Device: *steps[step].DeviceID, Net: steps[step].Net, Holder: holder}
+		v, fence, err := st.BeginStep(ctx, h, ttl, store.Limits{Network: 2, Recorder: 1}, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.Fence = fence
+		return v, h
+	}
+	v, a := begin(0, "a", time.Minute)
+	if v != store.Go {
+		t.Fatal(v)
+	}
+	if v, _ := begin(0, "b", time.Minute); v != store.Held {
+		t.Errorf("two hold one device: %s", v)
+	}
+	v, c := begin(1, "c", time.Minute)
+	if v != store.Go {
+		t.Fatal(v)
+	}
+	if v, _ := begin(2, "e", time.Minute); v != store.Full {
+		t.Errorf("a third of a network that takes two: %s", v)
+	}
+	if v, _ := begin(3, "f", time.Minute); v != store.Go {
+		t.Errorf("a device of no network: %s", v)
+	}
+	if err := st.EndStep(ctx, c, "done", ""); err != nil {
+		t.Fatal(err)
+	}
+	if v, _ := begin(2, "e", time.Minute); v != store.Go {
+		t.Errorf("a slot was given back: %s", v)
+	}
+	// a's lease runs out and another takes the device over.
+	if _, err := st.Pool.Exec(ctx, `update lease set until = now() - interval '1 s' where device_id = $1`, a.Device); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Pool.Exec(ctx, `update claim set until = '-infinity'`); err != nil {
+		t.Fatal(err)
+	}
+	v, b := begin(0, "b", time.Minute)
+	if v != store.Go || b.Fence <= a.Fence {
+		t.Fatalf("%s with fence %d after %d", v, b.Fence, a.Fence)
+	}
+	if err := st.EndStep(ctx, a, "done", "too late"); !errors.Is(err, store.ErrFenced) {
+		t.Errorf("the overtaken one settles: %v", err)
+	}
+	if r, err := st.Run(ctx, run); err != nil || r.Done != 1 || r.EndedAt != nil {
+		t.Errorf("%+v %v", r, err)
+	}
+	if err := st.EndStep(ctx, b, "waiting", "no answer"); err != nil {
+		t.Fatal(err)
+	}
+	if v, _ := begin(0, "b", time.Minute); v != store.Go {
+		t.Errorf("a step that waits to be tried again: %s", v)
+	}
+}
+
+// A writer whose device another took over changes no row of a change.
+func TestAnOvertakenWriterWritesNothing(t *testing.T) {
+	st, siteID, d := site(t)
+	ctx := context.Background()
+	var id int64
+	err := st.InTx(ctx, func(tx pgx.Tx) error {
+		_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Devices: []int64{d}})
+		if err != nil {
+			return err
+		}
+		c := finding.Change{Kind: "clock.zone", Key: "clock.zone", Title: "Zone", From: "a", To: "b", Risk: finding.NoRisk}
+		if err := st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID, Stage: stage.Clock, Change: c}}); err != nil {
+			return err
+		}
+		return tx.QueryRow(ctx, `select max(id) from change`).Scan(&id)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	old, _, err := st.Lease(ctx, d, "a", -time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := st.SendChange(ctx, id, old, "a"); err != nil {
+		t.Fatal(err)
+	}
+	fresh, ok, err := st.Lease(ctx, d, "b", time.Minute)
+	if err != nil || !ok {
+		t.Fatal(ok, err)
+	}
+	if err := st.SettleChange(ctx, id, old, store.Verified, "b", ""); !errors.Is(err, store.ErrFenced) {
+		t.Errorf("before the new one wrote: %v", err)
+	}
+	if err := st.SettleChange(ctx, id, fresh, store.Verified, "b", ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Release(ctx, d, "b"); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.SendChange(ctx, id, old, "a"); !errors.Is(err, store.ErrFenced) {
+		t.Errorf("after it gave the lease back: %v", err)
+	}
+	if c, err := st.Change(ctx, id); err != nil || c.State != store.Verified || c.Writes != 1 {
+		t.Errorf("%+v %v", c, err)
 	}
 }
 

@@ -2,6 +2,7 @@ package testbed
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -139,9 +140,16 @@ func (p *Page) Sees(limit time.Duration, parts ...string) {
 // once it is there and enabled.
 func (p *Page) Press(text string) {
 	p.t.Helper()
+	p.PressIn("body", text)
+}
+
+// PressIn is Press within the first element of a selector.
+func (p *Page) PressIn(within, text string) {
+	p.t.Helper()
 	quoted, _ := json.Marshal(text)
+	where, _ := json.Marshal(within)
 	js := `(() => { document.querySelectorAll('[data-press]').forEach(e => e.removeAttribute('data-press'));
-		const el = Array.from(document.querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
+		const el = Array.from((document.querySelector(` + string(where) + `) || document.createElement('p')).querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
 		if (!el) return false; el.scrollIntoView({block: 'center'}); el.setAttribute('data-press', ''); return true })()`
 	var last error
 	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); {
@@ -189,4 +197,32 @@ func (p *Page) Resize(width, height int64) {
 func (p *Page) Passage(slug string) {
 	p.t.Helper()
 	p.Do(chromedp.Click(`.passage a[href$="/` + slug + `"]`))
+}
+
+//go:embed axe/axe.min.js
+var axe string
+
+// Accessible runs axe-core over the page and fails with each violation it finds.
+func (p *Page) Accessible(what string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 60*time.Second)
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("(() => {"+axe+"\nreturn true})()")); err != nil {
+		p.t.Fatalf("axe-core can't be loaded: %v", err)
+	}
+	found, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " (" + v.nodes.length + ")\n" + v.nodes.slice(0, 3).map(n => "    " + n.html.slice(0, 220) + "\n      " + n.failureSummary.replace(/\n/g, " ").slice(0, 260)).join("\n")).join("\n"))`, chromedp.EvalAwaitPromise))
+	if err != nil {
+		p.t.Fatalf("%s: axe-core: %v", what, err)
+	}
+	if found != "" {
+		p.t.Errorf("%s:\n%s", what, found)
+	}
+}
+
+// Keys presses keys one after the other, as a person at the keyboard does.
+func (p *Page) Keys(keys ...string) {
+	p.t.Helper()
+	for _, k := range keys {
+		p.Do(chromedp.KeyEvent(k))
+	}
 }

@@ -27,7 +27,7 @@ import (
 
 const template = "duskyharbor_template"
 
-var build sync.Once
+var build, cheap sync.Once
 
 // Database makes a migrated database for one test and drops it afterwards. The test
 // is skipped where no server was started for it: make test starts one.
@@ -150,8 +150,16 @@ type Harbour struct {
 // Start runs the stand-ins on a network of their own beside a seeded database.
 func Start(t testing.TB) *Harbour {
 	t.Helper()
-	people.Cost = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
-	slog.SetLogLoggerLevel(slog.LevelError)
+	return StartBulk(t, 0)
+}
+
+// StartBulk is Start with so many bulk cameras beside the scenario's.
+func StartBulk(t testing.TB, bulk int) *Harbour {
+	t.Helper()
+	cheap.Do(func() {
+		people.Cost = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+		slog.SetLogLoggerLevel(slog.LevelError)
+	})
 	ctx := context.Background()
 	h := &Harbour{Net: Net(t), Secrets: demo.NewSecrets(), DSN: Database(t), Key: filepath.Join(t.TempDir(), "key")}
 	var err error
@@ -162,14 +170,27 @@ func Start(t testing.TB) *Harbour {
 	if h.Vault, err = vault.Load(h.Key); err != nil {
 		t.Fatal(err)
 	}
-	if h.Fleet, err = demo.StartFleet(ctx, h.Net, h.Secrets, t.TempDir()); err != nil {
+	if h.Fleet, err = demo.StartFleet(ctx, h.Net, h.Secrets, state(t, bulk), bulk); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(h.Fleet.Close)
 	if h.Site, err = demo.Seed(ctx, h.Store, h.Vault, h.Net, h.Secrets); err != nil {
 		t.Fatal(err)
 	}
+	if bulk > 0 {
+		if err := demo.SeedBulk(ctx, h.Store, h.Net, h.Site, bulk); err != nil {
+			t.Fatal(err)
+		}
+	}
 	return h
+}
+
+// state is where stand-ins keep theirs; for load it is kept in memory alone.
+func state(t testing.TB, bulk int) string {
+	if bulk > 0 {
+		return ""
+	}
+	return t.TempDir()
 }
 
 // Until polls until ok holds, at most limit, and fails with what otherwise.

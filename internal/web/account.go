@@ -1,7 +1,9 @@
 package web
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -61,24 +63,171 @@ func (s *Server) signIn(c *echo.Context) error {
 		return err
 	}
 	if !people.Check(c.FormValue("password"), hash) {
-		_ = s.store.Audit(ctx, 0, p.ID, "sign-in refused", "")
+		if err := s.store.Audit(ctx, store.Deed{Person: p.ID, Act: "sign-in refused", Detail: "from " + c.RealIP()}); err != nil {
+			return err
+		}
 		return c.Render(http.StatusUnprocessableEntity, "signin", s.bare(c, "Sign in", "That name and password don't belong together."))
 	}
-	if err := s.sessions.RenewToken(ctx); err != nil {
-		return err
-	}
-	s.sessions.Put(ctx, "person", p.ID)
-	if err := s.store.Audit(ctx, 0, p.ID, "signed in", ""); err != nil {
+	if err := s.begin(c, p.ID); err != nil {
 		return err
 	}
 	return c.Redirect(http.StatusSeeOther, "/")
 }
 
+// begin signs a person in on this browser.
+func (s *Server) begin(c *echo.Context, person int64) error {
+	ctx := c.Request().Context()
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	agent := c.Request().UserAgent()
+	id, err := s.store.BeginSignIn(ctx, person, c.RealIP(), strings.ToValidUTF8(agent[:min(len(agent), 200)], ""))
+	if err != nil {
+		return err
+	}
+	s.sessions.Put(ctx, "signin", id)
+	return s.store.Audit(ctx, store.Deed{Person: person, Act: "signed in", Detail: "from " + c.RealIP()})
+}
+
 func (s *Server) signOut(c *echo.Context) error {
-	if err := s.sessions.Destroy(c.Request().Context()); err != nil {
+	ctx := c.Request().Context()
+	if p, err := s.person(c); err == nil && p != nil {
+		if err := s.store.EndSignIn(ctx, p.ID, s.sessions.GetInt64(ctx, "signin"), 0); err != nil {
+			return err
+		}
+	}
+	if err := s.sessions.Destroy(ctx); err != nil {
 		return err
 	}
 	return c.Redirect(http.StatusSeeOther, "/sign-in")
+}
+
+// person is who is signed in, nil when nobody is or the sign-in was ended.
+func (s *Server) person(c *echo.Context) (*people.Person, error) {
+	id := s.sessions.GetInt64(c.Request().Context(), "signin")
+	if id == 0 {
+		return nil, nil
+	}
+	p, err := s.store.SignedIn(c.Request().Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return &p, err
+}
+
+// signedIn lets only people through, and says who it is.
+func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		p, err := s.person(c)
+		if err != nil {
+			return err
+		}
+		if p == nil {
+			return echo.NewHTTPError(http.StatusUnauthorized, "Sign in first.")
+		}
+		c.Set("who", who{person: *p})
+		return next(c)
+	}
+}
+
+// accountData is a person's own page.
+type accountData struct {
+	SignIns []store.SignIn
+	This    int64
+}
+
+func (s *Server) accountPage(ctx context.Context, p *scenePage) (string, error) {
+	all, err := s.store.SignIns(ctx, p.Me.ID)
+	p.Data = accountData{all, s.sessions.GetInt64(ctx, "signin")}
+	p.Title = "Your account"
+	return "account", err
+}
+
+func (s *Server) changePassword(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	if !s.tries.allow(fmt.Sprintf("password %d", me.person.ID)) {
+		return s.back(c, "Too many tries. Wait ten seconds, then try once more.")
+	}
+	hash, err := s.store.PasswordOf(ctx, me.person.ID)
+	if err != nil {
+		return err
+	}
+	if !people.Check(c.FormValue("password"), hash) {
+		return s.back(c, "The password you have now is another: nothing was changed.")
+	}
+	if c.FormValue("new") != c.FormValue("again") {
+		return s.back(c, "The new password was typed in two ways: nothing was changed.")
+	}
+	fresh, err := people.Hash(c.FormValue("new"))
+	if err != nil {
+		return s.back(c, "Nothing was changed: "+err.Error()+".")
+	}
+	if err := s.store.SetPassword(ctx, me.person.ID, fresh, s.sessions.GetInt64(ctx, "signin")); err != nil {
+		return err
+	}
+	if err := s.store.Audit(ctx, store.Deed{Person: me.person.ID, Act: "changed their password"}); err != nil {
+		return err
+	}
+	return s.back(c, "Your password was changed; every other browser is signed out.")
+}
+
+func (s *Server) endSignIn(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return store.ErrNotFound
+	}
+	if err := s.store.EndSignIn(ctx, me.person.ID, id, s.sessions.GetInt64(ctx, "signin")); err != nil {
+		return err
+	}
+	if err := s.store.Audit(ctx, store.Deed{Person: me.person.ID, Act: "ended a sign-in"}); err != nil {
+		return err
+	}
+	if id == 0 {
+		return s.back(c, "Every other browser is signed out.")
+	}
+	return s.back(c, "That browser is signed out.")
+}
+
+func (s *Server) joinPage(c *echo.Context) error {
+	return c.Render(http.StatusOK, "join", s.bare(c, "Join a site", ""))
+}
+
+// join makes an account for who holds an invitation's code, and signs them in.
+func (s *Server) join(c *echo.Context) error {
+	ctx := c.Request().Context()
+	again := func(status int, message string) error {
+		b := s.bare(c, "Join a site", message)
+		b.Data = map[string]string{"login": c.FormValue("login"), "name": c.FormValue("name")}
+		return c.Render(status, "join", b)
+	}
+	if !s.tries.allow("join from " + c.RealIP()) {
+		return again(http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.")
+	}
+	login, name := strings.ToLower(strings.TrimSpace(c.FormValue("login"))), strings.TrimSpace(c.FormValue("name"))
+	if login == "" || len(login) > 64 || name == "" || len(name) > 64 || strings.ContainsAny(login, " \t\r\n") {
+		return again(http.StatusUnprocessableEntity, "A sign-in name has 1 to 64 characters and no spaces; your own name at most 64.")
+	}
+	hash, err := people.Hash(c.FormValue("password"))
+	if err != nil {
+		return again(http.StatusUnprocessableEntity, "Not yet: "+err.Error()+".")
+	}
+	person, site, err := s.store.Join(ctx, people.HashToken(c.FormValue("code")), login, name, hash)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return again(http.StatusUnprocessableEntity, "That code opens nothing: it was used, is older than seven days, or was mistyped.")
+	case errors.Is(err, store.ErrLoginTaken):
+		return again(http.StatusUnprocessableEntity, "Somebody signs in by that name already: take another.")
+	case err != nil:
+		return err
+	}
+	if err := s.store.Audit(ctx, store.Deed{Site: site, Person: person, Act: "joined", Detail: name}); err != nil {
+		return err
+	}
+	if err := s.begin(c, person); err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/board", site))
 }
 
 func (s *Server) home(c *echo.Context) error {
@@ -136,6 +285,16 @@ func (s *Server) mayChange(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if !whoIs(c).member.Role.MayChange() {
 			return echo.NewHTTPError(http.StatusForbidden, "You may look at everything here and change nothing: ask the site's lead.")
+		}
+		return next(c)
+	}
+}
+
+// mayLead lets only the site's leads through.
+func (s *Server) mayLead(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if whoIs(c).member.Role != people.Lead {
+			return echo.NewHTTPError(http.StatusForbidden, "Only a lead of this site may do that.")
 		}
 		return next(c)
 	}

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -8,14 +9,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
-	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
-	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
@@ -32,93 +31,107 @@ func (s *Server) back(c *echo.Context, sentence string) error {
 	return c.Redirect(http.StatusSeeOther, to)
 }
 
-// picked lists the devices a form names, or all that the stage can act on.
-func picked(c *echo.Context, all []store.Device) ([]store.Device, error) {
-	form, err := c.FormValues()
-	if err != nil {
-		return nil, echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
-	}
-	names := form["pick"]
-	if len(names) == 0 {
-		return all, nil
-	}
-	return slices.DeleteFunc(slices.Clone(all), func(d store.Device) bool { return !slices.Contains(names, strconv.FormatInt(d.ID, 10)) }), nil
+// actor is who asks for something: a person, or a program by its token.
+type actor struct {
+	site          int64
+	person, token int64
 }
 
-func stageOf(c *echo.Context) (stage.Stage, error) {
-	st, ok := stage.Parse(c.Param("stage"))
+func (w who) actor() actor { return actor{w.member.ID, w.person.ID, 0} }
+
+// selected reads which cameras a form names: those that were picked, else all that
+// the filter takes. asked words a selection that was a query.
+func selected(c *echo.Context) (sel store.Selection, asked string, err error) {
+	form, err := c.FormValues()
+	if err != nil {
+		return sel, "", echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	sel.Site = whoIs(c).member.ID
+	if picks := form["pick"]; len(picks) > 0 && form.Get("all") != "1" {
+		sel.IDs = []int64{}
+		for _, p := range picks[:min(len(picks), maxPicks)] {
+			if id, err := strconv.ParseInt(p, 10, 64); err == nil {
+				sel.IDs = append(sel.IDs, id)
+			}
+		}
+		return sel, "", nil
+	}
+	asked = strings.TrimSpace(form.Get("q"))
+	sel.Filter = filter.Parse(asked)
+	if asked == "" {
+		asked = "all"
+	}
+	return sel, asked, nil
+}
+
+// maxPicks is how many cameras can be named one by one; more are named by a filter.
+const maxPicks = 1000
+
+func stageOf(slug string) (stage.Stage, error) {
+	st, ok := stage.Parse(slug)
 	if !ok || !st.Built() {
 		return 0, store.ErrNotFound
 	}
 	return st, nil
 }
 
-// readable lists what a stage can read now: cameras whose way there is free.
-func readable(v *work.View, st stage.Stage) []store.Device {
-	var out []store.Device
-	for _, d := range v.Cameras() {
-		seen, ok := v.Seen(d.ID)
-		_, open := v.Account(d.ID)
-		switch st {
-		case stage.SignIn, stage.Clock:
-			ok = ok && seen.Service != ""
-		case stage.Streams, stage.Routes:
-			ok = ok && open
-		case stage.Channels:
-			ok = false // one reading of a recorder serves all its cameras
-		}
-		if ok {
-			out = append(out, d)
-		}
-	}
-	if st == stage.SignIn || st == stage.Clock || st == stage.Channels {
-		for _, r := range v.Recorders() {
-			if seen, ok := v.Seen(r.ID); ok && seen.Heard(identity.SaidHello) {
-				out = append(out, r)
-			}
-		}
-	}
-	return out
-}
-
 func plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return fmt.Sprintf("%d %ss", n, one)
+	return thousands(n) + " " + one + "s"
 }
 
-func (s *Server) read(c *echo.Context) error {
-	ctx, me := c.Request().Context(), whoIs(c)
-	st, err := stageOf(c)
-	if err != nil {
-		return err
-	}
-	n := store.NewRun{Site: me.member.ID, Stage: st, Act: store.Read, Person: me.person.ID}
-	if st == stage.Find {
-		networks, err := s.store.Networks(ctx, me.member.ID)
+// startRead begins a run that reads a stage of a selection.
+func (s *Server) startRead(ctx context.Context, me actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
+	n := store.NewRun{Site: me.site, Stage: st, Act: store.Read, Person: me.person, Token: me.token, AskedOf: asked}
+	switch st {
+	case stage.Find:
+		networks, err := s.store.Networks(ctx, me.site)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		for _, w := range networks {
 			n.Networks = append(n.Networks, w.ID)
 		}
-		n.Title = "Look at " + plural(len(networks), "network")
-	} else {
-		v, err := work.Look(ctx, s.store, me.member.ID, nil)
-		if err != nil {
-			return err
+		n.AskedOf, n.Title = "", "Look at "+plural(len(networks), "network")
+	case stage.Prove:
+		return 0, store.ErrNotFound // a walk is asked for by itself
+	default:
+		sel.Ready = st
+		if st != stage.Channels { // one reading of a recorder serves all its cameras
+			cameras, err := s.store.Resolve(ctx, sel)
+			if err != nil {
+				return 0, err
+			}
+			n.Devices = cameras
 		}
-		devices, err := picked(c, readable(v, st))
-		if err != nil {
-			return err
+		if sel.IDs == nil && (st == stage.SignIn || st == stage.Clock || st == stage.Channels) || st == stage.Channels {
+			recorders, err := s.store.RecordersHeard(ctx, me.site)
+			if err != nil {
+				return 0, err
+			}
+			n.Devices = append(n.Devices, recorders...)
 		}
-		for _, d := range devices {
-			n.Devices = append(n.Devices, d.ID)
-		}
-		n.Title = fmt.Sprintf("Read %s of %s", st, plural(len(devices), "device"))
+		n.Title = fmt.Sprintf("Read %s of %s", st, plural(len(n.Devices), "device"))
 	}
-	if _, err := s.office.Begin(ctx, n, false); err != nil {
+	return s.office.Begin(ctx, n, false)
+}
+
+func (s *Server) read(c *echo.Context) error {
+	slug := c.Param("stage")
+	if slug == "any" { // the Board's bar: which one is a field
+		slug = c.FormValue("stage")
+	}
+	st, err := stageOf(slug)
+	if err != nil {
+		return err
+	}
+	sel, asked, err := selected(c)
+	if err != nil {
+		return err
+	}
+	if _, err := s.startRead(c.Request().Context(), whoIs(c).actor(), st, sel, asked); err != nil {
 		return s.told(c, err)
 	}
 	return s.back(c, "")
@@ -132,73 +145,85 @@ func (s *Server) told(c *echo.Context, err error) error {
 	return err
 }
 
-func (s *Server) apply(c *echo.Context) error {
-	ctx, me := c.Request().Context(), whoIs(c)
-	st, err := stageOf(c)
+// propose lists what a stage would change on a selection now.
+func (s *Server) propose(ctx context.Context, st stage.Stage, sel store.Selection) ([]work.Pick, error) {
+	sel.ActStage, sel.Act = st, stage.Apply
+	ids, err := s.store.Resolve(ctx, sel)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	v, err := work.Look(ctx, s.store, me.member.ID, nil)
+	return s.office.Propose(ctx, sel.Site, st, ids)
+}
+
+// startApply begins a run that makes what a stage proposes for a selection.
+func (s *Server) startApply(ctx context.Context, me actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
+	picks, err := s.propose(ctx, st, sel)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	devices, err := picked(c, v.Cameras())
-	if err != nil {
-		return err
-	}
-	var picks []work.Pick
 	count := 0
-	for _, d := range devices {
-		p := v.Proposals(time.Now(), d, st)
-		if len(p) > 0 {
-			picks = append(picks, work.Pick{Device: d, Changes: p})
-			count += len(p)
-		}
-	}
-	// Several sources placed at once must not all take the same free channel.
-	if st == stage.Channels {
-		picks = spread(v, picks)
+	for _, p := range picks {
+		count += len(p.Changes)
 	}
 	title := fmt.Sprintf("%s: %s on %s", st, plural(count, "change"), plural(len(picks), "camera"))
-	if _, err := s.office.Apply(ctx, me.member.ID, st, title, me.person.ID, picks); err != nil {
-		return s.told(c, err)
+	run, err := s.office.Apply(ctx, work.Ask{Site: me.site, Stage: st, Title: title, Person: me.person, Token: me.token, AskedOf: asked}, picks)
+	if err != nil {
+		return 0, err
 	}
-	if err := s.store.Audit(ctx, me.member.ID, me.person.ID, "asked for changes", title); err != nil {
+	return run, s.store.Audit(ctx, store.Deed{Site: me.site, Person: me.person, Token: me.token, Act: "asked for changes", Detail: title})
+}
+
+func (s *Server) apply(c *echo.Context) error {
+	st, err := stageOf(c.Param("stage"))
+	if err != nil {
 		return err
+	}
+	sel, asked, err := selected(c)
+	if err != nil {
+		return err
+	}
+	if _, err := s.startApply(c.Request().Context(), whoIs(c).actor(), st, sel, asked); err != nil {
+		return s.told(c, err)
 	}
 	return s.back(c, "")
 }
 
-// spread asks the rules again for each source with the ones before it placed.
-func spread(v *work.View, picks []work.Pick) []work.Pick {
-	var out []work.Pick
-	for _, p := range picks {
-		if c := v.PlaceAfter(time.Now(), p.Device, out); len(c) > 0 {
-			out = append(out, work.Pick{Device: p.Device, Changes: c})
-		}
+// takeBack begins a run that undoes a change of the site.
+func (s *Server) takeBack(ctx context.Context, me actor, id int64) (int64, error) {
+	ch, err := s.store.Change(ctx, id)
+	if err != nil {
+		return 0, err
 	}
-	return out
+	if ch.SiteID != me.site {
+		return 0, store.ErrNotFound
+	}
+	run, err := s.office.Undo(ctx, work.Ask{Person: me.person, Token: me.token}, ch)
+	if err != nil {
+		return 0, err
+	}
+	return run, s.store.Audit(ctx, store.Deed{Site: me.site, Person: me.person, Token: me.token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
 }
 
-func (s *Server) camera(c *echo.Context, v *work.View) (store.Device, error) {
+// camera reads the camera that a form names.
+func (s *Server) camera(c *echo.Context) (*work.View, store.Device, error) {
 	id, err := strconv.ParseInt(c.FormValue("device"), 10, 64)
 	if err != nil {
-		return store.Device{}, store.ErrNotFound
+		return nil, store.Device{}, store.ErrNotFound
+	}
+	v, err := work.Look(c.Request().Context(), s.store, whoIs(c).member.ID, []int64{id})
+	if err != nil {
+		return nil, store.Device{}, err
 	}
 	d, ok := v.Device(id)
 	if !ok || d.Kind != identity.Camera {
-		return store.Device{}, store.ErrNotFound
+		return nil, store.Device{}, store.ErrNotFound
 	}
-	return d, nil
+	return v, d, nil
 }
 
 func (s *Server) peg(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	v, err := work.Look(ctx, s.store, me.member.ID, nil)
-	if err != nil {
-		return err
-	}
-	d, err := s.camera(c, v)
+	v, d, err := s.camera(c)
 	if err != nil {
 		return err
 	}
@@ -209,7 +234,8 @@ func (s *Server) peg(c *echo.Context) error {
 	}
 	on := !slices.Contains(f.Pegs, route.Peg{Topic: topic, Input: input})
 	ch := route.Change(f, topic, input, "A person pegged it.", on)
-	if _, err := s.office.Apply(ctx, me.member.ID, stage.Routes, d.Place+": "+ch.Title, me.person.ID, []work.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
+	ask := work.Ask{Site: me.member.ID, Stage: stage.Routes, Title: d.Place + ": " + ch.Title, Person: me.person.ID}
+	if _, err := s.office.Apply(ctx, ask, []work.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
 		return s.told(c, err)
 	}
 	return s.back(c, "")
@@ -226,11 +252,7 @@ func knows(f route.Facts, topic string) bool {
 
 func (s *Server) walk(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	v, err := work.Look(ctx, s.store, me.member.ID, nil)
-	if err != nil {
-		return err
-	}
-	d, err := s.camera(c, v)
+	_, d, err := s.camera(c)
 	if err != nil {
 		return err
 	}
@@ -251,62 +273,18 @@ func (s *Server) stopRun(c *echo.Context) error {
 	if err != nil {
 		return store.ErrNotFound
 	}
-	if err := s.store.StopRun(ctx, me.member.ID, id); err != nil {
-		return err
-	}
-	if err := s.store.Audit(ctx, me.member.ID, me.person.ID, "stopped a run", fmt.Sprintf("run %d", id)); err != nil {
+	if err := s.stop(ctx, me.actor(), id); err != nil {
 		return err
 	}
 	return s.back(c, "The run stops: what is under way ends, nothing more begins.")
 }
 
-func (s *Server) addSet(c *echo.Context) error {
-	ctx, me := c.Request().Context(), whoIs(c)
-	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")), Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1"}
-	password := c.FormValue("password")
-	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
-		return s.back(c, "A credential set has a name, a user name and a password, each at most 64 characters (the password 128).")
-	}
-	sets, err := s.store.Sets(ctx, me.member.ID)
-	if err != nil {
+// stop asks a run to stop.
+func (s *Server) stop(ctx context.Context, me actor, run int64) error {
+	if err := s.store.StopRun(ctx, me.site, run); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(sets, func(o store.SealedSet) bool { return o.Name == v.Name }) {
-		return s.back(c, fmt.Sprintf("A set called %q is there already: give it another name.", v.Name))
-	}
-	if _, err := s.store.AddSet(ctx, me.member.ID, v, func(place string) ([]byte, error) { return s.vault.Seal(password, place) }); err != nil {
-		return err
-	}
-	if err := s.store.Audit(ctx, me.member.ID, me.person.ID, "added a credential set", v.Name); err != nil {
-		return err
-	}
-	return s.back(c, fmt.Sprintf("%s was added; its password is sealed.", v.Name))
-}
-
-func (s *Server) addNetwork(c *echo.Context) error {
-	ctx, me := c.Request().Context(), whoIs(c)
-	name := strings.TrimSpace(c.FormValue("name"))
-	p, err := netplan.ParsePrefix(c.FormValue("prefix"))
-	if err != nil || name == "" || len(name) > 64 {
-		return s.back(c, "A network has a name and an IPv4 prefix of at most 4,096 addresses, as 192.0.2.0/24.")
-	}
-	networks, err := s.store.Networks(ctx, me.member.ID)
-	if err != nil {
-		return err
-	}
-	if slices.ContainsFunc(networks, func(n store.Network) bool { return n.Prefix == p }) {
-		return s.back(c, p.String()+" is there already.")
-	}
-	if len(networks) >= 16 {
-		return s.back(c, "A site has at most 16 networks in this version.")
-	}
-	if err := s.store.AddNetwork(ctx, me.member.ID, name, p); err != nil {
-		return err
-	}
-	if err := s.store.Audit(ctx, me.member.ID, me.person.ID, "added a network", name+" "+p.String()); err != nil {
-		return err
-	}
-	return s.back(c, name+" was added: look at it on Find.")
+	return s.store.Audit(ctx, store.Deed{Site: me.site, Person: me.person, Token: me.token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
 }
 
 // cameraStill passes a camera's still on, decoded and checked on the way.
@@ -350,6 +328,9 @@ func withQuery(u *url.URL, key, value string) string {
 		q.Del(key)
 	} else {
 		q.Set(key, value)
+	}
+	if key == "q" || key == "sort" {
+		q.Del("from") // what is asked anew is read from its beginning
 	}
 	if len(q) == 0 {
 		return u.Path

@@ -12,17 +12,17 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/work"
 )
 
 // facts lists what was read of a camera for a stage, for the sheet.
-func (p *scenePage) facts(d store.Device, st stage.Stage) []sheetFact {
+func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetFact {
 	var out []sheetFact
 	add := func(name, value string, at time.Time, mono bool) {
 		if value != "" {
 			out = append(out, sheetFact{name, value, at, mono})
 		}
 	}
-	v := p.view
 	switch st {
 	case stage.Find:
 		f, _ := v.Find(d)
@@ -39,9 +39,9 @@ func (p *scenePage) facts(d store.Device, st stage.Stage) []sheetFact {
 			add("Tried", f.Tried, f.LookedAt, false)
 		}
 	case stage.SignIn:
-		p.signInFacts(d, add)
+		signInFacts(v, now, d, add)
 	case stage.Clock:
-		p.clockFacts(d, add)
+		clockFacts(v, d, add)
 	case stage.Streams:
 		f, _ := v.Streams(d)
 		for _, x := range f.Profiles {
@@ -75,7 +75,7 @@ func (p *scenePage) facts(d store.Device, st stage.Stage) []sheetFact {
 		add("Recorder", f.Events, v.FactAge(d.ID, "route.inputs"), false)
 	case stage.Prove:
 		if t := v.Proof(d).Last; t != nil {
-			for _, b := range proof.Judge(p.Now, *t, d.Place) {
+			for _, b := range proof.Judge(now, *t, d.Place) {
 				add(legName(b.Leg)+" leg", fmt.Sprintf("%s, %.2f s", b.Verdict, b.Took.Seconds()), t.Started, false)
 			}
 			add("Walked by", t.Walk, t.Started, false)
@@ -87,8 +87,8 @@ func (p *scenePage) facts(d store.Device, st stage.Stage) []sheetFact {
 
 func legName(l proof.Leg) string { return strings.ToUpper(string(l)[:1]) + string(l)[1:] }
 
-func (p *scenePage) signInFacts(d store.Device, add func(string, string, time.Time, bool)) {
-	f := p.view.SignIn(d)
+func signInFacts(v *work.View, now time.Time, d store.Device, add func(string, string, time.Time, bool)) {
+	f := v.SignIn(d)
 	if a := f.Account; a != nil {
 		add("Opened with", a.Set, a.At, false)
 		add("User name", a.Username, a.At, true)
@@ -99,16 +99,16 @@ func (p *scenePage) signInFacts(d store.Device, add func(string, string, time.Ti
 		add("Level", a.Level, a.At, false)
 		add("RTSP", a.RTSP, a.At, false)
 	}
-	if i, ok := p.view.Info(d.ID); ok {
+	if i, ok := v.Info(d.ID); ok {
 		add("Firmware", i.Firmware, i.At, true)
 		add("Serial", i.Serial, i.At, true)
 	}
-	left, _ := access.Left(p.Now, f.Tries)
+	left, _ := access.Left(now, f.Tries)
 	add("Wrong tries left", fmt.Sprintf("%d of %d", left, access.Budget), f.LookedAt, false)
 }
 
-func (p *scenePage) clockFacts(d store.Device, add func(string, string, time.Time, bool)) {
-	f, _ := p.view.Clock(d)
+func clockFacts(v *work.View, d store.Device, add func(string, string, time.Time, bool)) {
+	f, _ := v.Clock(d)
 	if f.Camera == nil {
 		return
 	}
@@ -119,7 +119,7 @@ func (p *scenePage) clockFacts(d store.Device, add func(string, string, time.Tim
 	add("Band", string(clock.BandOf(f.Offset(), f.Window)), r.At, false)
 	add("Zone rule", r.ZoneText(), r.At, true)
 	add("Takes time from", r.Source(), r.At, false)
-	if a := p.view.SignIn(d).Account; a != nil && a.Own {
+	if a := v.SignIn(d).Account; a != nil && a.Own {
 		add("Signed in with", "the camera's own time", a.At, false)
 	}
 }

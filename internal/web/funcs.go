@@ -3,13 +3,16 @@ package web
 import (
 	"fmt"
 	"html/template"
+	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/store"
 )
 
 type scenePoint = scene.Point
@@ -45,7 +48,20 @@ func (s *Server) funcs() template.FuncMap {
 		"others": func() []struct{ Slug, Name string } {
 			return []struct{ Slug, Name string }{{"sightings", "Sightings"}, {"log", "Log"}, {"settings", "Settings"}}
 		},
-		"pct": func(a, b int) int { return 100 * a / max(b, 1) },
+		"thousands": thousands,
+		"cells":     cells,
+		"left":      timeLeft,
+		"changeClass": func(c store.Change) string {
+			switch {
+			case c.State == store.Verified:
+				return "t-ready"
+			case c.Open() || c.State == store.Undoing:
+				return "t-working"
+			case c.State == store.Undone:
+				return "t-notyet"
+			}
+			return "t-blocked"
+		},
 		"dict": func(kv ...any) map[string]any {
 			m := map[string]any{}
 			for i := 0; i+1 < len(kv); i += 2 {
@@ -73,4 +89,67 @@ func ago(now, t time.Time) string {
 		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+// thousands writes a count as people read it: 3,000.
+func thousands(n int) string {
+	s := strconv.Itoa(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// timeLeft says how long a run still takes, from how long it took so far; empty
+// while that can't be told.
+func timeLeft(now time.Time, r store.Run) string {
+	done := r.Total - r.Left()
+	took := now.Sub(r.StartedAt)
+	if r.EndedAt != nil || done < 5 || took < 3*time.Second {
+		return ""
+	}
+	d := time.Duration(float64(took) / float64(done) * float64(r.Left()))
+	if d < time.Minute {
+		return fmt.Sprintf("about %d s more", int(d.Seconds())+1)
+	}
+	return fmt.Sprintf("about %d min more", int(d.Minutes())+1)
+}
+
+// cells writes the Board's rows: the one part of a page that is large, and so is
+// written without a template. Whatever a device said is escaped.
+func cells(b base, rows []row) template.HTML {
+	var w strings.Builder
+	w.Grow(len(rows) * 2200)
+	esc := template.HTMLEscapeString
+	keep := ""
+	if b.Query != "" {
+		keep = "&amp;q=" + esc(url.QueryEscape(b.Query))
+	}
+	if b.URL.Query().Get("sort") != "" {
+		keep += "&amp;sort=" + esc(url.QueryEscape(b.URL.Query().Get("sort")))
+	}
+	if b.URL.Query().Get("from") != "" {
+		keep += "&amp;from=" + esc(url.QueryEscape(b.URL.Query().Get("from")))
+	}
+	path := esc(b.Path("board"))
+	for _, r := range rows {
+		id, place := strconv.FormatInt(r.Device.ID, 10), esc(r.Device.Place)
+		w.WriteString(`<tr data-row="` + id + `">`)
+		if b.MayChange {
+			w.WriteString(`<td class="tick"><input type="checkbox" class="form-check-input" name="pick" form="act" value="` + id + `" aria-label="Select ` + place + `" x-model="picks"></td>`)
+		}
+		href := path + `?sheet=` + id + keep
+		w.WriteString(`<th scope="row" class="place"><a href="` + href + `">` + place + `</a></th><td class="soft wide">` + esc(r.Device.Make+" "+r.Device.Model) + `</td><td class="mono">` + esc(r.Address()) + `</td>`)
+		for _, st := range stage.All() {
+			m := r.Mark(st)
+			w.WriteString(`<td class="cell" title="` + st.String() + `: ` + esc(m.Sentence) + `"><a href="` + href + `&amp;stage=` + st.Slug() + `" tabindex="-1">`)
+			w.WriteString(`<span class="m"><svg class="mark ` + esc(string(m.State)) + `" role="img" aria-label="` + esc(m.State.Label()) + `"><use href="#m-` + esc(string(m.State)) + `"/></svg>`)
+			if m.Words != "" {
+				w.WriteString(`<span class="t-` + esc(string(m.State)) + `">` + esc(m.Words) + `</span>`)
+			}
+			w.WriteString(`</span></a></td>`)
+		}
+		w.WriteString("</tr>\n")
+	}
+	return template.HTML(w.String()) // every part above is escaped or our own
 }

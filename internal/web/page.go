@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/people"
@@ -27,19 +27,31 @@ type base struct {
 	Me                                   people.Person
 	Site                                 store.Member
 	Sites                                []store.Member
-	MayChange                            bool
+	MayChange, MayLead                   bool
 	Page                                 string
 	Stage                                stage.Stage
 	URL                                  *url.URL
 	Query                                string
+	Unknown                              []string // of the filter, what means nothing
 	Now                                  time.Time
 	Zone                                 *time.Location
 	Passage                              []passageItem
 	Runs                                 []store.Run
 	Cameras, Recorders                   int
+	Window                               window
 	Sheet                                *sheet
 	Data                                 any
 }
+
+// window is the part of the matching rows that a page shows.
+type window struct {
+	From, To, Total int
+	Back, Next      string // addresses; empty where there is nothing further
+	Sort            store.Sort
+}
+
+// Part says whether there is more than what is shown.
+func (w window) Part() bool { return w.Total > w.To-w.From+1 && w.Total > 0 }
 
 // Back is where a form returns to.
 func (b base) Back() string { return b.URL.RequestURI() }
@@ -49,6 +61,21 @@ func (b base) With(key, value string) string { return withQuery(b.URL, key, valu
 
 // Path is an address of the site.
 func (b base) Path(rest string) string { return fmt.Sprintf("/sites/%d/%s", b.Site.ID, rest) }
+
+// Sorted is the address that sorts by a column: by it, then the other way round, then
+// in the list's own order again. mark is "ascending", "descending" or empty.
+func (b base) Sorted(by string) sortLink {
+	l := sortLink{Mark: "", Href: withQuery(b.URL, "sort", by)}
+	if b.Window.Sort.By == by {
+		l = sortLink{"ascending", withQuery(b.URL, "sort", "-"+by)}
+		if b.Window.Sort.Down {
+			l = sortLink{"descending", withQuery(b.URL, "sort", "")}
+		}
+	}
+	return l
+}
+
+type sortLink struct{ Mark, Href string }
 
 type passageItem struct {
 	Stage                   stage.Stage
@@ -61,8 +88,7 @@ type passageItem struct {
 type row struct {
 	Device    store.Device
 	Marks     map[stage.Stage]stage.Mark
-	Proposals map[stage.Stage][]finding.Change
-	Findings  []store.FindingOf
+	Proposals []finding.Change // of the page's stage
 }
 
 // Address is the row's address as text.
@@ -76,33 +102,38 @@ func (r row) Mark(s stage.Stage) stage.Mark {
 	return stage.Mark{State: stage.NotYet, Sentence: "Not read yet."}
 }
 
-// scenePage is what a page is made from: one reading of the site.
+// scenePage is what a page is made from: a window of the site's cameras.
 type scenePage struct {
 	base
-	view     *work.View
+	view     *work.View // the window's cameras and all recorders; only stage pages have one
 	networks []store.Network
-	rows     []row // as filtered
-	all      []row
-	findings []store.FindingOf
-	open     []store.Change
+	groups   []stage.Group
+	rows     []row
+	sel      store.Selection
 }
 
-// maxRows is how many rows a page shows; the filter reaches the rest.
+// maxRows is how many rows a page shows; the next window has the rest.
 const maxRows = 200
+
+type builder func(context.Context, *scenePage) (string, error)
+
+func (s *Server) builders() map[string]builder {
+	return map[string]builder{
+		"board": s.board, "find": s.findPage, "sign-in": s.signInStage, "clock": s.clockPage, "streams": s.streamsPage, "channels": s.channelsPage,
+		"routes": s.routesPage, "prove": s.provePage, "recording": s.later, "analytics": s.later, "handover": s.later, "sightings": s.later,
+		"log": s.logPage, "settings": s.settingsPage, "account": s.accountPage,
+	}
+}
 
 func (s *Server) page(c *echo.Context) error {
 	name := c.Param("page")
+	build, ok := s.build[name]
+	if !ok {
+		return store.ErrNotFound
+	}
 	p, err := s.gather(c, name)
 	if err != nil {
 		return err
-	}
-	build, ok := map[string]func(context.Context, *scenePage) (string, error){
-		"board": s.board, "find": s.findPage, "sign-in": s.signInStage, "clock": s.clockPage, "streams": s.streamsPage, "channels": s.channelsPage,
-		"routes": s.routesPage, "prove": s.provePage, "recording": s.later, "analytics": s.later, "handover": s.later, "sightings": s.later,
-		"log": s.logPage, "settings": s.settingsPage,
-	}[name]
-	if !ok {
-		return store.ErrNotFound
 	}
 	tmpl, err := build(c.Request().Context(), p)
 	if err != nil {
@@ -115,54 +146,132 @@ func (s *Server) page(c *echo.Context) error {
 	return c.Render(http.StatusOK, tmpl, p.base)
 }
 
-// gather reads the site in a fixed number of queries.
+// gather reads what every page shows, in a fixed number of queries.
 func (s *Server) gather(c *echo.Context, name string) (*scenePage, error) {
 	ctx, me := c.Request().Context(), whoIs(c)
-	v, err := work.Look(ctx, s.store, me.member.ID, nil)
-	if err != nil {
-		return nil, err
-	}
-	p := &scenePage{view: v}
-	p.Me, p.Site, p.MayChange = me.person, me.member, me.member.Role.MayChange()
+	p := &scenePage{}
+	p.Me, p.Site, p.MayChange, p.MayLead = me.person, me.member, me.member.Role.MayChange(), me.member.Role == people.Lead
 	p.Page, p.URL, p.Version, p.Now = name, c.Request().URL, s.version, time.Now()
 	p.Query = strings.TrimSpace(c.QueryParam("q"))
 	p.CSRF, _ = c.Get("csrf").(string)
 	p.Flash = s.sessions.PopString(ctx, "flash")
-	if p.Zone, err = time.LoadLocation(v.Site.Zone); err != nil {
+	var err error
+	if p.Zone, err = time.LoadLocation(me.member.Zone); err != nil {
 		p.Zone = time.UTC
 	}
 	p.Stage, _ = stage.Parse(name)
-	p.Title = name
-	if p.Stage != 0 {
-		p.Title = p.Stage.String()
-	} else if name != "" {
-		p.Title = strings.ToUpper(name[:1]) + name[1:]
+	p.Title = title(name, p.Stage)
+	for _, read := range []func(context.Context, *scenePage) error{s.readSite, s.readWindow, s.readRuns} {
+		if err := read(ctx, p); err != nil {
+			return nil, err
+		}
 	}
-	if p.Sites, err = s.store.Sites(ctx, me.person.ID); err != nil {
-		return nil, err
-	}
-	if p.networks, err = s.store.Networks(ctx, me.member.ID); err != nil {
-		return nil, err
-	}
-	marks, err := s.store.Marks(ctx, me.member.ID)
-	if err != nil {
-		return nil, err
-	}
-	if p.findings, err = s.store.Findings(ctx, me.member.ID, 0); err != nil {
-		return nil, err
-	}
-	if p.open, err = s.store.OpenChanges(ctx, me.member.ID); err != nil {
-		return nil, err
-	}
-	if err := s.runsOf(ctx, p); err != nil {
-		return nil, err
-	}
-	p.fill(marks)
 	return p, nil
 }
 
-// runsOf shows runs that are under way and those that ended a moment ago.
-func (s *Server) runsOf(ctx context.Context, p *scenePage) error {
+func title(name string, st stage.Stage) string {
+	switch {
+	case st != 0:
+		return st.String()
+	case name != "":
+		return strings.ToUpper(name[:1]) + name[1:]
+	}
+	return name
+}
+
+// readSite reads the site's networks, its sums and the passage.
+func (s *Server) readSite(ctx context.Context, p *scenePage) error {
+	var err error
+	if p.Sites, err = s.store.Sites(ctx, p.Me.ID); err != nil {
+		return err
+	}
+	if p.networks, err = s.store.Networks(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	if p.Cameras, p.Recorders, err = s.store.Counts(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	if p.groups, err = s.store.Groups(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	for _, st := range stage.All() {
+		it := passageItem{Stage: st, Total: p.Cameras}
+		for _, g := range p.groups {
+			switch {
+			case g.Stage != st:
+			case g.State == stage.Ready:
+				it.Ready += g.Count
+			case g.State == stage.Needs || g.State == stage.Stale:
+				it.Needs += g.Count
+			case g.State == stage.Blocked:
+				it.Blocked += g.Count
+			}
+		}
+		if it.Total > 0 {
+			part := func(n int) float64 { return 100 * float64(n) / float64(it.Total) }
+			it.ReadyW, it.NeedsW, it.BlockdW = part(it.Ready), part(it.Needs), part(it.Blocked)
+		}
+		p.Passage = append(p.Passage, it)
+	}
+	return nil
+}
+
+// readWindow reads the rows that match the filter, from where the address says.
+func (s *Server) readWindow(ctx context.Context, p *scenePage) error {
+	q := p.URL.Query()
+	f := filter.Parse(p.Query)
+	p.Unknown = f.Unknown
+	p.sel = store.Selection{Site: p.Site.ID, Filter: f}
+	w := window{Sort: store.ParseSort(q.Get("sort"))}
+	skip, _ := strconv.Atoi(q.Get("from"))
+	skip = max(0, skip-1)
+	devices, total, err := s.store.Window(ctx, p.sel, w.Sort, skip, maxRows)
+	if err != nil {
+		return err
+	}
+	w.From, w.To, w.Total = min(skip+1, total), skip+len(devices), total
+	if skip > 0 {
+		w.Back = withQuery(p.URL, "from", fmt.Sprint(max(1, skip+1-maxRows)))
+	}
+	if w.To < total {
+		w.Next = withQuery(p.URL, "from", fmt.Sprint(w.To+1))
+	}
+	p.Window = w
+	p.rows, err = s.rowsOf(ctx, devices)
+	return err
+}
+
+// rowsOf reads the marks of devices; those that a change is being made on are shown
+// as working.
+func (s *Server) rowsOf(ctx context.Context, devices []store.Device) ([]row, error) {
+	ids, sources := make([]int64, len(devices)), make([]int64, len(devices))
+	for i, d := range devices {
+		ids[i], sources[i] = d.ID, d.SourceID
+	}
+	marks, err := s.store.Marks(ctx, sources)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.store.OpenChanges(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([]row, len(devices))
+	for i, d := range devices {
+		rows[i] = row{Device: d, Marks: marks[d.SourceID]}
+	}
+	for _, c := range open {
+		i := slices.Index(ids, c.DeviceID)
+		if rows[i].Marks == nil {
+			rows[i].Marks = map[stage.Stage]stage.Mark{}
+		}
+		rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
+	}
+	return rows, nil
+}
+
+// readRuns shows runs that are under way and those that ended a moment ago.
+func (s *Server) readRuns(ctx context.Context, p *scenePage) error {
 	runs, err := s.store.Runs(ctx, p.Site.ID, 8)
 	for _, r := range runs {
 		if r.EndedAt == nil && len(p.Runs) < 3 {
@@ -176,284 +285,26 @@ func (s *Server) runsOf(ctx context.Context, p *scenePage) error {
 	return err
 }
 
-func (p *scenePage) fill(marks map[int64]map[stage.Stage]stage.Mark) {
-	bySource := map[int64][]store.FindingOf{}
-	for _, f := range p.findings {
-		bySource[f.SourceID] = append(bySource[f.SourceID], f)
+// look reads the facts of the window's cameras, for pages that show them, and what
+// the page's stage proposes.
+func (s *Server) look(ctx context.Context, p *scenePage) error {
+	ids := make([]int64, len(p.rows))
+	for i, r := range p.rows {
+		ids[i] = r.Device.ID
 	}
-	for _, d := range p.view.Cameras() {
-		r := row{Device: d, Marks: marks[d.SourceID], Findings: bySource[d.SourceID], Proposals: map[stage.Stage][]finding.Change{}}
-		for _, st := range []stage.Stage{stage.Clock, stage.Channels, stage.Routes} {
-			r.Proposals[st] = p.view.Proposals(p.Now, d, st)
-		}
-		p.all = append(p.all, r)
-	}
-	p.Cameras, p.Recorders = len(p.all), len(p.view.Recorders())
-	want := parseFilter(p.Query, p.networks)
-	for _, r := range p.all {
-		if want.takes(r) {
-			p.rows = append(p.rows, r)
-		}
-	}
-	for _, st := range stage.All() {
-		it := passageItem{Stage: st, Total: len(p.all)}
-		for _, r := range p.all {
-			switch r.Mark(st).State {
-			case stage.Ready:
-				it.Ready++
-			case stage.Needs, stage.Stale:
-				it.Needs++
-			case stage.Blocked:
-				it.Blocked++
-			}
-		}
-		if it.Total > 0 {
-			part := func(n int) float64 { return 100 * float64(n) / float64(it.Total) }
-			it.ReadyW, it.NeedsW, it.BlockdW = part(it.Ready), part(it.Needs), part(it.Blocked)
-		}
-		p.Passage = append(p.Passage, it)
-	}
-}
-
-// filter is what the head strip's box asks of rows.
-type filter struct {
-	words             []string
-	makeOf, state, at string
-	stage             stage.Stage
-	nets              []netip.Prefix
-}
-
-// parseFilter reads words and make:, state:, stage:, net: of the filter box.
-func parseFilter(q string, networks []store.Network) filter {
-	var f filter
-	for _, w := range strings.Fields(strings.ToLower(q)) {
-		key, value, ok := strings.Cut(w, ":")
-		switch {
-		case ok && key == "make":
-			f.makeOf = value
-		case ok && key == "state":
-			f.state = value
-		case ok && key == "stage":
-			f.stage, _ = stage.Parse(value)
-		case ok && key == "net":
-			f.at = value
-			for _, n := range networks {
-				if strings.HasPrefix(strings.ToLower(n.Name), value) {
-					f.nets = append(f.nets, n.Prefix)
-				}
-			}
-		default:
-			f.words = append(f.words, w)
-		}
-	}
-	return f
-}
-
-func (f filter) takes(r row) bool {
-	d := r.Device
-	text := strings.ToLower(strings.Join([]string{d.Place, d.Make, d.Model, r.Address(), d.Serial, d.MAC}, " "))
-	for _, w := range f.words {
-		if !strings.Contains(text, w) {
-			return false
-		}
-	}
-	if f.makeOf != "" && !strings.HasPrefix(strings.ToLower(d.Make), f.makeOf) {
-		return false
-	}
-	inside := func(p netip.Prefix) bool { return d.Address != nil && p.Contains(*d.Address) }
-	if f.at != "" && !slices.ContainsFunc(f.nets, inside) && !strings.HasPrefix(r.Address(), f.at) {
-		return false
-	}
-	if f.state == "" {
-		return f.stage == 0 || r.Mark(f.stage).State != stage.NotYet
-	}
-	for _, st := range stage.All() {
-		if f.stage != 0 && st != f.stage {
-			continue
-		}
-		m := r.Mark(st).State
-		if strings.HasPrefix(string(m), f.state) || strings.HasPrefix(strings.ReplaceAll(m.Label(), " ", ""), f.state) {
-			return true
-		}
-	}
-	return false
-}
-
-// board is the picture of cameras × stages.
-type boardData struct {
-	Rows                   []row
-	Hidden                 int
-	Stages                 []stage.Stage
-	Proven, Blocked, Needs int
-	LastRead               time.Time
-	Next                   stage.Suggestion
-	HasNext                bool
-	States                 []stage.State
-}
-
-func (s *Server) board(_ context.Context, p *scenePage) (string, error) {
-	b := boardData{Rows: p.rows[:min(len(p.rows), maxRows)], Hidden: max(0, len(p.rows)-maxRows), Stages: stage.All(),
-		States: []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.Working, stage.Stale, stage.NotYet}}
-	var rows []stage.Row
-	for _, r := range p.all {
-		x := stage.Row{Place: r.Device.Place, Marks: r.Marks, Proposals: map[stage.Stage]int{}}
-		for st, c := range r.Proposals {
-			x.Proposals[st] = len(c)
-		}
-		rows = append(rows, x)
-		blocked, needs := false, false
-		for _, st := range stage.All() {
-			blocked = blocked || r.Mark(st).State == stage.Blocked
-			needs = needs || r.Mark(st).State == stage.Needs || r.Mark(st).State == stage.Stale
-		}
-		switch {
-		case blocked:
-			b.Blocked++
-		case needs:
-			b.Needs++
-		}
-		if r.Mark(stage.Prove).State == stage.Ready {
-			b.Proven++
-		}
-	}
-	for _, n := range p.networks {
-		if n.LookedAt != nil && n.LookedAt.After(b.LastRead) {
-			b.LastRead = *n.LookedAt
-		}
-	}
-	b.Next, b.HasNext = stage.Next(rows)
-	p.markWorking(b.Rows)
-	p.Data = b
-	return "board", nil
-}
-
-// markWorking shows the marks of cameras that a change is being made on.
-func (p *scenePage) markWorking(rows []row) {
-	for _, c := range p.open {
-		for i := range rows {
-			if rows[i].Device.ID != c.DeviceID {
-				continue
-			}
-			marks := map[stage.Stage]stage.Mark{}
-			for st, m := range rows[i].Marks {
-				marks[st] = m
-			}
-			marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + c.State + "."}
-			rows[i].Marks = marks
-		}
-	}
-}
-
-func (s *Server) later(_ context.Context, p *scenePage) (string, error) {
-	p.Data = map[string]string{
-		"recording": "Here the week will be painted: what is kept when nothing happens, what when something does, and how many days that makes.",
-		"analytics": "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written.",
-		"handover":  "Here the as-built record will be printed: every camera, every route, every proof.",
-		"sightings": "Here what the cameras' analytics saw will be found again, by class, colour, time and place.",
-	}[p.Page]
-	return "later", nil
-}
-
-type logData struct {
-	Changes []store.Change
-	Audit   []store.AuditLine
-}
-
-func (s *Server) logPage(ctx context.Context, p *scenePage) (string, error) {
-	var d logData
 	var err error
-	if d.Changes, err = s.store.Changes(ctx, p.Site.ID); err != nil {
-		return "", err
+	if p.view, err = work.Look(ctx, s.store, p.Site.ID, ids); err != nil {
+		return err
 	}
-	d.Audit, err = s.store.AuditLines(ctx, p.Site.ID)
-	p.Data = d
-	return "log", err
+	for i := range p.rows {
+		p.rows[i].Proposals = p.view.Proposals(p.Now, p.rows[i].Device, p.Stage)
+	}
+	return nil
 }
 
-type settingsData struct {
-	Networks []store.Network
-	Sets     []store.SealedSet
-}
-
-func (s *Server) settingsPage(ctx context.Context, p *scenePage) (string, error) {
-	sets, err := s.store.Sets(ctx, p.Site.ID)
-	for i := range sets {
-		sets[i].Sealed = nil // nothing sealed goes near a page
-	}
-	p.Data = settingsData{p.networks, sets}
-	return "settings", err
-}
-
-// sheet is one camera in one stage, at the right.
-type sheet struct {
-	Row        row
-	Stage      stage.Stage
-	Mark       stage.Mark
-	Findings   []finding.Finding
-	Facts      []sheetFact
-	Proposals  []finding.Change
-	Changes    []store.Change
-	Prev, Next int64
-	Holder     string
-	Verb       string
-	Readable   bool
-	Stages     []stage.Stage
-}
-
-type sheetFact struct {
-	Name, Value string
-	At          time.Time
-	Mono        bool
-}
-
-func (s *Server) openSheet(ctx context.Context, p *scenePage) error {
-	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
-	if err != nil {
-		return nil // no sheet is asked for
-	}
-	st := p.Stage
-	if asked, ok := stage.Parse(p.URL.Query().Get("stage")); ok {
-		st = asked
-	}
-	if st == 0 {
-		st = stage.Find
-	}
-	i := slices.IndexFunc(p.rows, func(r row) bool { return r.Device.ID == id })
-	list := p.rows
-	if i < 0 {
-		list = p.all
-		if i = slices.IndexFunc(list, func(r row) bool { return r.Device.ID == id }); i < 0 {
-			return nil
-		}
-	}
-	rows := []row{list[i]}
-	p.markWorking(rows)
-	sh := &sheet{Row: rows[0], Stage: st, Mark: rows[0].Mark(st), Proposals: list[i].Proposals[st], Stages: stage.All()}
-	for _, f := range list[i].Findings {
-		if f.Stage == st {
-			sh.Findings = append(sh.Findings, f.Finding)
-		}
-	}
-	if i > 0 {
-		sh.Prev = list[i-1].Device.ID
-	}
-	if i+1 < len(list) {
-		sh.Next = list[i+1].Device.ID
-	}
-	d := list[i].Device
-	if rec, slot, ok := p.view.HolderOf(d); ok {
-		sh.Holder = "planned for " + rec.Place
-		if slot != nil {
-			sh.Holder = fmt.Sprintf("held by %s, channel %d", rec.Place, slot.Number)
-		}
-	}
-	sh.Facts = p.facts(d, st)
-	for _, r := range readable(p.view, st) {
-		sh.Readable = sh.Readable || r.ID == d.ID
-	}
-	sh.Verb = map[stage.Stage]string{stage.Clock: "Set the clock on ", stage.Channels: "Place ", stage.Routes: "Peg the routes of "}[st]
-	sh.Changes, err = s.store.ChangesOfDevice(ctx, d.ID, 12)
-	sh.Changes = slices.DeleteFunc(sh.Changes, func(c store.Change) bool { return c.Stage != st })
-	p.Sheet = sh
-	return err
+// can counts the cameras of the selection that a stage can be read of now.
+func (s *Server) can(ctx context.Context, p *scenePage, st stage.Stage) (int, error) {
+	sel := p.sel
+	sel.Ready = st
+	return s.store.Count(ctx, sel)
 }

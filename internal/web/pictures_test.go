@@ -3,11 +3,14 @@ package web
 import (
 	"math"
 	"net/netip"
+	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
@@ -37,30 +40,30 @@ func TestTheClockStrip(t *testing.T) {
 func TestAnAddressField(t *testing.T) {
 	at := netip.MustParseAddr("127.40.1.11")
 	silent := netip.MustParseAddr("127.40.1.18")
-	by := map[netip.Addr]findRow{
-		at:     {Device: store.Device{ID: 1, Place: "Slipway", Expected: true}, Heard: "multicast", Mark: stage.Mark{State: stage.Ready}},
-		silent: {Device: store.Device{ID: 2, Place: "Loft", Expected: true}, Mark: stage.Mark{State: stage.Blocked}},
+	by := map[netip.Addr]store.Dot{
+		at:     {ID: 1, Kind: identity.Camera, Place: "Slipway", Expected: true, Heard: true, State: stage.Ready},
+		silent: {ID: 2, Kind: identity.Camera, Place: "Loft", Expected: true, State: stage.Blocked},
 	}
 	f := makeField(store.Network{Prefix: netip.MustParsePrefix("127.40.1.0/24")}, by)
-	if len(f.Cells) != 256 || f.Found != 1 || f.Folded {
-		t.Fatalf("%d cells, %d found", len(f.Cells), f.Found)
+	if len(f.Cells) != 256 || f.Folded {
+		t.Fatalf("%d cells", len(f.Cells))
 	}
 	for i, want := range map[int]string{0: "reserved", 11: "found", 18: "silent", 19: "free", 255: "reserved"} {
 		if c := f.Cells[i]; c.Kind != want || c.X != i%16 || c.Y != i/16 {
 			t.Errorf("cell %d is %+v, want %s", i, c, want)
 		}
 	}
-	if big := makeField(store.Network{Prefix: netip.MustParsePrefix("127.40.0.0/20")}, by); !big.Folded || big.Found != 1 || len(big.Cells) != 0 {
+	if big := makeField(store.Network{Name: "Bulk", Prefix: netip.MustParsePrefix("127.40.0.0/20")}, by); !big.Folded || len(big.Cells) != 0 || big.Addresses() != 4096 || big.Quoted() != `"bulk"` {
 		t.Errorf("a /20: %+v", big)
 	}
-	for want, r := range map[string]findRow{
-		"unexpected":      {Heard: "x"},
-		"trouble":         {Heard: "x", Device: store.Device{Expected: true}, Mark: stage.Mark{State: stage.Needs}},
-		"recorder":        {Heard: "x", Recorder: true},
-		"silent-recorder": {Recorder: true},
+	for want, x := range map[string]store.Dot{
+		"unexpected":      {Kind: identity.Camera, Heard: true},
+		"trouble":         {Kind: identity.Camera, Heard: true, Expected: true, State: stage.Needs},
+		"recorder":        {Kind: identity.Recorder, Heard: true},
+		"silent-recorder": {Kind: identity.Recorder},
 	} {
-		if got := kindOf(r); got != want {
-			t.Errorf("%+v is %s, want %s", r, got, want)
+		if got := kindOf(x); got != want {
+			t.Errorf("%+v is %s, want %s", x, got, want)
 		}
 	}
 }
@@ -96,17 +99,80 @@ func TestTheWaterfall(t *testing.T) {
 	}
 }
 
-func TestFilterWords(t *testing.T) {
-	at := netip.MustParseAddr("127.40.1.11")
-	r := row{Device: store.Device{Place: "Slipway", Make: "Ottervale", Model: "OTV 412", Address: &at}, Marks: map[stage.Stage]stage.Mark{stage.Clock: {State: stage.Blocked}, stage.Find: {State: stage.Ready}}, Proposals: map[stage.Stage][]finding.Change{}}
-	networks := []store.Network{{Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}, {Name: "Quay recorder's ports", Prefix: netip.MustParsePrefix("127.40.90.0/24")}}
-	for q, want := range map[string]bool{
-		"": true, "SLIP": true, "412 otter": true, "ramp": false, "make:otter": true, "make:tarn": false, "net:quay": true, "net:127.40.1": true, "net:127.40.2": false,
-		"state:blocked": true, "state:ready": true, "state:needs": false, "stage:clock state:blocked": true, "stage:find state:blocked": false, "stage:clock": true, "stage:prove": false,
-		"state:needsyou": false, "127.40.1.11": true,
+// The Board's rows are written without a template: what a device says stays text.
+func TestCellsEscapeWhatDevicesSay(t *testing.T) {
+	evil := `"><script>alert(1)</script>`
+	u, err := url.Parse("/sites/1/board?q=a%22b&sort=clock")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := base{URL: u, Query: `a"b`, MayChange: true}
+	r := row{Device: store.Device{ID: 7, Place: evil, Make: evil, Model: evil}, Marks: map[stage.Stage]stage.Mark{stage.Clock: {State: stage.State(evil), Words: evil, Sentence: evil}}}
+	got := string(cells(b, []row{r}))
+	if strings.Contains(got, "<script") || strings.Contains(got, `"">`) || strings.Count(got, "<td class=\"cell\"") != 10 || !strings.Contains(got, "q=a%22b&amp;sort=clock") {
+		t.Error(got)
+	}
+	if b.MayChange = false; strings.Contains(string(cells(b, []row{r})), "checkbox") {
+		t.Error("a viewer selects")
+	}
+}
+
+func TestSpreadsheetsTakeNoFormulas(t *testing.T) {
+	for in, want := range map[string]string{"": "", "=1+1": "'=1+1", "@x": "'@x", "-8.5": "-8.5", "+3": "+3", "-rm": "'-rm", "Slipway": "Slipway", "\tx": "'\tx"} {
+		if got := plainCell(in); got != want {
+			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+}
+
+func TestTabs(t *testing.T) {
+	var all []row
+	for i := range 20 {
+		all = append(all, row{Device: store.Device{ID: int64(i + 1)}})
+	}
+	if tabs, more := tabsOf(all[:3], &all[1]); len(tabs) != 3 || more != 0 {
+		t.Errorf("%d tabs, %d more", len(tabs), more)
+	}
+	tabs, more := tabsOf(all, &all[15])
+	if len(tabs) != maxTabs || more != 12 || tabs[maxTabs-1].Device.ID != 16 || all[7].Device.ID != 8 {
+		t.Errorf("%+v, %d more", tabs, more)
+	}
+}
+
+func TestWhatCanBeTakenBack(t *testing.T) {
+	undo := finding.Undo{Kind: finding.Reversible}
+	all := []store.Change{
+		{ID: 4, DeviceID: 1, Key: "a", State: store.Failed, Undo: undo},
+		{ID: 3, DeviceID: 1, Key: "a", State: store.Verified, Undo: undo}, // not the newest of its thing
+		{ID: 2, DeviceID: 1, Key: "b", State: store.Verified, Undo: undo},
+		{ID: 1, DeviceID: 2, Key: "b", State: store.Verified, Undo: finding.Undo{Kind: finding.Irreversible}},
+	}
+	var back []int64
+	for _, p := range pastOf(all) {
+		if p.Back != "" {
+			back = append(back, p.ID)
+		}
+	}
+	if !slices.Equal(back, []int64{2}) {
+		t.Errorf("%v can be taken back", back)
+	}
+}
+
+func TestHowLongARunStillTakes(t *testing.T) {
+	now := time.Now()
+	for want, r := range map[string]store.Run{
+		"":                  {Total: 100, Done: 2, StartedAt: now.Add(-time.Minute)},
+		"about 11 s more":   {Total: 200, Done: 100, StartedAt: now.Add(-10 * time.Second)},
+		"about 2 min more":  {Total: 100, Done: 25, Failed: 5, StartedAt: now.Add(-30 * time.Second)},
+		"about 10 min more": {Total: 1000, Done: 100, StartedAt: now.Add(-61 * time.Second)},
 	} {
-		if got := parseFilter(q, networks).takes(r); got != want {
-			t.Errorf("%q: %v", q, got)
+		if got := timeLeft(now, r); got != want {
+			t.Errorf("%+v: %q, want %q", r, got, want)
+		}
+	}
+	for n, want := range map[int]string{0: "0", 999: "999", 3000: "3,000", 1234567: "1,234,567", -1200: "-1,200"} {
+		if got := thousands(n); got != want {
+			t.Errorf("%d: %q", n, got)
 		}
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,7 +25,6 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
 	"duskyharbor/internal/work"
@@ -56,6 +56,8 @@ type Server struct {
 	opt      Options
 	version  string
 	tries    *tries
+	build    map[string]builder
+	metrics  *metrics
 }
 
 // New makes a server; Close lets its listener go.
@@ -67,6 +69,7 @@ func New(st *store.Store, o *work.Office, v *vault.Vault, opt Options) (*Server,
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
 	s.sessions.Store = s.cleanup
+	s.sessions.HashTokenInStore = true // who reads the database can't sign in with it
 	s.sessions.Lifetime = 12 * time.Hour
 	s.sessions.IdleTimeout = 4 * time.Hour
 	s.sessions.Cookie.Name = "harbour"
@@ -80,6 +83,8 @@ func New(st *store.Store, o *work.Office, v *vault.Vault, opt Options) (*Server,
 	if s.pages, err = s.parse(); err != nil {
 		return nil, err
 	}
+	s.build = s.builders()
+	s.metrics = newMetrics(st)
 	s.hub = newHub(st, opt.Log)
 	return s, nil
 }
@@ -142,7 +147,9 @@ func (s *Server) Render(_ *echo.Context, w io.Writer, name string, data any) err
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 // Handler is the whole site.
-func (s *Server) Handler() http.Handler {
+func (s *Server) Handler() http.Handler { return s.routes() }
+
+func (s *Server) routes() *echo.Echo {
 	e := echo.New()
 	e.Renderer = s
 	e.Logger = s.opt.Log
@@ -164,11 +171,16 @@ func (s *Server) Handler() http.Handler {
 	g.GET("/sign-in", s.signInPage, zip)
 	g.POST("/sign-in", s.signIn)
 	g.POST("/sign-out", s.signOut)
+	g.GET("/join", s.joinPage)
+	g.POST("/join", s.join)
 	g.GET("/", s.home)
+	g.POST("/account/password", s.changePassword, s.signedIn)
+	g.POST("/account/sign-ins/:id/end", s.endSignIn, s.signedIn)
 	site := g.Group("/sites/:site", s.member)
 	site.GET("/live", s.live)
 	site.GET("/stills/:device", s.cameraStill)
 	site.GET("/channels/:device/:number/still", s.channelStill)
+	site.GET("/log/changes.:form", s.exportLog)
 	site.GET("/:page", s.page, zip)
 	change := site.Group("", s.mayChange)
 	change.POST("/:stage/read", s.read)
@@ -176,8 +188,16 @@ func (s *Server) Handler() http.Handler {
 	change.POST("/routes/peg", s.peg)
 	change.POST("/prove/walk", s.walk)
 	change.POST("/runs/:run/stop", s.stopRun)
+	change.POST("/changes/:change/undo", s.undo)
 	change.POST("/settings/set", s.addSet)
+	change.POST("/settings/set/:set/reveal", s.reveal)
 	change.POST("/settings/network", s.addNetwork)
+	site.POST("/settings/invite", s.invite, s.mayLead)
+	site.POST("/settings/invitations/:id/withdraw", s.withdraw, s.mayLead)
+	site.POST("/settings/people/:id/role", s.setRole, s.mayLead)
+	site.POST("/settings/token", s.addToken, s.mayLead)
+	site.POST("/settings/tokens/:id/end", s.endToken, s.mayLead)
+	s.programs(e)
 	return e
 }
 
@@ -187,6 +207,7 @@ func (s *Server) requestLog() echo.MiddlewareFunc {
 	return middleware.RequestLoggerWithConfig(middleware.RequestLoggerConfig{
 		LogMethod: true, LogURIPath: true, LogStatus: true, LogLatency: true, HandleError: true,
 		LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
+			s.metrics.took.WithLabelValues(v.Method, strconv.Itoa(v.Status/100)+"xx").Observe(v.Latency.Seconds())
 			level := slog.LevelInfo
 			if v.Status >= 500 && c.Request().Context().Err() == nil {
 				level = slog.LevelError
@@ -267,17 +288,4 @@ func (s *Server) failed(c *echo.Context, err error) {
 	if rerr := c.Render(status, "message", data); rerr != nil {
 		_ = c.String(status, sentence)
 	}
-}
-
-// person is who is signed in, nil when nobody is.
-func (s *Server) person(c *echo.Context) (*people.Person, error) {
-	id := s.sessions.GetInt64(c.Request().Context(), "person")
-	if id == 0 {
-		return nil, nil
-	}
-	p, err := s.store.Person(c.Request().Context(), id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	return &p, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net/netip"
 	"slices"
 	"strconv"
 
@@ -56,8 +57,15 @@ func received(s channel.Slot) string {
 	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height, s.FPS, s.Kbps, s.LastKey.Format("15:04:05"))
 }
 
-func (s *Server) channelsPage(_ context.Context, p *scenePage) (string, error) {
-	d := channelsData{Recorders: p.view.Recorders(), Can: len(readable(p.view, stage.Channels))}
+func (s *Server) channelsPage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
+	heard, err := s.store.RecordersHeard(ctx, p.Site.ID)
+	if err != nil {
+		return "", err
+	}
+	d := channelsData{Recorders: p.view.Recorders(), Can: len(heard)}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("recorder"), 10, 64)
 	for _, r := range d.Recorders {
 		_, known := p.view.Recorder(r.ID)
@@ -81,17 +89,19 @@ func (s *Server) channelsPage(_ context.Context, p *scenePage) (string, error) {
 			continue
 		}
 		d.Tray = append(d.Tray, trayOf(p, r))
-		for _, c := range r.Proposals[stage.Channels] {
-			d.Changes++
+		for _, c := range r.Proposals {
 			coming[c.Args["channel"]] = r.Device.Place
 		}
 	}
 	slices.SortStableFunc(d.Tray, func(a, b trayItem) int { return truth(b.To != "") - truth(a.To != "") })
 	if d.Status != nil {
-		d.fill(p, coming)
+		if err := s.face(ctx, p, &d, coming); err != nil {
+			return "", err
+		}
 	}
+	_, d.Changes, err = s.store.Proposed(ctx, p.sel, stage.Channels)
 	p.Data = d
-	return "channels", nil
+	return "channels", err
 }
 
 func trayOf(p *scenePage, r row) trayItem {
@@ -100,7 +110,7 @@ func trayOf(p *scenePage, r row) trayItem {
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
 	}
-	switch c := r.Proposals[stage.Channels]; {
+	switch c := r.Proposals; {
 	case len(c) > 0:
 		t.To = "channel " + c[0].Args["channel"]
 	case r.Mark(stage.Find).State == stage.Blocked:
@@ -117,7 +127,27 @@ func trayOf(p *scenePage, r row) trayItem {
 	return t
 }
 
-func (d *channelsData) fill(p *scenePage, coming map[string]string) {
+// face draws the recorder's channels with the cameras that they hold.
+func (s *Server) face(ctx context.Context, p *scenePage, d *channelsData, coming map[string]string) error {
+	var at []netip.Addr
+	for _, x := range d.Status.Slots {
+		if a, err := netip.ParseAddr(x.Address); err == nil {
+			at = append(at, a)
+		}
+	}
+	held, err := s.store.CamerasAt(ctx, p.Site.ID, at)
+	if err != nil {
+		return err
+	}
+	rows, err := s.rowsOf(ctx, held)
+	if err != nil {
+		return err
+	}
+	d.fill(rows, coming)
+	return nil
+}
+
+func (d *channelsData) fill(held []row, coming map[string]string) {
 	used, mbit := d.Status.Used()
 	l := d.Status.Limits
 	add := func(name string, v, most float64, format string) {
@@ -141,9 +171,9 @@ func (d *channelsData) fill(p *scenePage, coming map[string]string) {
 			}
 			v.Slot = &d.Status.Slots[i]
 			v.Receive = received(*v.Slot)
-			for j := range p.all {
-				if p.all[j].Address() == v.Slot.Address {
-					v.Camera = &p.all[j]
+			for j := range held {
+				if held[j].Address() == v.Slot.Address {
+					v.Camera = &held[j]
 				}
 			}
 		}

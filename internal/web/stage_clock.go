@@ -8,7 +8,6 @@ import (
 
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 )
 
@@ -24,12 +23,14 @@ type clockData struct {
 	Quiet   int // dots without a label
 	Unread  int
 	Height  float64
+	labels  [lanes][]span
 }
 
 type dot struct {
 	X, Y  float64
 	Mark  stage.Mark
-	Label string
+	Name  string
+	Label string // empty where there is no room for one
 	ID    int64
 	Left  bool // label to the left
 }
@@ -64,7 +65,10 @@ func clockX(d time.Duration) float64 {
 	return 520 + v
 }
 
-func (s *Server) clockPage(_ context.Context, p *scenePage) (string, error) {
+func (s *Server) clockPage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
 	d := clockData{Height: 150}
 	edges := []struct {
 		to    time.Duration
@@ -84,41 +88,70 @@ func (s *Server) clockPage(_ context.Context, p *scenePage) (string, error) {
 		d.Ticks = append(d.Ticks, tick{clockX(at), "+" + label}, tick{clockX(-at), "−" + label})
 	}
 	d.Ticks = append(d.Ticks, tick{clockX(0), "0"})
-	for _, r := range p.rows[:min(len(p.rows), maxRows)] {
+	for _, r := range p.rows {
 		d.add(p, r)
 	}
 	slices.SortStableFunc(d.Rows, func(a, b clockRow) int {
 		return 2*(truth(b.HasChange)-truth(a.HasChange)) + truth(b.Judged) - truth(a.Judged)
 	})
-	for _, x := range readable(p.view, stage.Clock) {
-		d.Can += truth(x.Kind == identity.Camera)
+	var err error
+	if d.Can, err = s.can(ctx, p, stage.Clock); err != nil {
+		return "", err
 	}
+	d.Changes, d.Cams, err = s.store.Proposed(ctx, p.sel, stage.Clock)
 	p.Data = d
-	return "clock", nil
+	return "clock", err
 }
+
+// lanes is how many rows of dots the strip has.
+const lanes = 4
+
+// place puts a dot in the lane where its label fits, what stands out first choosing;
+// where it fits in none the dot goes without.
+func (d *clockData) place(x dot) {
+	lane := len(d.Dots) % lanes
+	x.Left = x.X > 800
+	from, to := x.X-10, x.X+22+6.6*float64(len([]rune(x.Name)))
+	if x.Left {
+		from, to = x.X-22-6.6*float64(len([]rune(x.Name))), x.X+10
+	}
+	fits := func(l int) bool {
+		return !slices.ContainsFunc(d.labels[l], func(s span) bool { return from < s.to && to > s.from })
+	}
+	if x.Mark.State != stage.Ready || len(d.Dots) < 12 {
+		for i := range lanes {
+			if l := (lane + i) % lanes; fits(l) {
+				lane, x.Label = l, x.Name
+				d.labels[l] = append(d.labels[l], span{from, to})
+				break
+			}
+		}
+	}
+	if x.Label == "" {
+		d.Quiet++
+	}
+	x.Y = 24 + float64(lane)*32
+	d.Dots = append(d.Dots, x)
+}
+
+type span struct{ from, to float64 }
 
 func (d *clockData) add(p *scenePage, r row) {
 	f, _ := p.view.Clock(r.Device)
-	c := clockRow{Row: r, Changes: r.Proposals[stage.Clock], HasChange: len(r.Proposals[stage.Clock]) > 0, Judged: f.Camera != nil}
-	d.Changes += len(c.Changes)
-	d.Cams += truth(c.HasChange)
+	c := clockRow{Row: r, Changes: r.Proposals, HasChange: len(r.Proposals) > 0, Judged: f.Camera != nil}
 	if f.Camera != nil {
 		o := f.Offset()
 		m := r.Mark(stage.Clock)
 		c.Offset, c.Error, c.Against, c.Source = o.Seconds(), o.ErrorSeconds(), f.Reference.Name, f.Camera.Source()
+		if o.Mid().Abs() >= 48*time.Hour {
+			c.Offset = clock.Brief(o.Mid())
+		}
 		c.Cause = string(clock.CauseOf(*f.Camera, o))
 		b := clock.BandOf(o, f.Window)
 		if b == clock.Refused || b == clock.AtRisk {
 			c.Matters = "now: " + string(b)
 		}
-		dt := dot{X: clockX(o.Mid()), Y: 24 + float64(len(d.Dots)%4)*32, Mark: m, ID: r.Device.ID}
-		if m.State != stage.Ready || len(d.Rows) < 12 {
-			dt.Label = r.Device.Place
-		} else {
-			d.Quiet++
-		}
-		dt.Left = dt.X > 800
-		d.Dots = append(d.Dots, dt)
+		d.place(dot{X: clockX(o.Mid()), Mark: m, ID: r.Device.ID, Name: r.Device.Place})
 		d.Rows = append(d.Rows, c)
 	} else {
 		d.Unread++

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
@@ -11,6 +12,12 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
 )
+
+// Addresses is how many the network has.
+func (f field) Addresses() int { return 1 << (32 - f.Network.Prefix.Bits()) }
+
+// Quoted is the network's name as the filter takes it.
+func (f field) Quoted() string { return `"` + strings.ToLower(f.Network.Name) + `"` }
 
 // cell is one address of an address field.
 type cell struct {
@@ -41,35 +48,68 @@ type findData struct {
 	Rows   []findRow
 	Looked bool
 	Sum    store.Look
-	Seen   int
 }
 
-func (s *Server) findPage(_ context.Context, p *scenePage) (string, error) {
+func (s *Server) findPage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
 	var d findData
-	by := map[netip.Addr]findRow{}
 	marks := map[int64]row{}
 	for _, r := range p.rows {
 		marks[r.Device.ID] = r
 	}
 	for _, dev := range p.view.Devices {
 		f := findRow{Device: dev, Recorder: dev.Kind == identity.Recorder}
-		seen, heard := p.view.Seen(dev.ID)
-		if heard {
-			d.Seen++
+		if f.Recorder && p.Query != "" {
+			continue
+		}
+		if seen, heard := p.view.Seen(dev.ID); heard {
 			f.Heard = seen.WaysText()
 		}
 		f.judge(p, marks)
-		if dev.Address != nil {
-			by[*dev.Address] = f
+		d.Rows = append(d.Rows, f)
+	}
+	if p.Window.Sort.By == "" {
+		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return weight(b) - weight(a) })
+	} else {
+		order := map[int64]int{}
+		for i, r := range p.rows {
+			order[r.Device.ID] = i
 		}
-		if _, shown := marks[dev.ID]; shown || f.Recorder && p.Query == "" {
-			d.Rows = append(d.Rows, f)
+		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return order[a.Device.ID] - order[b.Device.ID] })
+	}
+	if err := s.fields(ctx, p, &d); err != nil {
+		return "", err
+	}
+	p.Data = d
+	return "find", nil
+}
+
+// fields draws the address field of each network; larger ones are told in words.
+func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
+	var drawn []netip.Prefix
+	for _, n := range p.networks {
+		if n.Prefix.Bits() >= 24 {
+			drawn = append(drawn, n.Prefix)
 		}
 	}
-	slices.SortStableFunc(d.Rows, func(a, b findRow) int { return weight(b) - weight(a) })
-	d.Rows = d.Rows[:min(len(d.Rows), maxRows)]
+	dots, err := s.store.Dots(ctx, p.Site.ID, drawn)
+	if err != nil {
+		return err
+	}
+	by := make(map[netip.Addr]store.Dot, len(dots))
+	for _, x := range dots {
+		by[x.Address] = x
+	}
+	heard, err := s.store.HeardIn(ctx, p.Site.ID)
+	if err != nil {
+		return err
+	}
 	for _, n := range p.networks {
-		d.Fields = append(d.Fields, makeField(n, by))
+		f := makeField(n, by)
+		f.Found = heard[n.ID]
+		d.Fields = append(d.Fields, f)
 		if n.LookedAt != nil && n.Look != nil {
 			d.Looked = true
 			d.Sum.Addresses += n.Look.Addresses
@@ -81,8 +121,7 @@ func (s *Server) findPage(_ context.Context, p *scenePage) (string, error) {
 			d.Sum.Seconds = max(d.Sum.Seconds, n.Look.Seconds)
 		}
 	}
-	p.Data = d
-	return "find", nil
+	return nil
 }
 
 // judge gives a device of the Find table its mark and what stands out. Recorders
@@ -111,15 +150,10 @@ func weight(f findRow) int {
 	return 0
 }
 
-func makeField(n store.Network, by map[netip.Addr]findRow) field {
+func makeField(n store.Network, by map[netip.Addr]store.Dot) field {
 	f := field{Network: n}
 	if n.Prefix.Bits() < 24 {
 		f.Folded = true
-		for a, r := range by {
-			if n.Prefix.Contains(a) && r.Heard != "" {
-				f.Found++
-			}
-		}
 		return f
 	}
 	a := n.Prefix.Addr()
@@ -129,12 +163,11 @@ func makeField(n store.Network, by map[netip.Addr]findRow) field {
 		if netplan.Reserved(n.Prefix, a) {
 			c.Kind, c.Label = "reserved", a.String()+", reserved"
 		}
-		if r, ok := by[a]; ok {
-			c.Device = r.Device.ID
-			c.Kind, c.Label = kindOf(r), a.String()+", "+r.Device.Place+": "+r.Mark.State.Label()
-			if r.Heard != "" {
-				f.Found++
+		if x, ok := by[a]; ok {
+			if x.Kind == identity.Camera {
+				c.Device = x.ID
 			}
+			c.Kind, c.Label = kindOf(x), a.String()+", "+x.Place+labelOf(x)
 		}
 		f.Cells = append(f.Cells, c)
 		a = a.Next()
@@ -142,17 +175,28 @@ func makeField(n store.Network, by map[netip.Addr]findRow) field {
 	return f
 }
 
-func kindOf(r findRow) string {
+func labelOf(x store.Dot) string {
 	switch {
-	case r.Heard == "" && r.Recorder:
+	case x.Kind == identity.Camera:
+		return ": " + x.State.Label()
+	case x.Heard:
+		return ": answers"
+	}
+	return ": not heard"
+}
+
+func kindOf(x store.Dot) string {
+	recorder := x.Kind == identity.Recorder
+	switch {
+	case !x.Heard && recorder:
 		return "silent-recorder"
-	case r.Heard == "":
+	case !x.Heard:
 		return "silent"
-	case r.Recorder:
+	case recorder:
 		return "recorder"
-	case !r.Device.Expected:
+	case !x.Expected:
 		return "unexpected"
-	case r.Mark.State == stage.Blocked || r.Mark.State == stage.Needs:
+	case x.State == stage.Blocked || x.State == stage.Needs:
 		return "trouble"
 	}
 	return "found"

@@ -16,6 +16,8 @@ import (
 // proveData is one camera's walk.
 type proveData struct {
 	Cameras []row
+	Tabs    []row
+	More    int
 	Chosen  *row
 	Ready   bool // a route is there to walk
 	Peg     string
@@ -42,6 +44,9 @@ type drawing struct {
 }
 
 func (s *Server) provePage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
 	d := proveData{Demo: p.view.Site.Demo}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.rows {
@@ -54,6 +59,7 @@ func (s *Server) provePage(ctx context.Context, p *scenePage) (string, error) {
 			d.Chosen, d.Nth = &d.Cameras[i], i+1
 		}
 	}
+	d.Tabs, d.More = tabsOf(d.Cameras, d.Chosen)
 	p.Data = &d
 	if d.Chosen == nil {
 		return "prove", nil

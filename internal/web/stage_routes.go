@@ -14,6 +14,8 @@ import (
 // routesData is the peg field of one camera.
 type routesData struct {
 	Cameras []row
+	Tabs    []row
+	More    int // cameras without a tab
 	Chosen  *row
 	Inputs  []string
 	Topics  []topicRow
@@ -36,8 +38,15 @@ type pegCell struct {
 	Suggested bool
 }
 
-func (s *Server) routesPage(_ context.Context, p *scenePage) (string, error) {
-	d := routesData{Can: len(readable(p.view, stage.Routes))}
+func (s *Server) routesPage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
+	var d routesData
+	var err error
+	if d.Can, err = s.can(ctx, p, stage.Routes); err != nil {
+		return "", err
+	}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.rows {
 		if f := p.view.Routes(r.Device); f.LookedAt.IsZero() {
@@ -51,9 +60,10 @@ func (s *Server) routesPage(_ context.Context, p *scenePage) (string, error) {
 			d.Chosen = &d.Cameras[i]
 		}
 	}
+	d.Tabs, d.More = tabsOf(d.Cameras, d.Chosen)
 	if d.Chosen != nil {
 		d.Facts = p.view.Routes(d.Chosen.Device)
-		d.Inputs, d.Suggest = d.Facts.Inputs, d.Chosen.Proposals[stage.Routes]
+		d.Inputs, d.Suggest = d.Facts.Inputs, d.Chosen.Proposals
 		d.Topics = topicRows(d.Facts)
 		d.Width = 310 + 58*len(d.Inputs)
 	}
@@ -79,4 +89,16 @@ func topicRows(f route.Facts) []topicRow {
 		out = append(out, r)
 	}
 	return out
+}
+
+// maxTabs is how many cameras a page offers side by side; the filter reaches the rest.
+const maxTabs = 8
+
+// tabsOf picks the cameras that get a tab, the chosen one among them.
+func tabsOf(all []row, chosen *row) (tabs []row, more int) {
+	tabs = all[:min(len(all), maxTabs)]
+	if chosen != nil && !slices.ContainsFunc(tabs, func(r row) bool { return r.Device.ID == chosen.Device.ID }) {
+		tabs = append(slices.Clone(tabs[:maxTabs-1]), *chosen)
+	}
+	return tabs, len(all) - len(tabs)
 }

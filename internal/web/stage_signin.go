@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
 )
@@ -27,6 +26,9 @@ type signInRow struct {
 }
 
 func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
 	sets, err := s.store.Sets(ctx, p.Site.ID)
 	if err != nil {
 		return "", err
@@ -44,18 +46,16 @@ func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) 
 			d.Sets = append(d.Sets, set)
 		}
 	}
-	for _, r := range p.rows[:min(len(p.rows), maxRows)] {
+	for _, r := range p.rows {
 		if x := signInRowOf(p, r, d.Sets); x.Seen {
 			d.Rows = append(d.Rows, x)
 		} else {
 			d.Unseen++
 		}
 	}
-	for _, x := range readable(p.view, stage.SignIn) {
-		d.Can += truth(x.Kind == identity.Camera)
-	}
+	d.Can, err = s.can(ctx, p, stage.SignIn)
 	p.Data = d
-	return "sign-in", nil
+	return "sign-in", err
 }
 
 func truth(b bool) int {

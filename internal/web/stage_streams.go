@@ -41,10 +41,13 @@ type pair struct {
 	Off                bool
 }
 
-func (s *Server) streamsPage(_ context.Context, p *scenePage) (string, error) {
+func (s *Server) streamsPage(ctx context.Context, p *scenePage) (string, error) {
+	if err := s.look(ctx, p); err != nil {
+		return "", err
+	}
 	var d streamsData
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
-	for _, r := range p.rows[:min(len(p.rows), maxRows)] {
+	for _, r := range p.rows {
 		x := streamRowOf(p, r)
 		if x.Read {
 			d.Rows = append(d.Rows, x)
@@ -57,9 +60,10 @@ func (s *Server) streamsPage(_ context.Context, p *scenePage) (string, error) {
 			d.Chosen = &d.Rows[i]
 		}
 	}
-	d.Can = len(readable(p.view, stage.Streams))
+	var err error
+	d.Can, err = s.can(ctx, p, stage.Streams)
 	p.Data = d
-	return "streams", nil
+	return "streams", err
 }
 
 func streamRowOf(p *scenePage, r row) streamRow {

@@ -22,12 +22,16 @@ type harbour struct {
 	*testbed.Harbour
 	url  string
 	site string
+	web  *web.Server
+	t    *testing.T
 }
 
-func serve(t *testing.T) *harbour {
+func serve(t *testing.T) *harbour { return serveBulk(t, 0) }
+
+func serveBulk(t *testing.T, bulk int) *harbour {
 	t.Helper()
-	h := testbed.Start(t)
-	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 500 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second})
+	h := testbed.StartBulk(t, bulk)
+	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +53,7 @@ func serve(t *testing.T) *harbour {
 			t.Error(err)
 		}
 	})
-	return &harbour{h, srv.URL, "1"}
+	return &harbour{h, srv.URL, "1", s, t}
 }
 
 func (h *harbour) signIn(p *testbed.Page, login, password string) {
@@ -122,7 +126,7 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	shoot("board")
 	p.Press("Berth 1 ramp")
 	p.Sees(30*time.Second, "Berth 1 ramp · Find")
-	p.Press("Clock")
+	p.PressIn(".stage-tabs", "Clock")
 	p.Sees(30*time.Second, "3600 s ahead of Terminal recorder", "set by hand", "the recorder is refused, though the password is right")
 	shoot("sheet")
 	p.Press("Set the clock on Berth 1 ramp")
@@ -135,9 +139,18 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 }
 
 func TestTheWalkInABrowser(t *testing.T) {
+	t.Parallel()
 	h := serve(t)
 	p := testbed.Browser(t, 1280, 800)
 	walkThrough(t, h, p, func(string) {})
+	// axe-core finds nothing on any page, in either theme.
+	for _, theme := range []string{"light", "dark"} {
+		for _, name := range append(pages, "board?sheet=4&stage=clock", "channels?sheet=5", "board?q=nothing+like+it", "board?q=stage:clok") {
+			p.Go(h.url + "/sites/" + h.site + "/" + name)
+			testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+theme+"'); true")
+			p.Accessible(name + " in " + theme)
+		}
+	}
 	// No page scrolls sideways, at the design size, on a small laptop and on a phone.
 	for _, width := range []int64{1280, 1024, 390} {
 		p.Resize(width, 800)

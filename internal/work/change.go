@@ -27,45 +27,89 @@ import (
 type Pick struct {
 	Device  store.Device
 	Changes []finding.Change
+	undoOf  []int64 // which change each takes back; nil: none
+}
+
+// Ask is who asks for changes, for what, on a site.
+type Ask struct {
+	Site          int64
+	Stage         stage.Stage
+	Title         string
+	Person, Token int64
+	AskedOf       string // the selection, where it was a query
 }
 
 // Apply writes the picked changes down as asked for and starts the run that makes
-// them, all in one transaction: a change is a row before it is a call.
-func (o *Office) Apply(ctx context.Context, site int64, st stage.Stage, title string, person int64, picks []Pick) (int64, error) {
+// them, all in one transaction: a change is a row before it is a call. Each device's
+// changes go in a safe order, and devices whose changes risk nothing go first.
+func (o *Office) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) {
 	picks = slices.DeleteFunc(picks, func(p Pick) bool { return len(p.Changes) == 0 })
 	if len(picks) == 0 {
 		return 0, toldError("There is nothing to change: everything reads as it should.")
 	}
 	var id int64
 	err := o.store.InTx(ctx, func(tx pgx.Tx) error {
-		n := store.NewRun{Site: site, Stage: st, Act: store.Apply, Title: title, Person: person}
-		byDevice := map[int64]Pick{}
+		n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Apply, Title: q.Title, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf}
+		byDevice, turn := make(map[int64]Pick, len(picks)), make(map[int64]int, len(picks))
 		for _, p := range picks {
 			n.Devices = append(n.Devices, p.Device.ID)
-			byDevice[p.Device.ID] = p
+			byDevice[p.Device.ID], turn[p.Device.ID] = p, priority(p.Changes)
 		}
 		run, steps, err := o.store.AddRun(ctx, tx, n)
 		if err != nil {
 			return err
 		}
 		id = run
+		var rows []store.NewChange
 		for _, s := range steps {
 			p := byDevice[*s.DeviceID]
-			for _, c := range p.Changes {
-				if _, err := o.store.AddChange(ctx, tx, site, p.Device.ID, p.Device.SourceID, s.ID, person, st, c); err != nil {
-					return err
+			if p.undoOf == nil {
+				p.Changes = finding.Arrange(p.Changes)
+			}
+			for i, c := range p.Changes {
+				row := store.NewChange{Site: q.Site, Device: p.Device.ID, Source: p.Device.SourceID, Step: s.ID, Person: q.Person, Token: q.Token, Stage: q.Stage, Change: c}
+				if p.undoOf != nil {
+					row.UndoOf = p.undoOf[i]
 				}
+				rows = append(rows, row)
 			}
 		}
-		return o.enqueue(ctx, tx, n, steps, false)
+		if err := o.store.AddChanges(ctx, tx, rows); err != nil {
+			return err
+		}
+		return o.enqueue(ctx, tx, n, steps, false, turn)
 	})
 	if errors.Is(err, store.ErrUnderWay) {
 		return 0, toldError("That change is under way already.")
 	}
 	if err == nil {
-		o.touch(site)
+		o.touch(q.Site)
 	}
 	return id, err
+}
+
+// Undo takes back a change that was made, as its Undo says, by a run of its own.
+func (o *Office) Undo(ctx context.Context, q Ask, c store.Change) (int64, error) {
+	if !c.Made() {
+		return 0, toldError("That change doesn't stand: there is nothing to take back.")
+	}
+	back, ok := c.Core().Inverse()
+	if !ok {
+		return 0, toldError("It can't be taken back: " + c.Undo.Note)
+	}
+	latest, err := o.store.Latest(ctx, c)
+	if err != nil {
+		return 0, err
+	}
+	if !latest {
+		return 0, toldError("The same thing was changed again since: take that one back first.")
+	}
+	d, err := o.store.Device(ctx, c.DeviceID)
+	if err != nil {
+		return 0, err
+	}
+	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, d.Place+": "+back.Title
+	return o.Apply(ctx, q, []Pick{{Device: d, Changes: []finding.Change{back}, undoOf: []int64{c.ID}}})
 }
 
 // hand reads and writes the thing one kind of change is about.
@@ -76,41 +120,40 @@ type hand struct {
 
 // apply makes a step's changes in order. Each is read first: what reads To is
 // verified, what reads From is sent, anything else asks a person. A step that is
-// run again after a crash does the same, so no change is made twice.
+// run again after a crash does the same, so no change is made twice. The changes of
+// one device are a whole: when one fails, those made before it are taken back.
 func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string, error) {
-	all, err := o.store.ChangesOfStep(ctx, a.Step)
-	if err != nil {
-		return "", err
-	}
-	o.opt.Pause("asked")
-	made := 0
+	made, undone := 0, 0
 	var trouble error
-	for _, c := range all {
-		if !c.Open() {
-			continue
+	for {
+		c, err := o.nextOpen(ctx, a.Step)
+		if err != nil {
+			return "", err
 		}
-		if trouble != nil || o.store.Stopped(ctx, a.Step) {
-			says := "not sent: the one before it didn't hold"
+		if c == nil {
+			break
+		}
+		o.opt.Pause(StepAsked)
+		undoing := c.UndoOf != nil && o.sameStep(ctx, *c.UndoOf, a.Step)
+		if !undoing && c.State == store.Asked && o.store.Stopped(ctx, a.Step) {
+			return "stopped before it was sent", o.dropAsked(ctx, a)
+		}
+		cerr := o.applyOne(ctx, d, *c, a.fence)
+		switch {
+		case cerr == nil && undoing:
+			undone++
+		case cerr == nil:
+			made++
+		case ours(cerr), a.patient && errors.Is(cerr, dial.ErrUnreachable):
+			return "", cerr // the step is tried again as a whole, and reads first
+		default:
 			if trouble == nil {
-				says = "stopped before it was sent"
+				trouble = cerr
 			}
-			if err := o.store.SettleChange(ctx, c.ID, "failed", "", says); err != nil {
+			if err := o.fail(ctx, a, *c, cerr, undoing); err != nil {
 				return "", err
 			}
-			continue
 		}
-		terr := o.applyOne(ctx, d, c)
-		if terr != nil && ours(terr) {
-			return "", terr
-		}
-		if terr != nil {
-			trouble = terr
-			if err := o.store.SettleChange(ctx, c.ID, "failed", "", terr.Error()); err != nil {
-				return "", err
-			}
-			continue
-		}
-		made++
 	}
 	if err := o.refresh(ctx, d, a.Stage); err != nil && ours(err) {
 		return "", err
@@ -118,10 +161,124 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 	if err := o.judgeAround(ctx, d); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d changes read back", made), trouble
+	if trouble == nil {
+		trouble = o.failedBefore(ctx, a.Step)
+	}
+	switch {
+	case trouble != nil && undone > 0:
+		return "", toldError(fmt.Sprintf("%v; what was changed before it was taken back", trouble))
+	case trouble != nil:
+		return "", toldError(trouble.Error())
+	case made == 1:
+		return "1 change read back", nil
+	}
+	return fmt.Sprintf("%d changes read back", made), nil
 }
 
-func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change) error {
+// nextOpen is the step's next change that isn't settled, nil when all are. One that
+// is only to be read again later is settled as far as the step goes.
+func (o *Office) nextOpen(ctx context.Context, step int64) (*store.Change, error) {
+	all, err := o.store.ChangesOfStep(ctx, step)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].State == store.Asked || all[i].State == store.Sent {
+			return &all[i], nil
+		}
+	}
+	return nil, nil
+}
+
+func (o *Office) sameStep(ctx context.Context, change, step int64) bool {
+	c, err := o.store.Change(ctx, change)
+	return err == nil && c.StepID != nil && *c.StepID == step
+}
+
+// failedBefore is the trouble of a change that failed before this server took the
+// step over.
+func (o *Office) failedBefore(ctx context.Context, step int64) error {
+	all, err := o.store.ChangesOfStep(ctx, step)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if c.State == store.Failed && c.UndoOf == nil {
+			return toldError(c.Says)
+		}
+		if c.State == store.Asks {
+			return toldError(c.Title + ": " + c.Says)
+		}
+	}
+	return nil
+}
+
+// fail settles a change that failed, in one transaction with what follows from it:
+// those after it aren't sent, and what takes back those before it is written down. An
+// undoing that fails leaves its change as it was made, and says so.
+func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause error, undoing bool) error {
+	all, err := o.store.ChangesOfStep(ctx, a.Step)
+	if err != nil {
+		return err
+	}
+	defer o.opt.Pause(StepUndoing)
+	return o.store.InTx(ctx, func(tx pgx.Tx) error {
+		state, says, reads := store.Failed, cause.Error(), ""
+		var asks asksError
+		switch {
+		case errors.As(cause, &asks):
+			state, reads = store.Asks, string(asks)
+		case errors.Is(cause, dial.ErrUnreachable) && slices.ContainsFunc(all, func(x store.Change) bool { return x.ID == c.ID && x.Writes > 0 }):
+			state, says = store.Asks, "It was sent and the device is silent since ("+says+"): whether it was made isn't known. Read it again and decide."
+		}
+		if err := o.store.SettleChangeTx(ctx, tx, c.ID, a.fence, state, reads, says); err != nil {
+			return err
+		}
+		if undoing {
+			stands := store.Verified
+			if state == store.Asks {
+				stands = store.Asks
+			}
+			return o.store.SettleChangeTx(ctx, tx, *c.UndoOf, a.fence, stands, "", "taking it back failed: "+says)
+		}
+		var back []store.NewChange
+		for i := len(all) - 1; i >= 0; i-- {
+			b := all[i]
+			switch {
+			case b.State == store.Asked && b.ID != c.ID:
+				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: the one before it didn't hold")
+			case b.Made() && b.Writes > 0 && b.UndoOf == nil: // what read so already before isn't ours to take back
+				inverse, ok := b.Core().Inverse()
+				if !ok {
+					err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
+					break
+				}
+				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Undoing, "", "is taken back: the one after it failed")
+				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: value(b.SourceID), Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return o.store.AddChanges(ctx, tx, back)
+	})
+}
+
+// asksError is what a thing reads that is neither what it was nor what was wanted.
+type asksError string
+
+func (e asksError) Error() string {
+	return fmt.Sprintf("It reads %q now, neither what it was nor what was wanted: someone else changed it. Read it again and decide.", string(e))
+}
+
+func value(p *int64) int64 {
+	if p == nil {
+		return 0
+	}
+	return *p
+}
+
+func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change, fence int64) error {
 	h, closer, err := o.hand(ctx, d, c)
 	if err != nil {
 		return err
@@ -131,24 +288,22 @@ func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change) e
 	if err != nil {
 		return err
 	}
+	o.opt.Pause(StepRead)
 	switch finding.Settle(c.Core(), reads) {
 	case finding.Verified:
-		return o.settle(ctx, c, reads)
+		return o.settle(ctx, c, fence, reads)
 	case finding.Ask:
-		if err := o.store.SettleChange(ctx, c.ID, "asks", reads, fmt.Sprintf("It reads %q now, neither what it was nor what was wanted: someone else changed it. Read it again and decide.", reads)); err != nil {
-			return err
-		}
-		return nil
+		return asksError(reads)
 	}
-	if err := o.store.SendChange(ctx, c.ID, reads); err != nil {
+	if err := o.store.SendChange(ctx, c.ID, fence, reads); err != nil {
 		return err
 	}
 	o.touch(d.SiteID)
-	o.opt.Pause("sent")
+	o.opt.Pause(StepSent)
 	if err := h.write(ctx); err != nil {
 		return err
 	}
-	o.opt.Pause("written")
+	o.opt.Pause(StepWritten)
 	reads, err = h.read(ctx)
 	if err != nil {
 		return err
@@ -156,17 +311,25 @@ func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change) e
 	if reads != c.ToText {
 		return toldError(fmt.Sprintf("it was sent and reads %q all the same", reads))
 	}
-	return o.settle(ctx, c, reads)
+	o.opt.Pause(StepBack)
+	err = o.settle(ctx, c, fence, reads)
+	o.opt.Pause(StepSettled)
+	return err
 }
 
-// settle marks a change that reads as wanted: verified, or read back with readings
-// to follow.
-func (o *Office) settle(ctx context.Context, c store.Change, reads string) error {
-	if len(c.Later) == 0 {
-		return o.store.SettleChange(ctx, c.ID, "verified", reads, "read back")
-	}
+// settle marks a change that reads as wanted: verified, or read back with readings to
+// follow. What it takes back is undone with it.
+func (o *Office) settle(ctx context.Context, c store.Change, fence int64, reads string) error {
 	return o.store.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update change set state = 'read back', reads = $2, says = 'read back; it is read again' where id = $1`, c.ID, reads); err != nil {
+		if c.UndoOf != nil {
+			if err := o.store.SettleChangeTx(ctx, tx, *c.UndoOf, fence, store.Undone, reads, "taken back"); err != nil {
+				return err
+			}
+		}
+		if len(c.Later) == 0 {
+			return o.store.SettleChangeTx(ctx, tx, c.ID, fence, store.Verified, reads, "read back")
+		}
+		if err := o.store.SettleChangeTx(ctx, tx, c.ID, fence, store.ReadBack, reads, "read back; it is read again"); err != nil {
 			return err
 		}
 		var jobs []river.InsertManyParams
@@ -180,19 +343,15 @@ func (o *Office) settle(ctx context.Context, c store.Change, reads string) error
 }
 
 // again reads a changed clock once more, and the recorder that holds the camera.
-func (o *Office) again(ctx context.Context, a againArgs) error {
-	c, err := o.store.Change(ctx, a.Change)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
+func (o *Office) again(ctx context.Context, a againArgs, c store.Change, fence int64) error {
+	if !c.Made() {
+		return nil // it was taken back, or failed, meanwhile
 	}
 	d, err := o.store.Device(ctx, c.DeviceID)
 	if err != nil {
 		return err
 	}
-	_, terr := o.readClock(ctx, d)
+	_, terr := o.readClock(ctx, d, true)
 	if terr != nil && ours(terr) {
 		return terr
 	}
@@ -208,12 +367,12 @@ func (o *Office) again(ctx context.Context, a againArgs) error {
 	switch {
 	case terr != nil:
 		if a.Last {
-			err = o.store.SettleChange(ctx, c.ID, "failed", "", fmt.Sprintf("after %s: %v", spoken(after), terr))
+			err = o.store.SettleChange(ctx, c.ID, fence, store.Failed, "", fmt.Sprintf("after %s: %v", spoken(after), terr))
 		}
-	case inBand(f):
-		err = o.store.SettleChange(ctx, c.ID, "verified", c.ToText, fmt.Sprintf("after %s it is %s from %s", spoken(after), f.Offset(), f.Reference.Name))
+	case f.InBand():
+		err = o.store.SettleChange(ctx, c.ID, fence, store.Verified, c.ToText, fmt.Sprintf("after %s it is %s from %s", spoken(after), f.Offset(), f.Reference.Name))
 	case a.Last:
-		err = o.store.SettleChange(ctx, c.ID, "failed", c.ToText, fmt.Sprintf("after %s it is still %s from %s", spoken(after), f.Offset(), f.Reference.Name))
+		err = o.store.SettleChange(ctx, c.ID, fence, store.Failed, c.ToText, fmt.Sprintf("after %s it is still %s from %s", spoken(after), f.Offset(), f.Reference.Name))
 	}
 	if err != nil {
 		return err
@@ -250,7 +409,7 @@ func (o *Office) untilHeld(ctx context.Context, d store.Device) error {
 func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) error {
 	switch st {
 	case stage.Clock:
-		_, err := o.readClock(ctx, d)
+		_, err := o.readClock(ctx, d, true)
 		return err
 	case stage.Channels:
 		// It says "connecting" until it knows whether the camera takes it.
@@ -292,20 +451,47 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 	return nil
 }
 
-// dropAsked settles a stopped step's changes that were never sent.
-func (o *Office) dropAsked(ctx context.Context, step int64) error {
-	all, err := o.store.ChangesOfStep(ctx, step)
+// dropAsked settles a stopped step's changes that were never sent. What was begun
+// before a crash is read first: a stop takes nothing back.
+func (o *Office) dropAsked(ctx context.Context, a stepArgs) error {
+	all, err := o.store.ChangesOfStep(ctx, a.Step)
 	if err != nil {
 		return err
 	}
 	for _, c := range all {
-		if c.State == "asked" {
-			if err := o.store.SettleChange(ctx, c.ID, "failed", "", "stopped before it was sent"); err != nil {
-				return err
+		switch {
+		case c.State == store.Asked && c.UndoOf == nil:
+			err = o.store.SettleChange(ctx, c.ID, a.fence, store.Failed, "", "stopped before it was sent")
+		case c.State == store.Sent || c.State == store.Asked:
+			var d store.Device
+			if d, err = o.store.Device(ctx, a.Device); err == nil {
+				err = o.settleSent(ctx, d, c, a.fence)
 			}
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// settleSent reads what became of a change that may have been sent.
+func (o *Office) settleSent(ctx context.Context, d store.Device, c store.Change, fence int64) error {
+	h, closer, err := o.hand(ctx, d, c)
+	if err != nil {
+		return err
+	}
+	defer closer()
+	reads, err := h.read(ctx)
+	switch {
+	case err != nil && ours(err):
+		return err
+	case err != nil:
+		return o.store.SettleChange(ctx, c.ID, fence, store.Asks, "", "The run was stopped while it was sent, and it can't be read: "+err.Error())
+	case reads == c.ToText:
+		return o.settle(ctx, c, fence, reads)
+	}
+	return o.store.SettleChange(ctx, c.ID, fence, store.Failed, reads, "stopped before it was made")
 }
 
 // hand gives the reading and the writing of a change's thing.
@@ -354,7 +540,7 @@ func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 				return r, err
 			}
 			cam.Follow(r)
-			if c.Kind != clock.SetSource {
+			if c.Kind != clock.SetSource && c.Kind != clock.SetManual {
 				return r, nil
 			}
 			if r.Servers, r.FromDHCP, err = cam.NTP(ctx); !errors.Is(err, dial.ErrNotAuthorised) {
@@ -370,11 +556,11 @@ func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 			return "", err
 		case c.Kind == clock.SetZone:
 			return r.ZoneText(), nil
-		case c.Kind == clock.SetSource:
+		case c.Kind == clock.SetSource, c.Kind == clock.SetManual:
 			return r.Source(), nil
 		}
 		f.Camera = &r
-		if inBand(f) {
+		if f.InBand() {
 			return c.ToText, nil
 		}
 		return c.FromText, nil
@@ -400,6 +586,8 @@ func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 			}
 			cam.Follow(r)
 			return cam.SetTime(ctx, true, r.Zone, r.Daylight, time.Time{})
+		case clock.SetManual: // it keeps the time it has
+			return cam.SetTime(ctx, false, r.Zone, r.Daylight, time.Now().Add(r.Offset.Mid()))
 		}
 		return cam.SetTime(ctx, false, r.Zone, r.Daylight, time.Now().Add(f.Reference.Offset.Mid()+500*time.Millisecond))
 	}
@@ -421,6 +609,9 @@ func (o *Office) placeHand(d store.Device, v *View, rc *recorder.Client, number 
 			return channel.Empty, nil
 		},
 		write: func(ctx context.Context) error {
+			if c.ToText == channel.Empty {
+				return rc.Remove(ctx, number)
+			}
 			account, ok := v.Account(d.ID)
 			seen, heard := v.Seen(d.ID)
 			if !ok || !heard {

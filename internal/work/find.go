@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -34,25 +35,26 @@ func (o *Office) look(ctx context.Context, a stepArgs) (string, error) {
 	}
 	n := networks[i]
 	begun := time.Now()
-	seen, sum, err := o.ask(ctx, n.Prefix)
+	seen, sum, err := o.ask(ctx, a.Site, n.Prefix)
 	if err != nil {
 		return "", err
 	}
 	sum.Seconds = time.Since(begun).Seconds()
-	if err := o.reconcile(ctx, a.Site, n.Prefix, seen, sum); err != nil {
+	touched, err := o.reconcile(ctx, a.Site, n.Prefix, seen, sum)
+	if err != nil {
 		return "", err
 	}
 	if err := o.store.KeepLook(ctx, n.ID, time.Now().UTC(), sum); err != nil {
 		return "", err
 	}
-	if err := o.judge(ctx, a.Site, nil); err != nil {
+	if err := o.judge(ctx, a.Site, touched); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%d addresses of %s asked, %d answered", sum.Addresses, n.Name, len(seen)), nil
 }
 
 // ask gathers what answers in a prefix, each address once.
-func (o *Office) ask(ctx context.Context, p netip.Prefix) ([]identity.Sighting, store.Look, error) {
+func (o *Office) ask(ctx context.Context, site int64, p netip.Prefix) ([]identity.Sighting, store.Look, error) {
 	hosts := netplan.Hosts(p)
 	sum := store.Look{Addresses: len(hosts)}
 	var mu sync.Mutex
@@ -92,7 +94,10 @@ func (o *Office) ask(ctx context.Context, p netip.Prefix) ([]identity.Sighting, 
 	}
 	wg.Go(func() { open = discovery.Sweep(ctx, o.dialer, hosts, ports, 300*time.Millisecond) })
 	wg.Wait()
-	gate := make(chan struct{}, 32)
+	if err := o.sweepAgain(ctx, site, p, seen, open); err != nil {
+		return nil, sum, err
+	}
+	gate := make(chan struct{}, 64)
 	for addr, at := range open {
 		wg.Go(func() {
 			gate <- struct{}{}
@@ -108,6 +113,36 @@ func (o *Office) ask(ctx context.Context, p netip.Prefix) ([]identity.Sighting, 
 	}
 	slices.SortFunc(out, func(a, b identity.Sighting) int { return a.Address.Compare(b.Address) })
 	return out, sum, ctx.Err()
+}
+
+// sweepAgain knocks once more, with more time, at the addresses that answered in any
+// way or are expected to: a busy device or machine may miss the first knock.
+func (o *Office) sweepAgain(ctx context.Context, site int64, p netip.Prefix, seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) error {
+	dots, err := o.store.Dots(ctx, site, []netip.Prefix{p})
+	if err != nil {
+		return err
+	}
+	again := map[netip.Addr]bool{}
+	for _, d := range dots {
+		again[d.Address] = true
+	}
+	for a := range seen {
+		again[a] = true
+	}
+	for a := range open {
+		again[a] = true
+	}
+	for a, at := range discovery.Sweep(ctx, o.dialer, slices.Collect(maps.Keys(again)), ports, time.Second) {
+		for _, port := range at {
+			if !slices.Contains(open[a], port) {
+				open[a] = append(open[a], port)
+			}
+		}
+	}
+	for a := range open {
+		slices.Sort(open[a])
+	}
+	return nil
 }
 
 func count(l *store.Look, s identity.Sighting) {
@@ -191,45 +226,59 @@ func spokeRTSP(ctx context.Context, host dial.Host, port int) bool {
 	return c.Options() == nil
 }
 
-// reconcile writes what was seen beside what is known. A known device of this
-// network that didn't answer keeps all that was read of it before.
-func (o *Office) reconcile(ctx context.Context, site int64, p netip.Prefix, seen []identity.Sighting, sum store.Look) error {
+// reconcile writes what was seen beside what is known, in batches, and returns the
+// cameras that were looked at. A known device of this network that didn't answer
+// keeps all that was read of it before.
+func (o *Office) reconcile(ctx context.Context, site int64, p netip.Prefix, seen []identity.Sighting, sum store.Look) ([]int64, error) {
 	devices, err := o.store.Devices(ctx, site)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	known := make([]identity.Known, len(devices))
 	for i, d := range devices {
 		known[i] = d.Known()
 	}
 	now := time.Now().UTC()
-	for _, m := range identity.Reconcile(known, seen) {
-		looked := Looked{At: now, Outcome: m.Outcome, Tried: tried(sum)}
+	var silent, touched []int64
+	var facts []store.NewFact
+	var said []store.Identity
+	var fresh []store.Device
+	var strangers []int // of matches
+	// Where another identity answers, who it was known as stays until a person decides.
+	note := func(id int64, m identity.Match) {
+		if m.Outcome != identity.Doubtful {
+			said = append(said, store.Identity{Device: id, Seen: *m.Seen})
+		}
+		facts = append(facts, store.NewFact{Device: id, Name: factSeen, Via: m.Seen.WaysText(), At: now, Value: m.Seen},
+			store.NewFact{Device: id, Name: factLooked, Via: "look", At: now, Value: Looked{At: now, Outcome: m.Outcome, Tried: tried(sum)}})
+		touched = append(touched, id)
+	}
+	matches := identity.Reconcile(known, seen)
+	for i, m := range matches {
 		switch {
 		case m.Seen == nil:
 			if !p.Contains(m.Known.Address) {
 				continue
 			}
-			if err := o.store.DropFact(ctx, m.Known.ID, factSeen); err != nil {
-				return err
-			}
-			if err := o.store.KeepFact(ctx, m.Known.ID, factLooked, "look", now, looked); err != nil {
-				return err
-			}
+			silent, touched = append(silent, m.Known.ID), append(touched, m.Known.ID)
+			facts = append(facts, store.NewFact{Device: m.Known.ID, Name: factLooked, Via: "look", At: now, Value: Looked{At: now, Outcome: m.Outcome, Tried: tried(sum)}})
 		case m.Known == nil:
-			if m.Seen.Kind == "" {
-				continue // something answers there that is neither camera nor recorder
-			}
-			if err := o.welcome(ctx, site, *m.Seen, looked); err != nil {
-				return err
+			if s := m.Seen; s.Kind != "" { // else something answers there that is neither camera nor recorder
+				fresh = append(fresh, store.Device{SiteID: site, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address})
+				strangers = append(strangers, i)
 			}
 		default:
-			if err := o.note(ctx, m.Known.ID, *m.Seen, looked); err != nil {
-				return err
-			}
+			note(m.Known.ID, m)
 		}
 	}
-	return nil
+	ids, err := o.store.AddDevices(ctx, site, fresh)
+	if err != nil {
+		return nil, err
+	}
+	for i, id := range ids {
+		note(id, matches[strangers[i]])
+	}
+	return touched, errors.Join(o.store.IdentifyAll(ctx, said), o.store.DropFact(ctx, factSeen, silent...), o.store.KeepFacts(ctx, facts...))
 }
 
 func tried(l store.Look) string {
@@ -249,28 +298,4 @@ func portList() string {
 		s += fmt.Sprint(p)
 	}
 	return s
-}
-
-// note keeps a sighting of a known device. Where another identity answers, who it
-// was known as stays until a person decides.
-func (o *Office) note(ctx context.Context, id int64, s identity.Sighting, l Looked) error {
-	if l.Outcome != identity.Doubtful {
-		if err := o.store.Identify(ctx, id, s); err != nil {
-			return err
-		}
-	}
-	if err := o.store.KeepFact(ctx, id, factSeen, s.WaysText(), l.At, s); err != nil {
-		return err
-	}
-	return o.store.KeepFact(ctx, id, factLooked, "look", l.At, l)
-}
-
-// welcome adds a device that nobody expected.
-func (o *Office) welcome(ctx context.Context, site int64, s identity.Sighting, l Looked) error {
-	place := s.Address.String()
-	id, err := o.store.AddDevice(ctx, store.Device{SiteID: site, Kind: s.Kind, Place: place, Make: s.Make, Model: s.Model, Address: &s.Address})
-	if err != nil {
-		return err
-	}
-	return o.note(ctx, id, s, l)
 }

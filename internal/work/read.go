@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
@@ -24,9 +23,10 @@ type identitySighting = identity.Sighting
 // nothing in a band.
 const clockError = 60 * time.Millisecond
 
-// readClock measures a camera's clock and reads where it takes its time from. The
+// readClock measures a camera's clock, at the edge of its second where narrow asks for
+// it, and reads where it takes its time from. The
 // recorder it is held against is read first where it wasn't within a minute.
-func (o *Office) readClock(ctx context.Context, d store.Device) (string, error) {
+func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (string, error) {
 	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
 	if err != nil {
 		return "", err
@@ -49,7 +49,11 @@ func (o *Office) readClock(ctx context.Context, d store.Device) (string, error) 
 		return "", err
 	}
 	defer plain.Close()
-	r, err := plain.NarrowTime(ctx, clockError, 6)
+	polls := 1
+	if narrow {
+		polls = 6
+	}
+	r, err := plain.NarrowTime(ctx, clockError, polls)
 	if err != nil {
 		return "", err
 	}
@@ -322,10 +326,4 @@ func (o *Office) heldBy(ctx context.Context, d store.Device) (store.Device, *cha
 	}
 	rec, slot, _ := v.HolderOf(d)
 	return rec, slot, nil
-}
-
-// inBand says whether a camera's clock is usable against its reference.
-func inBand(f clock.Facts) bool {
-	b := clock.BandOf(f.Offset(), f.Window)
-	return b == clock.InStep || b == clock.Usable
 }

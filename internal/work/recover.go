@@ -8,46 +8,84 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
-// recover takes up what a killed server of this machine had under way, at once:
-// its jobs are made available again and its leases are given back. The jobs of
-// other machines are left to River's own rescue.
+const (
+	beat     = 2 * time.Second  // how often a server tells the others that it lives
+	silence  = 15 * time.Second // after which its work is taken over
+	dueRound = 20 * time.Second // how often marks that are no longer valid are looked for
+	dueMost  = 300              // sources judged again in one round
+)
+
+// watch beats, takes over the work of servers that died, and has marks judged again
+// whose time is over or that older rules made.
+func (o *Office) watch() {
+	defer o.done.Done()
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	due := time.Now()
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		if err := o.recover(ctx); err != nil {
+			o.opt.Log.Warn("other servers can't be looked after", "err", err)
+		}
+		if !time.Now().Before(due) {
+			due = time.Now().Add(dueRound)
+			if err := o.judgeDue(ctx); err != nil {
+				o.opt.Log.Warn("marks can't be judged again", "err", err)
+			}
+		}
+		cancel()
+		select {
+		case <-o.stop:
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (o *Office) judgeDue(ctx context.Context) error {
+	sites, err := o.store.Due(ctx, dueMost)
+	for site, devices := range sites {
+		if jerr := o.judge(ctx, site, devices); jerr != nil {
+			err = errors.Join(err, jerr)
+		}
+	}
+	return err
+}
+
+// recover beats and takes up what dead servers had under way, at once: those of this
+// machine whose process is gone, and any that was silent for too long. One that was
+// only held up finds its fence overtaken when it goes on.
 func (o *Office) recover(ctx context.Context) error {
-	rows, err := o.store.Pool.Query(ctx, `select distinct attempted_by[array_upper(attempted_by, 1)] from river_job where state = 'running' and attempted_by is not null`)
+	if err := o.store.Beat(ctx, o.holder); err != nil {
+		return fmt.Errorf("work: recovering: %w", err)
+	}
+	holders, err := o.store.Holders(ctx)
 	if err != nil {
 		return fmt.Errorf("work: recovering: %w", err)
 	}
 	var dead []string
-	for rows.Next() {
-		var id string
-		if err := rows.Scan(&id); err != nil {
-			rows.Close()
-			return fmt.Errorf("work: recovering: %w", err)
-		}
-		if gone(id) {
+	for id, silent := range holders {
+		if id != o.holder && (gone(id) || silent > silence) {
 			dead = append(dead, id)
 		}
 	}
-	if err := rows.Err(); err != nil || len(dead) == 0 {
-		return err
+	if len(dead) == 0 {
+		return nil
 	}
-	for _, id := range dead {
-		if _, err := o.store.Pool.Exec(ctx, `delete from lease where starts_with(holder, $1 || '/')`, id); err != nil {
-			return fmt.Errorf("work: recovering: %w", err)
-		}
-	}
-	tag, err := o.store.Pool.Exec(ctx, `update river_job set state = 'available', scheduled_at = now() where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
+	jobs, err := o.store.TakeOver(ctx, dead)
 	if err != nil {
 		return fmt.Errorf("work: recovering: %w", err)
 	}
-	o.opt.Log.Info("took up the work of a server that was killed", "jobs", tag.RowsAffected())
+	o.opt.Log.Info("took up the work of a server that was killed", "jobs", jobs)
 	return nil
 }
 
 // gone says whether a holder's name ("host/pid/started") is a process of this
 // machine that no longer runs. A process number may have been given to another
-// process since: then River's rescue does it later.
+// process since: then its silence tells.
 func gone(holder string) bool {
 	host, err := os.Hostname()
 	parts := strings.Split(holder, "/")

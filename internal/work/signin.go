@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -23,7 +24,7 @@ func (o *Office) signIn(ctx context.Context, d store.Device) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v, err := Look(ctx, o.store, d.SiteID, nil)
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
 	if err != nil {
 		return "", err
 	}
@@ -41,16 +42,20 @@ func (o *Office) signIn(ctx context.Context, d store.Device) (string, error) {
 	}
 	// A device that doesn't answer keeps the account it was opened with before.
 	if account == nil && terr == nil {
-		if err := o.store.DropFact(ctx, d.ID, factAccount); err != nil {
+		if err := errors.Join(o.store.DropFact(ctx, factAccount, d.ID), o.store.Opened(ctx, d.ID, 0)); err != nil {
 			return "", err
 		}
 	}
+	facts := []store.NewFact{{Device: d.ID, Name: factTried, Via: "sign-in", At: looked.At, Value: looked}}
 	if account != nil {
-		if err := o.store.KeepFact(ctx, d.ID, factAccount, string(account.Scheme), account.At, account); err != nil {
-			return "", err
+		facts = append(facts, store.NewFact{Device: d.ID, Name: factAccount, Via: string(account.Scheme), At: account.At, Value: account})
+		if d.OpenedSet == nil || *d.OpenedSet != account.SetID {
+			if err := o.store.Opened(ctx, d.ID, account.SetID); err != nil {
+				return "", err
+			}
 		}
 	}
-	if err := o.store.KeepFact(ctx, d.ID, factTried, "sign-in", looked.At, looked); err != nil {
+	if err := o.store.KeepFacts(ctx, facts...); err != nil {
 		return "", err
 	}
 	return says, terr
@@ -114,43 +119,38 @@ func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.Se
 		return nil, err
 	}
 	var out []store.SealedSet
-	for _, s := range access.Order(time.Now(), o.standing(ctx, d, v), sets, tries, false) {
+	standing, err := o.standing(ctx, d, v)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range access.Order(time.Now(), standing, sets, tries, false) {
 		out = append(out, byID[s.ID])
 	}
 	return out, nil
 }
 
 // standing tells what opened this device, others of its make, and others near it.
-func (o *Office) standing(ctx context.Context, d store.Device, v *View) access.Device {
+func (o *Office) standing(ctx context.Context, d store.Device, v *View) (access.Device, error) {
 	out := access.Device{Make: d.Make}
+	if a, ok := v.Account(d.ID); ok {
+		out.Opened = a.SetID
+	}
 	networks, err := o.store.Networks(ctx, d.SiteID)
 	if err != nil {
-		return out
+		return out, err
 	}
 	plan := make([]netplan.Network, len(networks))
 	for i, n := range networks {
 		plan[i] = netplan.Network{ID: n.ID, Prefix: n.Prefix}
 	}
-	for _, other := range v.Cameras() {
-		a, ok := v.Account(other.ID)
-		if !ok {
-			continue
-		}
-		if other.ID == d.ID {
-			out.Opened = a.SetID
-		}
-		if other.Make == d.Make {
-			out.OpenedByMake = append(out.OpenedByMake, a.SetID)
-		}
-		if other.Address != nil && d.Address != nil {
-			n, ok := netplan.Of(plan, *other.Address)
-			m, ok2 := netplan.Of(plan, *d.Address)
-			if ok && ok2 && n.ID == m.ID {
-				out.OpenedNear = append(out.OpenedNear, a.SetID)
-			}
+	var near netip.Prefix
+	if d.Address != nil {
+		if n, ok := netplan.Of(plan, *d.Address); ok {
+			near = n.Prefix
 		}
 	}
-	return out
+	out.OpenedByMake, out.OpenedNear, err = o.store.OpenedAlike(ctx, d.SiteID, d.Make, near)
+	return out, err
 }
 
 // tryOne sends one set. A nil account without error means that the set was wrong
@@ -199,16 +199,14 @@ func (o *Office) keepIdentity(ctx context.Context, d store.Device, c *onvif.Clie
 	if err := o.store.Identify(ctx, d.ID, info); err != nil {
 		return err
 	}
-	now := time.Now().UTC()
-	info.At = now
-	if err := o.store.KeepFact(ctx, d.ID, factInfo, "GetDeviceInformation", now, info); err != nil {
-		return err
-	}
 	services, err := c.Services(ctx)
 	if err != nil {
 		return err
 	}
-	return o.store.KeepFact(ctx, d.ID, factServices, "GetServices", now, services)
+	now := time.Now().UTC()
+	info.At = now
+	return o.store.KeepFacts(ctx, store.NewFact{Device: d.ID, Name: factInfo, Via: "GetDeviceInformation", At: now, Value: info},
+		store.NewFact{Device: d.ID, Name: factServices, Via: "GetServices", At: now, Value: services})
 }
 
 // rtspTakes says whether RTSP takes the account too; DESCRIBE asks for it.

@@ -10,8 +10,6 @@ import (
 
 	"github.com/icholy/digest"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/store"
@@ -107,35 +105,4 @@ func (o *Office) ChannelStill(ctx context.Context, d store.Device, number int) (
 		return nil, err
 	}
 	return checkJPEG(data, d.Address.String())
-}
-
-// PlaceAfter proposes a camera's channel as if the picks before it were placed.
-func (v *View) PlaceAfter(now time.Time, d store.Device, before []Pick) []finding.Change {
-	f, w := v.Channel(d)
-	if f.Recorder == nil {
-		return nil
-	}
-	r := *f.Recorder
-	r.Slots = append([]channel.Slot(nil), r.Slots...)
-	for _, p := range before {
-		g, x := v.Channel(p.Device)
-		if g.Recorder == nil || g.Recorder.Name != r.Name {
-			continue
-		}
-		for _, c := range p.Changes {
-			if n := channelOf(c); n > 0 {
-				r.Slots = append(r.Slots, channel.Slot{Number: n, Address: g.Address, Kbps: float64(x.Kbps)})
-			}
-		}
-	}
-	f.Recorder = &r
-	return channel.Propose(now, f, w)
-}
-
-func channelOf(c finding.Change) int {
-	n := 0
-	for _, r := range c.Args["channel"] {
-		n = n*10 + int(r-'0')
-	}
-	return n
 }

@@ -39,6 +39,7 @@ func (b *bench) listen(rest string, port int, f func(net.Conn)) {
 // Bad devices beside good ones: each ends in a sentence of its own, the good ones
 // are found all the same, and the look ends in time.
 func TestBadDevicesHoldNothingUp(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	b.listen(".1.13", 8080, func(c net.Conn) { time.Sleep(20 * time.Second) })
 	b.listen(".1.14", 8080, func(c net.Conn) {
@@ -79,6 +80,7 @@ func TestBadDevicesHoldNothingUp(t *testing.T) {
 
 // A device that falls silent loses nothing that was known of it.
 func TestWhatIsKnownStaysWhenADeviceFallsSilent(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	b.find()
 	b.read(stage.SignIn, "Slipway", "Terminal recorder")
@@ -115,6 +117,7 @@ func TestWhatIsKnownStaysWhenADeviceFallsSilent(t *testing.T) {
 // The work dies at each step of a change; whatever the step, it ends verified and
 // the device was written to once.
 func TestAChangeIsMadeOnceWhereverTheWorkDies(t *testing.T) {
+	t.Parallel()
 	for _, step := range []string{"asked", "sent", "written"} {
 		t.Run(step, func(t *testing.T) {
 			t.Parallel()
@@ -133,7 +136,7 @@ func TestAChangeIsMadeOnceWhereverTheWorkDies(t *testing.T) {
 			if !died.Load() {
 				t.Fatal("the work didn't die")
 			}
-			all, err := b.Store.Changes(context.Background(), b.Site)
+			all, err := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 			if err != nil || len(all) != 1 {
 				t.Fatalf("%+v %v", all, err)
 			}
@@ -154,6 +157,7 @@ func TestAChangeIsMadeOnceWhereverTheWorkDies(t *testing.T) {
 
 // A change that someone else has made otherwise in the meantime asks a person.
 func TestAThingThatReadsNeitherFromNorToIsAsked(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	b.find()
 	b.read(stage.SignIn, "Berth 1 ramp", "Terminal recorder")
@@ -161,8 +165,8 @@ func TestAThingThatReadsNeitherFromNorToIsAsked(t *testing.T) {
 	d := b.device("Berth 1 ramp")
 	picks := []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Clock)[:1]}}
 	picks[0].Changes[0].From = "something it never read"
-	b.wait(b.office.Apply(context.Background(), b.Site, stage.Clock, "Apply", 0, picks))
-	all, err := b.Store.Changes(context.Background(), b.Site)
+	b.wait(b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: stage.Clock, Title: "Apply"}, picks))
+	all, err := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 	if err != nil || len(all) != 1 || all[0].State != "asks" || all[0].Writes != 0 {
 		t.Fatalf("%+v %v", all, err)
 	}
@@ -170,6 +174,7 @@ func TestAThingThatReadsNeitherFromNorToIsAsked(t *testing.T) {
 
 // A stopped run sends nothing more.
 func TestAStoppedRunSendsNothing(t *testing.T) {
+	t.Parallel()
 	release := make(chan struct{})
 	b := open(t, work.Options{Pause: func(at string) {
 		if at == "asked" {
@@ -180,11 +185,11 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	b.read(stage.SignIn, "Slipway", "Terminal recorder")
 	b.read(stage.Streams, "Slipway")
 	d := b.device("Slipway")
-	run, err := b.office.Apply(context.Background(), b.Site, stage.Channels, "Apply", 0, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Channels)}})
+	run, err := b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Channels)}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.office.Apply(context.Background(), b.Site, stage.Channels, "Apply", 0, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Channels)}}); !work.IsTold(err) {
+	if _, err := b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Channels)}}); !work.IsTold(err) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
 	if err := b.Store.StopRun(context.Background(), b.Site, run); err != nil {
@@ -192,7 +197,7 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	}
 	close(release)
 	b.wait(run, nil)
-	all, err := b.Store.Changes(context.Background(), b.Site)
+	all, err := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 	if err != nil || len(all) != 1 || all[0].Writes != 0 || all[0].State != "failed" || !strings.Contains(all[0].Says, "stopped") {
 		t.Errorf("%+v %v", all, err)
 	}
@@ -200,6 +205,7 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 
 // Wrong sets cost at most two tries, each written down, and the camera is left alone.
 func TestWrongPasswordsEndAtTheBudget(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	ctx := context.Background()
 	if _, err := b.Store.Pool.Exec(ctx, `update credential_set set sealed = $1 where name = 'House account'`, b.seal("not it", "House account")); err != nil {
@@ -237,6 +243,7 @@ func (b *bench) seal(secret, name string) []byte {
 // Nobody walks: both legs are missed, and that is what is shown. Then what the proof
 // rests on changes, and it goes stale.
 func TestAWalkThatNobodyWalks(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	ctx := context.Background()
 	b.find()
@@ -258,6 +265,6 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	b.want("Slipway", stage.Prove, stage.Ready)
 	f := b.view().Routes(d)
 	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)
-	b.wait(b.office.Apply(ctx, b.Site, stage.Routes, "Pull", 0, []work.Pick{{Device: d, Changes: []finding.Change{pull}}}))
+	b.wait(b.office.Apply(ctx, work.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"}, []work.Pick{{Device: d, Changes: []finding.Change{pull}}}))
 	b.want("Slipway", stage.Prove, stage.Stale)
 }

@@ -69,36 +69,65 @@ type View struct {
 	Proofs  map[int64]store.Proof
 	facts   map[int64]store.Facts
 	byID    map[int64]int
+	status  map[int64]*channel.Recorder // of recorders, decoded once
+	holds   map[string]heldAt           // address → the recorder's slot that holds it
 	bad     error
+}
+
+type heldAt struct {
+	recorder int64
+	slot     *channel.Slot
 }
 
 // Look reads a site. only limits it to these devices and all recorders; nil reads all.
 func Look(ctx context.Context, st *store.Store, site int64, only []int64) (*View, error) {
-	v := &View{byID: map[int64]int{}}
+	v := &View{byID: map[int64]int{}, status: map[int64]*channel.Recorder{}, holds: map[string]heldAt{}}
 	var err error
 	if v.Site, err = st.Site(ctx, site); err != nil {
 		return nil, err
 	}
-	all, err := st.Devices(ctx, site)
+	if only == nil {
+		v.Devices, err = st.Devices(ctx, site)
+	} else {
+		v.Devices, err = st.DevicesOf(ctx, site, only)
+	}
 	if err != nil {
 		return nil, err
 	}
-	var ids []int64
-	for _, d := range all {
-		if only == nil || d.Kind == identity.Recorder || slices.Contains(only, d.ID) {
-			v.byID[d.ID] = len(v.Devices)
-			v.Devices = append(v.Devices, d)
-			ids = append(ids, d.ID)
+	ids, sources := make([]int64, len(v.Devices)), make([]int64, 0, len(v.Devices))
+	for i, d := range v.Devices {
+		v.byID[d.ID], ids[i] = i, d.ID
+		if d.SourceID != 0 {
+			sources = append(sources, d.SourceID)
 		}
 	}
 	if v.facts, err = st.FactsOf(ctx, ids); err != nil {
 		return nil, err
 	}
-	if v.Tries, err = st.TriesAt(ctx, site); err != nil {
+	if v.Tries, err = st.TriesAt(ctx, ids); err != nil {
 		return nil, err
 	}
-	v.Proofs, err = st.Proofs(ctx, site)
-	return v, err
+	if v.Proofs, err = st.Proofs(ctx, sources); err != nil {
+		return nil, err
+	}
+	v.face()
+	return v, nil
+}
+
+// face decodes the recorders' channel tables, once for all cameras of the view.
+func (v *View) face() {
+	for _, r := range v.Recorders() {
+		status, ok := fact[channel.Recorder](v, r.ID, factRecorder)
+		if !ok {
+			continue
+		}
+		v.status[r.ID] = &status
+		for i := range status.Slots {
+			if s := &status.Slots[i]; v.holds[s.Address].slot == nil {
+				v.holds[s.Address] = heldAt{r.ID, s}
+			}
+		}
+	}
 }
 
 // Cameras of the view.
@@ -150,7 +179,10 @@ func (v *View) Reading(id int64) (clock.Reading, bool) { return fact[clock.Readi
 
 // Recorder is what a recorder says of itself.
 func (v *View) Recorder(id int64) (channel.Recorder, bool) {
-	return fact[channel.Recorder](v, id, factRecorder)
+	if r := v.status[id]; r != nil {
+		return *r, true
+	}
+	return channel.Recorder{}, false
 }
 
 // RecorderTrouble is why a recorder couldn't be read at last, or "".
@@ -203,14 +235,9 @@ func (v *View) SignIn(d store.Device) access.Facts {
 // holds it.
 func (v *View) HolderOf(d store.Device) (rec store.Device, slot *channel.Slot, ok bool) {
 	if d.Address != nil {
-		for _, r := range v.Recorders() {
-			status, known := v.Recorder(r.ID)
-			if !known {
-				continue
-			}
-			if s := channel.HeldBy(&status, d.Address.String()); s != nil {
-				return r, s, true
-			}
+		if h, held := v.holds[d.Address.String()]; held {
+			rec, ok = v.Device(h.recorder)
+			return rec, h.slot, ok
 		}
 	}
 	if d.RecorderID != nil {
@@ -367,11 +394,20 @@ func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 	found, stale := proof.JudgeSource(now, pf, d.Place)
 	cases[stage.Prove] = stage.Case{Read: pf.Last != nil && !pf.Last.Ended.IsZero(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
 	marks := map[stage.Stage]stage.State{}
-	var out []store.Judged
+	before := func(s stage.Stage) stage.State { return marks[s] }
+	out := make([]store.Judged, 0, len(stage.All()))
 	for _, st := range stage.All() {
-		m := stage.Derive(st, cases[st], func(s stage.Stage) stage.State { return marks[s] })
+		m := stage.Derive(st, cases[st], before)
 		marks[st] = m.State
-		out = append(out, store.Judged{SourceID: d.SourceID, Stage: st, Version: d.Version, Mark: m, Findings: cases[st].Findings})
+		j := store.Judged{Site: v.Site.ID, SourceID: d.SourceID, Stage: st, Version: d.Version, Mark: m, Findings: cases[st].Findings}
+		if st == stage.SignIn {
+			if left, until := access.Left(now, sf.Tries); left == 0 {
+				j.ValidUntil = until
+			}
+		}
+		j.Changes = len(v.Proposals(now, d, st))
+		j.Act = stage.ActOf(st, m, j.Changes, stage.Free(st, before))
+		out = append(out, j)
 	}
 	return out
 }
@@ -379,18 +415,48 @@ func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 // Err is set when a kept fact couldn't be read.
 func (v *View) Err() error { return v.bad }
 
-// judgeAround judges a device again, and with a recorder all cameras that hang on it.
+// judgeAround judges a device again, and with a recorder the cameras that hang on it.
 func (o *Office) judgeAround(ctx context.Context, d store.Device) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	var only []int64
-	if d.Kind == identity.Camera {
-		only = []int64{d.ID}
+	only := []int64{d.ID}
+	if d.Kind == identity.Recorder {
+		facts, err := o.store.FactsOf(ctx, only)
+		if err != nil {
+			return err
+		}
+		var status channel.Recorder
+		if _, err := facts[d.ID].Into(factRecorder, &status); err != nil {
+			return err
+		}
+		var at []netip.Addr
+		for _, s := range status.Slots {
+			if a, err := netip.ParseAddr(s.Address); err == nil {
+				at = append(at, a)
+			}
+		}
+		if only, err = o.store.Hanging(ctx, d, at); err != nil {
+			return err
+		}
 	}
 	return o.judge(ctx, d.SiteID, only)
 }
 
+// portion is how many cameras are read and judged at once.
+const portion = 500
+
+// judge derives the marks of these devices again, a portion at a time.
 func (o *Office) judge(ctx context.Context, site int64, only []int64) error {
+	for part := range slices.Chunk(only, portion) {
+		if err := o.judgePart(ctx, site, part); err != nil {
+			return err
+		}
+	}
+	o.touch(site)
+	return nil
+}
+
+func (o *Office) judgePart(ctx context.Context, site int64, only []int64) error {
 	v, err := Look(ctx, o.store, site, only)
 	if err != nil {
 		return err
@@ -402,15 +468,17 @@ func (o *Office) judge(ctx context.Context, site int64, only []int64) error {
 	if v.bad != nil {
 		o.opt.Log.Warn("a kept fact can't be read", "err", v.bad)
 	}
-	if err := o.store.KeepMarks(ctx, all); err != nil {
-		return err
-	}
-	o.touch(site)
-	return nil
+	return o.store.KeepMarks(ctx, all)
 }
 
 // Judge derives every mark of a site again.
-func (o *Office) Judge(ctx context.Context, site int64) error { return o.judge(ctx, site, nil) }
+func (o *Office) Judge(ctx context.Context, site int64) error {
+	all, err := o.store.Resolve(ctx, store.Selection{Site: site})
+	if err != nil {
+		return err
+	}
+	return o.judge(ctx, site, all)
+}
 
 func addrOf(d store.Device) (netip.Addr, error) {
 	if d.Address == nil {

@@ -22,7 +22,7 @@ type bench struct {
 
 func open(t *testing.T, opt work.Options) *bench {
 	h := testbed.Start(t)
-	opt.Listen, opt.Measure, opt.WalkFor = 500*time.Millisecond, 2200*time.Millisecond, 25*time.Second
+	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
 	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, opt)
 	if err != nil {
 		t.Fatal(err)
@@ -102,16 +102,17 @@ func (b *bench) read(st stage.Stage, places ...string) store.Run {
 func (b *bench) apply(st stage.Stage, place string) store.Run {
 	b.t.Helper()
 	d := b.device(place)
-	return b.wait(b.office.Apply(context.Background(), b.Site, st, "Apply", 0, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, st)}}))
+	return b.wait(b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, st)}}))
 }
 
 func (b *bench) mark(place string, st stage.Stage) stage.Mark {
 	b.t.Helper()
-	all, err := b.Store.Marks(context.Background(), b.Site)
+	id := b.device(place).SourceID
+	all, err := b.Store.Marks(context.Background(), []int64{id})
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	return all[b.device(place).SourceID][st]
+	return all[id][st]
 }
 
 func (b *bench) want(place string, st stage.Stage, state stage.State) {
@@ -122,6 +123,7 @@ func (b *bench) want(place string, st stage.Stage, state stage.State) {
 }
 
 func TestFromNotFoundToProven(t *testing.T) {
+	t.Parallel()
 	b := open(t, work.Options{})
 	if r := b.find(); r.Failed > 0 {
 		t.Fatalf("the look failed: %+v", r)
@@ -172,7 +174,7 @@ func TestFromNotFoundToProven(t *testing.T) {
 		if !t.Failed() {
 			return
 		}
-		changes, _ := b.Store.Changes(context.Background(), b.Site)
+		changes, _ := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 		for _, c := range changes {
 			t.Logf("change %s %s: %q → %q, %s: %s (reads %q, sent %d times)", c.Place, c.Kind, c.FromText, c.ToText, c.State, c.Says, c.Reads, c.Writes)
 		}

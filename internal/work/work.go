@@ -8,14 +8,17 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
@@ -28,11 +31,31 @@ type Options struct {
 	Measure time.Duration // how long a stream is played [3 s]
 	Listen  time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor time.Duration // how long a walk test waits for a person [60 s]
-	Workers int           // jobs at once [16]
-	Log     *slog.Logger
-	// Pause is called between the steps of a change ("asked", "sent", "written");
+	Workers int           // jobs at once [96]
+	Slow    int           // further jobs, of devices that are slow to answer [512]
+	// Most limits how many devices are worked on at once over all servers: of a
+	// network [64], of a recorder [4].
+	Most store.Limits
+	Log  *slog.Logger
+	// Pause is called before and after each step of a change, see the Step constants;
 	// tests stop the program there.
 	Pause func(step string)
+}
+
+// Steps of a change, in order; a change that is taken back goes through them again.
+const (
+	StepAsked   = "asked"     // its row is there, nothing was read
+	StepRead    = "read"      // the device was read
+	StepSent    = "sent"      // the row says so, nothing was sent
+	StepWritten = "written"   // the device took it
+	StepBack    = "read back" // and reads so
+	StepSettled = "settled"   // and the row says so
+	StepUndoing = "undoing"   // it failed, and what takes the others back is written down
+)
+
+// Steps lists them.
+func Steps() []string {
+	return []string{StepAsked, StepRead, StepSent, StepWritten, StepBack, StepSettled, StepUndoing}
 }
 
 // Office does the work of one process.
@@ -46,6 +69,7 @@ type Office struct {
 
 	mu    sync.Mutex
 	dirty map[int64]bool
+	gates map[int64]chan struct{} // by network: how many this process works on at once
 	stop  chan struct{}
 	done  sync.WaitGroup
 }
@@ -55,7 +79,10 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 	opt.Measure = or(opt.Measure, 3*time.Second)
 	opt.Listen = or(opt.Listen, 1200*time.Millisecond)
 	opt.WalkFor = or(opt.WalkFor, time.Minute)
-	opt.Workers = or(opt.Workers, 16)
+	opt.Workers = or(opt.Workers, 96)
+	opt.Slow = or(opt.Slow, 512)
+	opt.Most.Network = or(opt.Most.Network, 64)
+	opt.Most.Recorder = or(opt.Most.Recorder, 4)
 	if opt.Log == nil {
 		opt.Log = slog.Default()
 	}
@@ -63,7 +90,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, stop: make(chan struct{}),
+	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}),
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
 	workers := river.NewWorkers()
 	if err := river.AddWorkerSafely(workers, &stepWorker{o: o}); err != nil {
@@ -75,14 +102,14 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 	// River keeps this name with every job that runs, see Recover.
 	c, err := river.NewClient(riverpgxv5.New(st.Pool), &river.Config{
 		ID:            o.holder,
-		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}},
+		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: opt.Workers}, slowLane: {MaxWorkers: opt.Slow}},
 		Workers:       workers,
 		FetchCooldown: 50 * time.Millisecond,
-		JobTimeout:    stepLimit,
+		JobTimeout:    stepLimit + gateLimit,
 		// A killed server's job is taken up again after this and River's own round of
 		// up to 30 s.
-		RescueStuckJobsAfter: stepLimit + 5*time.Second,
-		MaxAttempts:          4,
+		RescueStuckJobsAfter: proveLimit + gateLimit + 5*time.Second,
+		MaxAttempts:          8, // a kill counts as one
 		Logger:               slog.New(quiet{opt.Log.Handler()}),
 	})
 	if err != nil {
@@ -112,6 +139,8 @@ func (o *Office) Start(ctx context.Context) error {
 	if err := o.recover(ctx); err != nil {
 		return err
 	}
+	o.done.Add(1)
+	go o.watch()
 	return o.river.Start(ctx)
 }
 
@@ -119,7 +148,8 @@ func (o *Office) Start(ctx context.Context) error {
 func (o *Office) Stop(ctx context.Context) error {
 	close(o.stop)
 	o.done.Wait()
-	return o.river.StopAndCancel(ctx)
+	err := o.river.StopAndCancel(ctx)
+	return errors.Join(err, o.store.Leave(ctx, o.holder))
 }
 
 // touch marks a site as changed; tell joins touches over 250 ms.
@@ -153,10 +183,14 @@ func (o *Office) tell() {
 	}
 }
 
-// stepLimit is how long one step may take; proveLimit for a walk test.
 const (
-	stepLimit  = 30 * time.Second
-	proveLimit = 2 * time.Minute
+	stepLimit  = 30 * time.Second // how long one step may take
+	proveLimit = 2 * time.Minute  // and a walk test
+	gateLimit  = 10 * time.Second // and how long a step may wait for its network's turn
+	// hush is how long a device may be silent at first before it is left to the slow
+	// lane, where it holds nobody up.
+	hush     = 750 * time.Millisecond
+	slowLane = "slow"
 )
 
 // stepArgs is one device's or network's part of a run.
@@ -168,6 +202,11 @@ type stepArgs struct {
 	Device  int64       `json:"device"`
 	Network int64       `json:"network"`
 	Walk    bool        `json:"walk"`
+	Net     int64       `json:"net"`    // the device's network, whose limit it counts for
+	Slow    bool        `json:"slow"`   // in the slow lane: it was silent at first
+	Coarse  bool        `json:"coarse"` // one of many: its clock is read once, to ± 0.5 s
+	fence   int64       // of the device's lease, once it is held
+	patient bool        // it is tried again where the device is silent
 }
 
 // Kind names the job for River.
@@ -180,64 +219,168 @@ type stepWorker struct {
 
 // Timeout limits one step.
 func (w *stepWorker) Timeout(job *river.Job[stepArgs]) time.Duration {
-	if job.Args.Act == store.Prove {
+	return limitOf(job.Args) + gateLimit
+}
+
+func limitOf(a stepArgs) time.Duration {
+	if a.Act == store.Prove {
 		return proveLimit
 	}
 	return stepLimit
 }
 
-// Work does one step. Trouble with a device settles the step as failed; only
-// trouble of our own is returned, so that the job is tried again.
+// Retries of a step whose device broke off or fell silent: the waits before them.
+var patience = []time.Duration{time.Second, 4 * time.Second}
+
+// NextRetry spaces them; River's own spacing serves our own trouble after that.
+func (w *stepWorker) NextRetry(job *river.Job[stepArgs]) time.Time {
+	return time.Now().Add(patience[min(max(job.Attempt-1, 0), len(patience)-1)])
+}
+
+// errAgain tells River that the step is tried again.
+var errAgain = errors.New("no answer; it is tried again")
+
+// Work does one step. Trouble with a device settles the step as failed, after it was
+// tried again where it fell silent; trouble of our own is returned, so that the job
+// is tried again.
 func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	a, o := job.Args, w.o
-	if a.Device != 0 {
-		holder := fmt.Sprintf("%s/%d", o.holder, job.ID)
-		_, ok, err := o.store.Lease(ctx, a.Device, holder, w.Timeout(job)+5*time.Second)
-		if err != nil {
-			return err
-		}
+	h := store.Hold{Step: a.Step, Device: a.Device, Holder: fmt.Sprintf("%s/%d/%d", o.holder, job.ID, job.Attempt)}
+	recorder := a.Act == store.Apply && (a.Stage == stage.Channels || a.Stage == stage.Routes)
+	if a.Device != 0 && !a.Slow && a.Act != store.Prove {
+		h.Net = a.Net
+		leave, ok := o.enter(ctx, a.Net)
 		if !ok {
-			return river.JobSnooze(500 * time.Millisecond)
+			return river.JobSnooze(time.Second + rand.N(time.Second))
 		}
-		defer func() {
-			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
-			defer cancel()
-			_ = o.store.Release(ctx, a.Device, holder)
-		}()
+		defer leave()
 	}
-	goOn, err := o.store.BeginStep(ctx, a.Step)
+	verdict, fence, err := o.store.BeginStep(ctx, h, limitOf(a)+5*time.Second, o.opt.Most, recorder)
 	if err != nil {
 		return err
+	}
+	h.Fence, a.fence, a.patient = fence, fence, job.Attempt <= len(patience)
+	switch verdict {
+	case store.Held, store.Full:
+		// Spread, so that those that wait don't all come back at once.
+		return river.JobSnooze(200*time.Millisecond + rand.N(400*time.Millisecond))
+	case store.Settled:
+		return nil
 	}
 	o.touch(a.Site)
 	var says string
 	var trouble error
-	if goOn {
-		says, trouble = o.step(ctx, a)
+	silent := false
+	if verdict == store.Go {
+		says, trouble, silent = o.listening(ctx, a)
 	} else if a.Act == store.Apply {
-		says, trouble = "stopped before it was sent", o.dropAsked(ctx, a.Step)
+		says, trouble = "stopped before it was sent", o.dropAsked(ctx, a)
 	}
-	if ours(trouble) {
-		if job.Attempt < job.MaxAttempts {
-			return trouble
-		}
-		o.opt.Log.Error("a step failed for good", "step", a.Step, "err", trouble)
-	}
-	if trouble != nil {
-		says = trouble.Error()
-	}
+	cut := errors.Is(ctx.Err(), context.Canceled) // this server stops: another goes on
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	err = o.store.EndStep(ctx, a.Step, trouble != nil, says)
+	if errors.Is(trouble, store.ErrFenced) {
+		o.opt.Log.Warn("a step was overtaken and let go", "step", a.Step, "device", a.Device)
+		return nil
+	}
+	state := "done"
+	switch {
+	case trouble == nil:
+	case silent:
+		return o.slower(ctx, h, a)
+	case cut, again(trouble, job.Attempt) && a.Act != store.Prove, ours(trouble) && job.Attempt < 4:
+		if err := o.store.EndStep(ctx, h, "waiting", trouble.Error()); err != nil {
+			return err
+		}
+		o.touch(a.Site)
+		if ours(trouble) && !cut {
+			return trouble
+		}
+		return errAgain
+	default:
+		state, says = "failed", trouble.Error()
+		if ours(trouble) {
+			o.opt.Log.Error("a step failed for good", "step", a.Step, "err", trouble)
+			says = "Something in this server went wrong; its log says what."
+		}
+	}
+	err = o.store.EndStep(ctx, h, state, says)
 	o.touch(a.Site)
+	if errors.Is(err, store.ErrFenced) {
+		return nil
+	}
 	return err
+}
+
+// enter waits for a place among the devices of a network that this process works on.
+// Waiting here costs the database nothing.
+func (o *Office) enter(ctx context.Context, network int64) (leave func(), ok bool) {
+	o.mu.Lock()
+	gate := o.gates[network]
+	if gate == nil {
+		gate = make(chan struct{}, o.opt.Most.Network)
+		o.gates[network] = gate
+	}
+	o.mu.Unlock()
+	limit := time.NewTimer(gateLimit)
+	defer limit.Stop()
+	select {
+	case gate <- struct{}{}:
+		return func() { <-gate }, true
+	case <-limit.C:
+	case <-ctx.Done():
+	}
+	return nil, false
+}
+
+// listening does a step, and cuts it short where the device says nothing at all at
+// first: then silent is true, and nothing was asked of it but whether it is there.
+func (o *Office) listening(ctx context.Context, a stepArgs) (says string, trouble error, silent bool) {
+	ctx, cancel := context.WithTimeout(ctx, limitOf(a))
+	defer cancel()
+	if a.Device == 0 || a.Slow || a.Act == store.Prove {
+		says, trouble = o.step(ctx, a)
+		return says, trouble, false
+	}
+	var ear dial.Ear
+	var cut atomic.Bool
+	watch := time.AfterFunc(hush, func() {
+		if !ear.Heard() {
+			cut.Store(true)
+			cancel()
+		}
+	})
+	defer watch.Stop()
+	says, trouble = o.step(dial.WithEar(ctx, &ear), a)
+	return says, trouble, trouble != nil && cut.Load()
+}
+
+// slower leaves a step to the slow lane. Its new job is there before this one ends: a
+// crash between the two leaves both, and the second finds the step settled.
+func (o *Office) slower(ctx context.Context, h store.Hold, a stepArgs) error {
+	a.Slow = true
+	if _, err := o.river.Insert(ctx, a, &river.InsertOpts{Queue: slowLane}); err != nil {
+		return err
+	}
+	err := o.store.EndStep(ctx, h, "waiting", "slow to answer; it is given more time")
+	if errors.Is(err, store.ErrFenced) {
+		return nil
+	}
+	return err
+}
+
+// again says whether trouble may pass by itself: the device answered nothing, or
+// broke off in the middle.
+func again(trouble error, attempt int) bool {
+	return attempt <= len(patience) && errors.Is(trouble, dial.ErrUnreachable)
 }
 
 // ours says whether an error is this product's own, not a device's.
 func ours(err error) bool {
 	var de *dial.Error
 	var told toldError
-	return err != nil && !errors.As(err, &de) && !errors.As(err, &told) && !errors.Is(err, context.DeadlineExceeded)
+	var asks asksError
+	return err != nil && !errors.As(err, &de) && !errors.As(err, &told) && !errors.As(err, &asks) && !errors.Is(err, context.DeadlineExceeded)
 }
 
 // toldError is a sentence for the person that is no fault of ours.
@@ -259,11 +402,11 @@ func (o *Office) step(ctx context.Context, a stepArgs) (string, error) {
 	case a.Act == store.Prove:
 		return o.prove(ctx, d, a)
 	}
-	return o.read(ctx, d, a.Stage)
+	return o.read(ctx, d, a.Stage, !a.Coarse)
 }
 
 // read reads one device for a stage and has it judged.
-func (o *Office) read(ctx context.Context, d store.Device, st stage.Stage) (string, error) {
+func (o *Office) read(ctx context.Context, d store.Device, st stage.Stage, narrow bool) (string, error) {
 	var says string
 	var err error
 	switch {
@@ -272,7 +415,7 @@ func (o *Office) read(ctx context.Context, d store.Device, st stage.Stage) (stri
 	case st == stage.SignIn:
 		says, err = o.signIn(ctx, d)
 	case st == stage.Clock:
-		says, err = o.readClock(ctx, d)
+		says, err = o.readClock(ctx, d, narrow)
 	case st == stage.Streams:
 		says, err = o.readStreams(ctx, d)
 	case st == stage.Channels:
@@ -295,7 +438,7 @@ func (o *Office) Begin(ctx context.Context, n store.NewRun, walk bool) (int64, e
 			return err
 		}
 		id = run
-		return o.enqueue(ctx, tx, n, steps, walk)
+		return o.enqueue(ctx, tx, n, steps, walk, nil)
 	})
 	if err == nil {
 		o.touch(n.Site)
@@ -303,17 +446,25 @@ func (o *Office) Begin(ctx context.Context, n store.NewRun, walk bool) (int64, e
 	return id, err
 }
 
-func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool) error {
+// priority of a job, 1 to 4: what risks nothing goes first, see finding.Turn.
+func priority(changes []finding.Change) int { return 1 + min(finding.Turn(changes), 3) }
+
+// narrowMost is for how many devices at once a clock is measured at its second's
+// edge, which takes some seconds each.
+const narrowMost = 16
+
+func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool, turn map[int64]int) error {
 	var jobs []river.InsertManyParams
 	for _, s := range steps {
-		a := stepArgs{Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk}
+		a := stepArgs{Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost}
 		if s.DeviceID != nil {
 			a.Device = *s.DeviceID
 		}
 		if s.NetworkID != nil {
 			a.Network = *s.NetworkID
 		}
-		jobs = append(jobs, river.InsertManyParams{Args: a})
+		a.Net = s.Net
+		jobs = append(jobs, river.InsertManyParams{Args: a, InsertOpts: &river.InsertOpts{Priority: max(1, turn[a.Device])}})
 	}
 	if len(jobs) == 0 {
 		return toldError("There is nothing to do: no device is in a state for it.")
@@ -337,7 +488,31 @@ type againWorker struct {
 	o *Office
 }
 
-// Work reads back a change that must hold for a while.
+// Work reads back a change that must hold for a while, holding the device's lease.
 func (w *againWorker) Work(ctx context.Context, job *river.Job[againArgs]) error {
-	return w.o.again(ctx, job.Args)
+	o := w.o
+	c, err := o.store.Change(ctx, job.Args.Change)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	holder := fmt.Sprintf("%s/%d/%d", o.holder, job.ID, job.Attempt)
+	fence, ok, err := o.store.Lease(ctx, c.DeviceID, holder, stepLimit+5*time.Second)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return river.JobSnooze(500 * time.Millisecond)
+	}
+	defer func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		_ = o.store.Release(ctx, c.DeviceID, holder)
+	}()
+	if err := o.again(ctx, job.Args, c, fence); !errors.Is(err, store.ErrFenced) {
+		return err
+	}
+	return nil // another took the device over; it settles the change
 }

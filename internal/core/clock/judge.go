@@ -52,6 +52,12 @@ func (f Facts) Offset() Offset {
 	return f.Camera.Offset.Minus(f.Reference.Offset)
 }
 
+// InBand says whether the camera is usable against its reference.
+func (f Facts) InBand() bool {
+	b := BandOf(f.Offset(), f.Window)
+	return b == InStep || b == Usable
+}
+
 // Cause is the likely reason of an offset.
 type Cause string
 
@@ -230,7 +236,7 @@ func eastOf(d time.Duration) string {
 func (r Reading) Source() string {
 	switch {
 	case !r.NTP:
-		return "set by hand"
+		return ByHandText
 	case r.FromDHCP:
 		return "NTP from DHCP"
 	case len(r.Servers) == 0:
@@ -252,7 +258,11 @@ const (
 	SetZone   = "clock.zone"
 	SetSource = "clock.source"
 	SetTime   = "clock.time"
+	SetManual = "clock.manual" // takes SetSource back: the device keeps its time, by hand
 )
+
+// ByHandText is what Source reads of a clock that was set by hand.
+const ByHandText = "set by hand"
 
 // Propose lists what would mend the clock, in the order it is to be made: the
 // zone first, then where time comes from, so that no local time is written twice.
@@ -277,12 +287,17 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 	}
 	later := []time.Duration{5 * time.Second, time.Minute}
 	if to := "NTP " + f.Reference.Address; f.Reference.Address != "" && r.Source() != to {
-		return append(out, finding.Change{
+		c := finding.Change{
 			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
 			Why: "It then follows " + f.Reference.Name + ", which holds it.", Risk: finding.NoRisk, Later: later,
-			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again; the old, wrong time isn't put back."},
+			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
 			Args: map[string]string{"server": f.Reference.Address, "reference": f.Reference.Name},
-		})
+		}
+		if r.NTP && !r.FromDHCP && len(r.Servers) == 1 {
+			c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask the old server again."}
+			c.Args["old_server"] = r.Servers[0]
+		}
+		return append(out, c)
 	}
 	return append(out, finding.Change{
 		Kind: SetTime, Key: SetTime, Title: "Time, once", From: "off by " + Brief(f.Offset().Mid()), To: "in step with " + f.Reference.Name,

@@ -118,7 +118,7 @@ func Change(f Facts, topicName, input, why string, on bool) finding.Change {
 		Kind: PegInput, Key: PegInput + "/" + input, Title: title,
 		From: Text(f.Pegs, input), To: Text(after, input), Why: why, Risk: finding.NoRisk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: undo},
-		Args: map[string]string{"input": input, "channel": fmt.Sprint(f.Channel), "topics": Text(after, input), "old": Text(f.Pegs, input)},
+		Args: map[string]string{"input": input, "channel": fmt.Sprint(f.Channel), "topics": Text(after, input), "old_topics": Text(f.Pegs, input)},
 	}
 }
 

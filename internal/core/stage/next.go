@@ -1,101 +1,119 @@
 package stage
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// Row is one source for Next: its marks and how many changes each stage proposes.
-type Row struct {
-	Place     string
-	Marks     map[Stage]Mark
-	Proposals map[Stage]int
+// Group is how many sources of a site stand alike: in one stage, in one state, with
+// one act that would move them on.
+type Group struct {
+	Stage   Stage
+	State   State
+	Act     Act
+	Count   int // sources
+	Changes int // proposed for them
 }
 
-// Suggestion is the next thing to do: on which stage, for how many sources, why.
+// Suggestion is the next thing to do: one act in one stage, for how many sources,
+// and why that one.
 type Suggestion struct {
-	Stage    Stage
-	Count    int
-	Sentence string
-	Button   string
+	Group
+	Others  int   // sources that the next best act would move on
+	Instead Stage // where that would be; 0 where nothing else can be done
 }
 
-// Next picks one act: first a change that unblocks, then the earliest reading that
-// is possible, then the earliest change that waits, then a walk. ok is false when
-// nothing is left that can be done from here.
-func Next(rows []Row) (s Suggestion, ok bool) {
-	if len(rows) > 0 && count(rows, func(r Row) bool { return r.state(Find) != NotYet }) == 0 {
-		return Suggestion{Find, len(rows), fmt.Sprintf("Nothing was looked for yet; %s on the list.", cameras(len(rows), "is", "are")), "Open Find"}, true
-	}
-	for _, st := range All() {
-		blocked := func(r Row) bool { return r.state(st) == Blocked && r.Proposals[st] > 0 }
-		if n := count(rows, blocked); n > 0 {
-			r := first(rows, blocked)
-			return Suggestion{st, n, fmt.Sprintf("%s: %s %s", r.Place, opening(r.Marks[st].Sentence), changes(r.Proposals[st])), "Open " + st.String()}, true
+// Next picks the act that unblocks most sources; where none is blocked by what an
+// act can mend, the act that moves most sources on. Equals go by the order of the
+// work. ok is false when nothing is left that can be done from here.
+func Next(total int, groups []Group) (s Suggestion, ok bool) {
+	looked := 0
+	acts := map[[2]any]Group{}
+	for _, g := range groups {
+		if g.Stage == Find && g.State != NotYet {
+			looked += g.Count
 		}
-	}
-	for _, st := range All() {
-		if st == Find || !st.Built() {
+		if g.Act == NoAct || g.Count == 0 || !g.Stage.Built() {
 			continue
 		}
-		waiting := func(r Row) bool { return r.Proposals[st] > 0 && r.state(st) != Ready }
-		unread := func(r Row) bool {
-			return r.state(st) == NotYet && r.state(Find) != Blocked && r.state(Find) != NotYet && r.free(st)
-		}
-		if n := count(rows, waiting); n > 0 {
-			return Suggestion{st, n, fmt.Sprintf("%s: %s for %s.", st, changesOf(rows, st), cameras(n, "", "")), "Open " + st.String()}, true
-		}
-		if n := count(rows, unread); n > 0 {
-			return Suggestion{st, n, fmt.Sprintf("%s: nothing stands in the way for %s.", st, cameras(n, "", "")), "Open " + st.String()}, true
-		}
-		if n := count(rows, func(r Row) bool { return r.state(st) == Stale }); n > 0 {
-			return Suggestion{st, n, fmt.Sprintf("%s is stale for %s: what it rests on changed.", st, cameras(n, "", "")), "Open " + st.String()}, true
+		// Blocked ones are told apart: they outweigh whatever merely waits.
+		k := [2]any{g.Stage, [2]any{g.Act, g.State == Blocked}}
+		have := acts[k]
+		g.Count, g.Changes = g.Count+have.Count, g.Changes+have.Changes
+		acts[k] = g
+	}
+	if total > 0 && looked == 0 {
+		return Suggestion{Group: Group{Stage: Find, State: NotYet, Act: Read, Count: total}}, true
+	}
+	var all []Group
+	for _, g := range acts {
+		if g.Stage != Find {
+			all = append(all, g)
 		}
 	}
-	return Suggestion{}, false
+	if len(all) == 0 {
+		return Suggestion{}, false
+	}
+	slices.SortFunc(all, func(a, b Group) int {
+		return cmp.Or(-cmp.Compare(rank(a), rank(b)), -cmp.Compare(a.Count, b.Count), cmp.Compare(a.Stage, b.Stage), cmp.Compare(a.Act, b.Act))
+	})
+	s.Group = all[0]
+	if len(all) > 1 {
+		s.Others, s.Instead = all[1].Count, all[1].Stage
+	}
+	return s, true
 }
 
-func (r Row) state(s Stage) State {
-	if m, ok := r.Marks[s]; ok {
-		return m.State
+func rank(g Group) int {
+	if g.State == Blocked {
+		return 1
 	}
-	return NotYet
+	return 0
 }
 
-// free says whether nothing that the wire makes s wait for is still open.
-func (r Row) free(s Stage) bool {
-	for _, w := range s.Waits() {
-		if st := r.state(w.For); st != Ready && st != Stale && !(w.For == Find && st == Needs) {
-			return false
-		}
+// Button is the label of the suggestion's button.
+func (s Suggestion) Button() string { return "Open " + s.Stage.String() }
+
+// Sentence words the suggestion. place and sentence are those of its first source,
+// which a suggestion for one source names.
+func (s Suggestion) Sentence(place, sentence string) string {
+	switch {
+	case s.Stage == Find:
+		return fmt.Sprintf("Nothing was looked for yet; %s on the list.", cameras(s.Count, "is", "are"))
+	case s.Act == Apply && s.Count == 1 && s.State == Blocked:
+		return fmt.Sprintf("%s: %s %s", place, opening(sentence), mends(s.Changes))
+	case s.Act == Apply && s.State == Blocked:
+		return fmt.Sprintf("%s: %s blocked; %s", s.Stage, cameras(s.Count, "is", "are"), strings.ToLower(mends(s.Changes)))
+	case s.Act == Apply:
+		return fmt.Sprintf("%s: %s for %s.", s.Stage, proposed(s.Changes), cameras(s.Count, "", ""))
+	case s.State == Stale:
+		return fmt.Sprintf("%s is stale for %s: what it rests on changed.", s.Stage, cameras(s.Count, "", ""))
 	}
-	return true
+	return fmt.Sprintf("%s: nothing stands in the way for %s.", s.Stage, cameras(s.Count, "", ""))
 }
 
-func count(rows []Row, is func(Row) bool) int {
-	n := 0
-	for _, r := range rows {
-		if is(r) {
-			n++
-		}
+// Reason says why this act comes first.
+func (s Suggestion) Reason() string {
+	moves := fmt.Sprintf("One act moves %s on", cameras(s.Count, "", ""))
+	if s.State == Blocked {
+		moves = fmt.Sprintf("One act unblocks %s", cameras(s.Count, "", ""))
 	}
-	return n
-}
-
-func first(rows []Row, is func(Row) bool) Row {
-	for _, r := range rows {
-		if is(r) {
-			return r
-		}
+	switch {
+	case s.Stage == Find:
+		return "Every other stage waits for it."
+	case s.Instead == 0:
+		return moves + "; nothing else can be done from here now."
 	}
-	return Row{}
+	return fmt.Sprintf("%s; the next best, %s, moves %d.", moves, s.Instead, s.Others)
 }
 
 func cameras(n int, one, many string) string {
 	if n == 1 {
-		return trim("1 camera " + one)
+		return strings.TrimSpace("1 camera " + one)
 	}
-	return trim(fmt.Sprintf("%d cameras %s", n, many))
+	return strings.TrimSpace(fmt.Sprintf("%d cameras %s", n, many))
 }
 
 // opening is the first sentence of a text; the sheet tells the rest.
@@ -106,25 +124,14 @@ func opening(s string) string {
 	return s
 }
 
-func trim(s string) string {
-	for s != "" && s[len(s)-1] == ' ' {
-		s = s[:len(s)-1]
-	}
-	return s
-}
-
-func changes(n int) string {
+func mends(n int) string {
 	if n == 1 {
 		return "One change mends it."
 	}
 	return fmt.Sprintf("%d changes mend it.", n)
 }
 
-func changesOf(rows []Row, st Stage) string {
-	n := 0
-	for _, r := range rows {
-		n += r.Proposals[st]
-	}
+func proposed(n int) string {
 	if n == 1 {
 		return "1 change is proposed"
 	}

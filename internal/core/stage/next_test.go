@@ -1,46 +1,84 @@
 package stage
 
 import (
+	"math/rand"
 	"strings"
 	"testing"
 )
 
-func row(place string, states ...State) Row {
-	r := Row{Place: place, Marks: map[Stage]Mark{}, Proposals: map[Stage]int{}}
-	for i, s := range states {
-		r.Marks[Stage(i+1)] = Mark{State: s, Sentence: "It is so."}
-	}
-	return r
-}
-
 func TestNext(t *testing.T) {
-	blocked := row("Ramp", Ready, Ready, Blocked, Ready)
-	blocked.Proposals[Clock] = 2
-	unplaced := row("Slip", Ready, Ready, Ready, Ready, Needs)
-	unplaced.Proposals[Channels] = 1
+	blocked := Group{Clock, Blocked, Apply, 1, 2}
 	for _, tc := range []struct {
-		name string
-		rows []Row
-		want Stage
-		part string
+		name   string
+		groups []Group
+		want   Stage
+		part   string
+		reason string
 	}{
-		{"nothing looked for", []Row{{Place: "a"}, {Place: "b"}}, Find, "2 cameras are on the list"},
-		{"found, not signed in", []Row{row("a", Ready, NotYet), row("b", Blocked)}, SignIn, "1 camera"},
-		{"what unblocks goes first", []Row{row("a", Ready, NotYet), blocked}, Clock, "Ramp: It is so. 2 changes"},
-		{"clock before streams", []Row{row("a", Ready, Ready)}, Clock, ""},
-		{"placing", []Row{unplaced}, Channels, "1 change is proposed for 1 camera"},
-		{"a stale proof", []Row{row("a", Ready, Ready, Ready, Ready, Ready, NotYet, NotYet, Ready, Stale)}, Prove, "stale"},
+		{"nothing looked for", []Group{{Find, NotYet, Read, 2, 0}}, Find, "2 cameras are on the list", "waits for it"},
+		{"found, not signed in", []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0}, {SignIn, NotYet, Read, 1, 0}}, SignIn, "1 camera", "nothing else"},
+		{"what unblocks goes first", []Group{{Find, Ready, NoAct, 40, 0}, {SignIn, NotYet, Read, 40, 0}, blocked}, Clock, "Ramp: It is so. 2 changes", "unblocks 1 camera"},
+		{"the most unblocked", []Group{{Find, Ready, NoAct, 40, 0}, blocked, {Channels, Blocked, Apply, 12, 12}}, Channels, "12 cameras are blocked; 12 changes mend it", "unblocks 12 cameras; the next best, Clock, moves 1."},
+		{"equals by the order of the work", []Group{{Find, Ready, NoAct, 2, 0}, {Streams, NotYet, Read, 2, 0}, {Clock, NotYet, Read, 2, 0}}, Clock, "2 cameras", "Streams"},
+		{"placing", []Group{{Find, Ready, NoAct, 1, 0}, {Channels, Needs, Apply, 1, 1}}, Channels, "1 change is proposed for 1 camera", ""},
+		{"a stale proof", []Group{{Find, Ready, NoAct, 1, 0}, {Prove, Stale, Walk, 1, 0}}, Prove, "stale", ""},
 	} {
-		s, ok := Next(tc.rows)
-		if !ok || s.Stage != tc.want || !strings.Contains(s.Sentence, tc.part) || s.Button == "" {
-			t.Errorf("%s: %+v, %v; want %v with %q", tc.name, s, ok, tc.want, tc.part)
+		s, ok := Next(2, tc.groups)
+		words := s.Sentence("Ramp", "It is so. And more.")
+		if !ok || s.Stage != tc.want || !strings.Contains(words, tc.part) || !strings.Contains(s.Reason(), tc.reason) || s.Button() == "" {
+			t.Errorf("%s: %v %q %q, %v; want %v with %q", tc.name, s.Stage, words, s.Reason(), ok, tc.want, tc.part)
 		}
 	}
-	done := row("a", Ready, Ready, Ready, Ready, Ready, NotYet, NotYet, Ready, Ready)
-	if s, ok := Next([]Row{done, row("b", Blocked)}); ok {
+	if s, ok := Next(2, []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0}, {Clock, Ready, NoAct, 1, 0}}); ok {
 		t.Errorf("something is left to do: %+v", s)
 	}
-	if _, ok := Next(nil); ok {
+	if _, ok := Next(0, nil); ok {
 		t.Error("an empty site has something to do")
+	}
+}
+
+// Whatever the groups, nothing that could be done unblocks more than the suggestion,
+// and the order in which they are given doesn't matter.
+func TestNextUnblocksMost(t *testing.T) {
+	states := []State{Ready, Needs, Blocked, NotYet, Stale}
+	acts := []Act{NoAct, Read, Apply, Walk}
+	for range 500 {
+		groups := []Group{{Find, Ready, NoAct, 9, 0}}
+		for range rand.Intn(12) {
+			groups = append(groups, Group{Stage(2 + rand.Intn(8)), states[rand.Intn(5)], acts[rand.Intn(4)], 1 + rand.Intn(50), 1})
+		}
+		s, ok := Next(9, groups)
+		for _, g := range groups {
+			if g.Act == NoAct || !g.Stage.Built() || g.Stage == Find {
+				continue
+			}
+			if !ok || rank(g) > rank(s.Group) || rank(g) == rank(s.Group) && g.Count > s.Count {
+				t.Fatalf("%+v was picked before %+v (%v)", s, g, ok)
+			}
+		}
+		rand.Shuffle(len(groups), func(i, j int) { groups[i], groups[j] = groups[j], groups[i] })
+		if again, _ := Next(9, groups); again.Stage != s.Stage || again.Count != s.Count || again.Act != s.Act {
+			t.Fatalf("%+v, in another order %+v", s, again)
+		}
+	}
+}
+
+func TestActOf(t *testing.T) {
+	for _, tc := range []struct {
+		s         Stage
+		state     State
+		proposals int
+		free      bool
+		want      Act
+	}{
+		{Clock, Blocked, 2, true, Apply}, {Clock, Ready, 1, true, NoAct}, {Clock, Blocked, 0, true, NoAct}, {Clock, NotYet, 0, true, Read},
+		{Clock, NotYet, 0, false, NoAct}, {Prove, Stale, 0, true, Walk}, {Prove, NotYet, 0, true, Walk}, {Streams, Stale, 0, true, Read}, {Recording, NotYet, 0, true, NoAct},
+	} {
+		if got := ActOf(tc.s, Mark{State: tc.state}, tc.proposals, tc.free); got != tc.want {
+			t.Errorf("%v %s with %d proposals: %q, want %q", tc.s, tc.state, tc.proposals, got, tc.want)
+		}
+	}
+	if Free(Streams, func(Stage) State { return NotYet }) || !Free(SignIn, func(Stage) State { return Needs }) || Free(Streams, func(Stage) State { return Needs }) || !Free(Find, nil) {
+		t.Error("what is free")
 	}
 }

@@ -109,8 +109,15 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	if limit == 0 {
 		limit = 2 * time.Second
 	}
+	ear := earOf(ctx)
 	conn, err := (&net.Dialer{Timeout: limit}).DialContext(ctx, "tcp", hostport)
+	if err == nil && ear != nil {
+		return heardConn{conn, ear}, nil
+	}
 	if err != nil {
+		if ear != nil && errors.Is(err, syscall.ECONNREFUSED) {
+			ear.heard.Store(true)
+		}
 		return nil, &Error{"connecting", hostport, ErrUnreachable, Plain(err)}
 	}
 	return conn, nil

@@ -42,6 +42,12 @@ type Config struct {
 	Daylight                                        bool
 	Scene                                           scenery.Scene
 	StateFile                                       string // empty: nothing is kept
+	// Quiet leaves out what costs a camera of a thousand: moving analytics and the
+	// control port.
+	Quiet bool
+	// Refuses lists operations that this make keeps locked: it answers them with a
+	// fault, whoever asks.
+	Refuses []string
 }
 
 // memory is what survives a restart.
@@ -85,7 +91,9 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
 	c.run(func() { c.follow(ctx) })
-	c.run(func() { c.watch(ctx) })
+	if !cfg.Quiet {
+		c.run(func() { c.watch(ctx) })
+	}
 	return c, nil
 }
 
@@ -116,7 +124,11 @@ func (c *Camera) listen(ctx context.Context) error {
 	control := http.NewServeMux()
 	control.HandleFunc("POST /walk", c.walk)
 	control.HandleFunc("POST /clock", c.setSkew)
-	for port, h := range map[int]http.Handler{HTTPPort: web, ControlPort: control} {
+	ports := map[int]http.Handler{HTTPPort: web, ControlPort: control}
+	if c.cfg.Quiet {
+		delete(ports, ControlPort)
+	}
+	for port, h := range ports {
 		l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(c.cfg.Address, uint16(port)).String())
 		if err != nil {
 			return err

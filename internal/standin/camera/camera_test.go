@@ -31,7 +31,7 @@ import (
 func fleet(t *testing.T) (demo.Net, demo.Secrets) {
 	t.Helper()
 	n, s := testbed.Net(t), demo.NewSecrets()
-	f, err := demo.StartFleet(context.Background(), n, s, t.TempDir())
+	f, err := demo.StartFleet(context.Background(), n, s, t.TempDir(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -50,6 +50,7 @@ func client(t *testing.T, at netip.Addr, l onvif.Login) *onvif.Client {
 }
 
 func TestTokensAreHeldAgainstTheCamerasOwnClock(t *testing.T) {
+	t.Parallel()
 	n, s := fleet(t)
 	ctx := context.Background()
 	berth, slip := n.At(".1.12"), n.At(".1.11")
@@ -83,6 +84,7 @@ func TestTokensAreHeldAgainstTheCamerasOwnClock(t *testing.T) {
 }
 
 func TestPullPoints(t *testing.T) {
+	t.Parallel()
 	n, s := fleet(t)
 	ctx := context.Background()
 	c := client(t, n.At(".1.11"), onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest})
@@ -131,6 +133,7 @@ func TestPullPoints(t *testing.T) {
 }
 
 func TestRulesAndStreamsAsDeclared(t *testing.T) {
+	t.Parallel()
 	n, s := fleet(t)
 	ctx := context.Background()
 	c := client(t, n.At(".1.12"), onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour})
@@ -190,6 +193,7 @@ func (p probed) kbps(t *testing.T) float64 {
 
 // A player that isn't ours plays the streams, and the recorder says the same of them.
 func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("ffprobe"); err != nil {
 		t.Skip("ffprobe isn't installed: make test installs it")
 	}
@@ -235,6 +239,7 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 }
 
 func TestAWalkIsSeenInTheEventsAndKeptOverARestart(t *testing.T) {
+	t.Parallel()
 	n, s := testbed.Net(t), demo.NewSecrets()
 	dir := t.TempDir()
 	cfg := demo.Cameras(n, s, dir)[1]
@@ -280,6 +285,7 @@ func profileOf(ctx context.Context, t *testing.T, c *onvif.Client) stream.Profil
 // Rules are written as a whole request or not at all, fire on the next walk, and
 // are there again after a restart.
 func TestRulesAreWritten(t *testing.T) {
+	t.Parallel()
 	n, s := testbed.Net(t), demo.NewSecrets()
 	cfg := demo.Cameras(n, s, t.TempDir())[0]
 	c, err := camera.Start(context.Background(), cfg)

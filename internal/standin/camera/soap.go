@@ -127,6 +127,9 @@ func (c *Camera) tokenOpens(token *wire.Node) bool {
 }
 
 func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
+	if slices.Contains(c.cfg.Refuses, op.XMLName.Local) {
+		return "", &fault{500, "Receiver", "ter:Action/ter:ConfigurationConflict", "This setting is locked on the device."}
+	}
 	switch op.XMLName.Local {
 	case "GetSystemDateAndTime":
 		return c.getTime(), nil

@@ -62,6 +62,7 @@ func (b *bench) placement(rest, name string) client.Placement {
 // A wrong clock refuses the recorder, with the right password; the recorder says so
 // by its own time and tries again by itself.
 func TestACameraWithAnotherClockRefusesTheRecorder(t *testing.T) {
+	t.Parallel()
 	b := open(t, nil)
 	ctx := context.Background()
 	if err := b.rec.Place(ctx, 3, b.placement(".1.12", "Berth 1 ramp")); err != nil {
@@ -83,6 +84,7 @@ func TestACameraWithAnotherClockRefusesTheRecorder(t *testing.T) {
 }
 
 func TestLimitsAreKeptAndNamed(t *testing.T) {
+	t.Parallel()
 	b := open(t, func(c *recorder.Config) { c.Limits.Licences, c.Limits.NameMax = 1, 8 })
 	ctx := context.Background()
 	for _, tc := range []struct {
@@ -116,6 +118,7 @@ func TestLimitsAreKeptAndNamed(t *testing.T) {
 }
 
 func TestAPeggedTopicReachesTheLogOnce(t *testing.T) {
+	t.Parallel()
 	b := open(t, nil)
 	ctx := context.Background()
 	if err := b.rec.Place(ctx, 1, b.placement(".1.11", "Slipway")); err != nil {
@@ -151,6 +154,7 @@ func TestAPeggedTopicReachesTheLogOnce(t *testing.T) {
 }
 
 func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
+	t.Parallel()
 	b := open(t, nil)
 	ctx := context.Background()
 	host := (&dial.Dialer{}).At(b.cfg.Address)
@@ -171,6 +175,7 @@ func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
 
 // What a bad recorder answers ends in a sentence of the right kind.
 func TestBadRecorderAnswers(t *testing.T) {
+	t.Parallel()
 	for name, tc := range map[string]struct {
 		h    http.HandlerFunc
 		kind error

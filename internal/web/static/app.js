@@ -67,6 +67,7 @@
         heard: "in touch",
         dotClass: "",
         picks: [],
+        all: false,
         init() {
           const site = this.$el.dataset.site;
           const source = new EventSource("/sites/" + site + "/live");
@@ -77,15 +78,39 @@
           source.onerror = () => { this.heard = "not heard"; this.dotClass = "lost"; };
           window.addEventListener("pagehide", function () { source.close(); });
         },
-        label(verb, all) {
-          const n = this.picks.length || all;
-          return verb + " " + (n === 1 ? "1 camera" : n + " cameras");
-        }
+        // How many a button is about: the picked ones, else all that match.
+        size(total) { return this.all || !this.picks.length ? total : this.picks.length; },
+        label(verb, total) {
+          const n = this.size(total);
+          return verb + " " + (n === 1 ? "1 camera" : n.toLocaleString("en") + " cameras");
+        },
+        chosen() { return this.picks.length > 0; },
+        count(total) { return this.size(total).toLocaleString("en") + " selected"; },
+        more(total) { return !this.all && this.picks.length > 0 && this.picks.length < total; },
+        takeAll() { this.all = true; },
+        allFlag() { return this.all ? "1" : ""; },
+        clear() { this.picks = []; this.all = false; }
       };
     });
   });
 
-  // Keys: / filter, j k move, Enter opens, x selects, Esc closes, g then a digit jumps.
+  // Selecting: the head's box takes all rows shown; with Shift a range is taken.
+  function boxes() { return Array.from(document.querySelectorAll("table.rows tbody input[name=pick]")); }
+  function put(box, on) { if (box.checked !== on) { box.checked = on; box.dispatchEvent(new Event("change", { bubbles: true })); } }
+  let last = -1;
+  function range(box) {
+    const all = boxes(), i = all.indexOf(box);
+    if (last >= 0 && i >= 0) all.slice(Math.min(last, i), Math.max(last, i) + 1).forEach(function (b) { put(b, box.checked); });
+  }
+  document.addEventListener("click", function (e) {
+    if (!e.target.matches("input[type=checkbox]")) return;
+    if (e.target.matches("[data-pick-all]")) { boxes().forEach(function (b) { put(b, e.target.checked); }); return; }
+    if (e.target.name !== "pick") return;
+    if (e.shiftKey) range(e.target);
+    last = boxes().indexOf(e.target);
+  });
+
+  // Keys: see the dialog that ? opens.
   let cursor = -1, jump = false;
   function rows() { return Array.from(document.querySelectorAll("table.rows tbody tr")).filter(function (r) { return r.querySelector(".place a"); }); }
   function markCursor() { rows().forEach(function (r, i) { r.classList.toggle("cursor", i === cursor); }); }
@@ -96,9 +121,26 @@
     markCursor();
     all[cursor].scrollIntoView({ block: "nearest" });
   }
-  const stages = ["handover", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes", "prove"];
+  function press(selector) {
+    const el = Array.from(document.querySelectorAll(selector)).find(function (x) { return !x.disabled && x.offsetParent !== null; });
+    if (el) el.click();
+  }
+  // The cursor stays on its row when a sheet is opened or closed.
+  function keep() { const row = rows()[cursor]; if (row && row.dataset.row) sessionStorage.setItem("cursor", location.pathname + " " + row.dataset.row); }
+  function restore() {
+    const open = new URLSearchParams(location.search).get("sheet");
+    const kept = (sessionStorage.getItem("cursor") || "").split(" ");
+    const id = open || (kept[0] === location.pathname ? kept[1] : "");
+    cursor = id ? rows().findIndex(function (r) { return r.dataset.row === id; }) : -1;
+    markCursor();
+  }
+  window.addEventListener("pagehide", keep);
+  document.addEventListener("DOMContentLoaded", restore);
+  const places = { "1": "find", "2": "sign-in", "3": "clock", "4": "streams", "5": "channels", "6": "recording", "7": "analytics", "8": "routes", "9": "prove", "0": "handover", b: "board", l: "log", s: "settings" };
   document.addEventListener("keydown", function (e) {
     if (e.ctrlKey || e.metaKey || e.altKey) return;
+    const keys = document.getElementById("keys");
+    if (keys && keys.open) { if (e.key === "?") { keys.close(); e.preventDefault(); } return; }
     const typing = e.target.matches("input:not([type=checkbox]),textarea,select");
     if (e.key === "Escape") {
       if (typing) { e.target.blur(); return; }
@@ -110,17 +152,29 @@
     const site = document.body.dataset.site;
     if (jump && site) {
       jump = false;
-      const to = e.key === "b" ? "board" : stages[Number(e.key)];
-      if (to) location.href = "/sites/" + site + "/" + to;
+      if (places[e.key]) location.href = "/sites/" + site + "/" + places[e.key];
       return;
     }
     const row = rows()[cursor];
     switch (e.key) {
-      case "/": { const f = document.getElementById("filter"); if (f) { f.focus(); e.preventDefault(); } break; }
+      case "/": { const f = document.getElementById("filter"); if (f) { f.focus(); f.select(); e.preventDefault(); } break; }
+      case "?": if (keys) { keys.showModal(); e.preventDefault(); } break;
       case "j": move(1); break;
       case "k": move(-1); break;
       case "g": jump = true; break;
-      case "x": { const box = row && row.querySelector("input[type=checkbox]"); if (box) box.click(); break; }
+      case "x": case "X": {
+        const box = row && row.querySelector("input[name=pick]");
+        if (!box) break;
+        put(box, !box.checked);
+        if (e.shiftKey) range(box);
+        last = boxes().indexOf(box);
+        break;
+      }
+      case "a": { const all = document.querySelector("[data-pick-all]"); if (all) all.click(); break; }
+      case "r": press("main [data-key=r], .selbar button.btn-primary"); break;
+      case "c": press(document.querySelector(".sheet [data-key=c]") ? ".sheet [data-key=c]" : "[data-key=c]"); break;
+      case "[": press("#sheet-prev"); break;
+      case "]": press("#sheet-next"); break;
       case "Enter": if (row && !e.target.matches("a,button,summary,input")) row.querySelector(".place a").click(); break;
     }
   });

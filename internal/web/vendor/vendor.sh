@@ -24,4 +24,6 @@ Alpine.js and @alpinejs/csp: MIT License, Copyright (c) Caleb Porzio and contrib
 L
 sed -i 's/?[0-9a-f]\{32\}//g' "$out/bootstrap-icons.css"
 (cd "$out" && find . -type f ! -name SHA256SUMS | sort | xargs sha256sum > SHA256SUMS)
+# What only tests need stands beside them.
+mkdir -p ../../testbed/axe && cp $m/axe-core/axe.min.js $m/axe-core/LICENSE ../../testbed/axe/
 rm -rf node_modules

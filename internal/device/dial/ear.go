@@ -1,0 +1,38 @@
+package dial
+
+import (
+	"context"
+	"net"
+	"sync/atomic"
+)
+
+// Ear notes whether anything was heard from a device: a byte, or that it refused the
+// connection. The zero Ear has heard nothing.
+type Ear struct{ heard atomic.Bool }
+
+// Heard says whether anything was.
+func (e *Ear) Heard() bool { return e.heard.Load() }
+
+type earKey struct{}
+
+// WithEar has connections that are made with the context tell the ear.
+func WithEar(ctx context.Context, e *Ear) context.Context { return context.WithValue(ctx, earKey{}, e) }
+
+func earOf(ctx context.Context) *Ear {
+	e, _ := ctx.Value(earKey{}).(*Ear)
+	return e
+}
+
+type heardConn struct {
+	net.Conn
+	ear *Ear
+}
+
+// Read reads, and tells the ear that something came.
+func (c heardConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if n > 0 {
+		c.ear.heard.Store(true)
+	}
+	return n, err
+}

@@ -1,0 +1,174 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+)
+
+// State of a change as kept.
+type State string
+
+const (
+	Asked    State = "asked"     // written down, nothing sent
+	Sent     State = "sent"      // about to be sent, or sent
+	ReadBack State = "read back" // reads as wanted; it is read again later
+	Verified State = "verified"
+	Failed   State = "failed"
+	Asks     State = "asks"    // it reads neither from nor to: a person decides
+	Undoing  State = "undoing" // was made, and is being taken back
+	Undone   State = "undone"
+)
+
+// Change is a change as kept: the row that is there before the call.
+type Change struct {
+	ID        int64
+	SiteID    int64
+	DeviceID  int64
+	SourceID  *int64
+	StepID    *int64
+	Stage     stage.Stage
+	Kind      string
+	Key       string
+	Title     string
+	FromText  string
+	ToText    string
+	Why       string
+	Risk      finding.Risk
+	Undo      finding.Undo
+	Args      map[string]string
+	Later     []int64
+	State     State
+	Says      string
+	Reads     string
+	Writes    int
+	UndoOf    *int64
+	Who       string
+	Place     string
+	AskedAt   time.Time
+	SentAt    *time.Time
+	SettledAt *time.Time
+}
+
+// Core is the change as the rules speak of it.
+func (c Change) Core() finding.Change {
+	return finding.Change{Kind: c.Kind, Key: c.Key, Title: c.Title, From: c.FromText, To: c.ToText, Why: c.Why, Risk: c.Risk, Undo: c.Undo, Args: c.Args}
+}
+
+// Open says whether the change isn't settled yet.
+func (c Change) Open() bool { return c.State == Asked || c.State == Sent || c.State == ReadBack }
+
+// Made says whether the device was left as the change wanted.
+func (c Change) Made() bool { return c.State == Verified || c.State == ReadBack }
+
+const changeSelect = `select c.id, c.site_id, c.device_id, c.source_id, c.step_id, c.stage, c.kind, c.key, c.title, c.from_text, c.to_text, c.why, c.risk, c.undo, c.args,
+	c.later, c.state, c.says, c.reads, c.writes, c.undo_of, coalesce(p.name, 'token ' || k.name, 'the product') who, d.place, c.asked_at, c.sent_at, c.settled_at
+	from change c join device d on d.id = c.device_id left join person p on p.id = c.person_id left join api_token k on k.id = c.token_id `
+
+// ErrUnderWay is returned when the same change is being made already.
+var ErrUnderWay = errors.New("that change is under way already")
+
+// NewChange is a change that is asked for, with whose it is.
+type NewChange struct {
+	Site, Device, Source, Step int64
+	Person, Token              int64
+	UndoOf                     int64
+	Stage                      stage.Stage
+	finding.Change
+}
+
+// AddChanges writes changes as asked for, in the transaction that makes their run.
+func (s *Store) AddChanges(ctx context.Context, tx pgx.Tx, all []NewChange) error {
+	b := &pgx.Batch{}
+	for _, c := range all {
+		undo, err := json.Marshal(c.Undo)
+		if err != nil {
+			return err
+		}
+		later := make([]int64, len(c.Later))
+		for i, d := range c.Later {
+			later[i] = int64(d)
+		}
+		args := c.Args
+		if args == nil {
+			args = map[string]string{}
+		}
+		b.Queue(`insert into change (site_id, device_id, source_id, step_id, stage, kind, key, title, from_text, to_text, why, risk, undo, args, later, state, person_id, token_id, undo_of)
+		values ($1, $2, nullif($3::bigint, 0), $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, 'asked', nullif($16::bigint, 0), nullif($17::bigint, 0), nullif($18::bigint, 0))`,
+			c.Site, c.Device, c.Source, c.Step, c.Stage, c.Kind, c.Key, c.Title, c.From, c.To, c.Why, c.Risk, undo, args, later, c.Person, c.Token, c.UndoOf)
+	}
+	err := tx.SendBatch(ctx, b).Close()
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "23505" {
+		return ErrUnderWay
+	}
+	return err
+}
+
+// ChangesOfStep lists a step's changes in the order they were asked for.
+func (s *Store) ChangesOfStep(ctx context.Context, step int64) ([]Change, error) {
+	return many[Change](ctx, s.Pool, changeSelect+`where c.step_id = $1 order by c.id`, step)
+}
+
+// Change finds one change.
+func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
+	return one[Change](ctx, s.Pool, changeSelect+`where c.id = $1`, id)
+}
+
+// ChangesOfDevice lists a device's newest changes.
+func (s *Store) ChangesOfDevice(ctx context.Context, device int64, limit int) ([]Change, error) {
+	return many[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 order by c.asked_at desc, c.id desc limit $2`, device, limit)
+}
+
+// Changes lists a site's changes, newest first, limit of them after skip; of one
+// device where device isn't 0.
+func (s *Store) Changes(ctx context.Context, site, device int64, skip, limit int) ([]Change, error) {
+	return many[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and ($2 = 0 or c.device_id = $2) order by c.asked_at desc, c.id desc offset $3 limit $4`, site, device, skip, limit)
+}
+
+// OpenChanges lists the changes of devices that aren't settled.
+func (s *Store) OpenChanges(ctx context.Context, devices []int64) ([]Change, error) {
+	return many[Change](ctx, s.Pool, changeSelect+`where c.device_id = any($1) and c.state in ('asked', 'sent', 'read back') order by c.id`, devices)
+}
+
+// Latest says whether no later change of the same thing was asked for.
+func (s *Store) Latest(ctx context.Context, c Change) (bool, error) {
+	var later bool
+	err := s.Pool.QueryRow(ctx, `select exists (select 1 from change where device_id = $1 and key = $2 and id > $3)`, c.DeviceID, c.Key, c.ID).Scan(&later)
+	return !later, err
+}
+
+// fenced makes an update of a change hold only while the lease with that fence is
+// the device's newest: a writer that was overtaken writes nothing.
+func (s *Store) fenced(ctx context.Context, q execer, id, fence int64, set string, args ...any) error {
+	tag, err := q.Exec(ctx, `update change c set fence = $2, `+set+` where c.id = $1 and c.fence <= $2
+		and not exists (select 1 from lease l where l.device_id = c.device_id and l.fence > $2)`, append([]any{id, fence}, args...)...)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrFenced
+	}
+	return err
+}
+
+// SendChange writes down that a change is about to be sent; it counts every sending.
+func (s *Store) SendChange(ctx context.Context, id, fence int64, reads string) error {
+	return s.fenced(ctx, s.Pool, id, fence, `state = 'sent', reads = $3, sent_at = now(), writes = writes + 1`, reads)
+}
+
+const settleSet = `state = $3, reads = case when $4 <> '' then $4 else reads end, says = $5, settled_at = case when $3 in ('verified', 'failed', 'asks', 'undone') then now() end`
+
+// SettleChange writes a change's state and what the device read.
+func (s *Store) SettleChange(ctx context.Context, id, fence int64, state State, reads, says string) error {
+	return s.fenced(ctx, s.Pool, id, fence, settleSet, string(state), reads, says)
+}
+
+// SettleChangeTx is SettleChange within a transaction.
+func (s *Store) SettleChangeTx(ctx context.Context, tx pgx.Tx, id, fence int64, state State, reads, says string) error {
+	return s.fenced(ctx, tx, id, fence, settleSet, string(state), reads, says)
+}

@@ -1,0 +1,77 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Lease takes or renews a device for holder until ttl is over; ok is false while
+// another holds it. The fence grows with every taking and never falls back.
+func (s *Store) Lease(ctx context.Context, device int64, holder string, ttl time.Duration) (fence int64, ok bool, err error) {
+	err = s.Pool.QueryRow(ctx, `insert into lease (device_id, holder, fence, until) values ($1, $2, 1, now() + $3::interval)
+		on conflict (device_id) do update set holder = excluded.holder, until = excluded.until, fence = lease.fence + 1
+		where lease.until <= now() or lease.holder = excluded.holder returning fence`, device, holder, ttl).Scan(&fence)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, false, nil
+	}
+	return fence, err == nil, err
+}
+
+// Release gives a lease back; its fence stays.
+func (s *Store) Release(ctx context.Context, device int64, holder string) error {
+	_, err := s.Pool.Exec(ctx, `update lease set until = now() where device_id = $1 and holder = $2`, device, holder)
+	return err
+}
+
+// Beat tells the other servers that this one lives.
+func (s *Store) Beat(ctx context.Context, server string) error {
+	_, err := s.Pool.Exec(ctx, `insert into server (id) values ($1) on conflict (id) do update set heard_at = now()`, server)
+	return err
+}
+
+// Leave takes a server off the list.
+func (s *Store) Leave(ctx context.Context, server string) error {
+	_, err := s.Pool.Exec(ctx, `delete from server where id = $1`, server)
+	return err
+}
+
+// Holders lists the servers that have jobs under way, with how long each has been
+// silent; one that never told of itself counts as silent for as long as its oldest job.
+func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
+	type row struct {
+		ID     string
+		Silent time.Duration
+	}
+	rows, err := many[row](ctx, s.Pool, `select j.id, now() - greatest(max(s.heard_at), min(j.attempted_at)) silent from
+		(select attempted_by[array_upper(attempted_by, 1)] id, attempted_at from river_job where state = 'running' and attempted_by is not null) j
+		left join server s on s.id = j.id group by j.id`)
+	out := map[string]time.Duration{}
+	for _, r := range rows {
+		out[r.ID] = r.Silent
+	}
+	return out, err
+}
+
+// TakeOver makes the jobs of dead servers available again at once and ends their
+// leases and claims; it returns how many jobs there were.
+func (s *Store) TakeOver(ctx context.Context, dead []string) (int64, error) {
+	var jobs int64
+	err := s.InTx(ctx, func(tx pgx.Tx) error {
+		for _, sql := range []string{
+			`update lease set until = now() where until > now() and exists (select 1 from unnest($1::text[]) id where starts_with(holder, id || '/'))`,
+			`update claim set until = '-infinity' where until > now() and exists (select 1 from unnest($1::text[]) id where starts_with(holder, id || '/'))`,
+			`delete from server where id = any($1)`,
+		} {
+			if _, err := tx.Exec(ctx, sql, dead); err != nil {
+				return err
+			}
+		}
+		tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now() where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
+		jobs = tag.RowsAffected()
+		return err
+	})
+	return jobs, err
+}

@@ -1,0 +1,238 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+)
+
+// Selection is some of a site's cameras, as a query: those the filter takes, or
+// those of IDs where it isn't nil. It is never turned into a list before it must be.
+type Selection struct {
+	Site   int64
+	Filter filter.Filter
+	IDs    []int64
+	// Ready limits it to cameras that a stage can be read of: 0 asks nothing.
+	Ready stage.Stage
+	// Acts limits it to cameras whose mark in this stage has this act.
+	ActStage stage.Stage
+	Act      stage.Act
+}
+
+// query gathers a where clause and its arguments.
+type query struct {
+	parts []string
+	args  []any
+}
+
+func (q *query) add(format string, args ...any) {
+	n := len(q.args)
+	names := make([]any, len(args))
+	for i := range args {
+		names[i] = fmt.Sprintf("$%d", n+i+1)
+	}
+	q.parts, q.args = append(q.parts, fmt.Sprintf(format, names...)), append(q.args, args...)
+}
+
+func (q *query) where() string { return "where " + strings.Join(q.parts, " and ") }
+
+var likeEscape = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
+func (s Selection) query() *query {
+	q := &query{}
+	q.add("d.site_id = %s", s.Site)
+	q.add("d.kind = %s", string(identity.Camera))
+	if s.IDs != nil {
+		q.add("d.id = any(%s)", s.IDs)
+	}
+	s.filter(q)
+	switch s.Ready {
+	case stage.SignIn, stage.Clock:
+		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and f.value->>'service' <> '')`)
+	case stage.Streams, stage.Routes:
+		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen')`, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'access.account')`)
+	}
+	if s.Act != "" {
+		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.act = %s)", s.ActStage, s.Act)
+	}
+	return q
+}
+
+func (s Selection) filter(q *query) {
+	f := s.Filter
+	if len(f.Unknown) > 0 {
+		q.parts = append(q.parts, "false")
+	}
+	for _, w := range f.Words {
+		q.add(`(d.place || ' ' || d.make || ' ' || d.model || ' ' || coalesce(host(d.address), '') || ' ' || d.serial || ' ' || d.mac) ilike %s`, "%"+likeEscape.Replace(w)+"%")
+	}
+	if f.Make != "" {
+		q.add("d.make ilike %s", likeEscape.Replace(f.Make)+"%")
+	}
+	if f.Recorder != "" {
+		q.add("exists (select 1 from device r where r.id = d.recorder_id and r.place ilike %s)", likeEscape.Replace(f.Recorder)+"%")
+	}
+	if f.Net != "" {
+		like := likeEscape.Replace(f.Net) + "%"
+		q.add("(host(d.address) like %s or exists (select 1 from network n where n.site_id = d.site_id and n.name ilike %s and d.address <<= n.prefix))", like, like)
+	}
+	switch {
+	case f.States != nil:
+		words := make([]string, len(f.States))
+		working := false
+		for i, st := range f.States {
+			words[i], working = string(st), working || st == stage.Working
+		}
+		or := ""
+		if working {
+			or = ` or exists (select 1 from change c where c.device_id = d.id and c.state in ('asked', 'sent', 'read back') and (%[1]s = 0 or c.stage = %[1]s))`
+		}
+		q.add(`(exists (select 1 from mark m where m.source_id = s.id and (%[1]s = 0 or m.stage = %[1]s) and m.state = any(%[2]s))`+or+`)`, int(f.Stage), words)
+	case f.Stage != 0:
+		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.state <> 'notyet')", int(f.Stage))
+	}
+}
+
+// Sort is a column and a direction. The zero Sort is the list's own order.
+type Sort struct {
+	By   string // "place", "make", "address" or a stage's slug
+	Down bool
+}
+
+// ParseSort reads "clock" or "-clock"; anything else is the list's own order.
+func ParseSort(text string) Sort {
+	by, down := strings.CutPrefix(text, "-")
+	switch by {
+	case "place", "make", "address":
+		return Sort{by, down}
+	}
+	if _, ok := stage.Parse(by); ok {
+		return Sort{by, down}
+	}
+	return Sort{}
+}
+
+func (s Sort) order(q *query) (join, order string) {
+	dir := ""
+	if s.Down {
+		dir = " desc"
+	}
+	switch s.By {
+	case "":
+		return "", "d.position, d.id"
+	case "place":
+		return "", "lower(d.place)" + dir + ", d.id"
+	case "make":
+		return "", "lower(d.make || ' ' || d.model)" + dir + ", d.position, d.id"
+	case "address":
+		return "", "d.address" + dir + " nulls last, d.id"
+	}
+	// What needs a person most comes first.
+	st, _ := stage.Parse(s.By)
+	q.args = append(q.args, int(st))
+	return fmt.Sprintf(" left join mark sm on sm.source_id = s.id and sm.stage = $%d ", len(q.args)),
+		"array_position(array['blocked','needs','stale','working','notyet','ready','na'], sm.state)" + dir + ", d.position, d.id"
+}
+
+// Window reads the selection's devices in that order, limit of them after skip, and
+// how many there are in all.
+func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit int) ([]Device, int, error) {
+	q := sel.query()
+	join, order := by.order(q)
+	q.args = append(q.args, skip, limit)
+	rows, err := s.Pool.Query(ctx, fmt.Sprintf(`select %s, count(*) over () total%s%s %s order by %s offset $%d limit $%d`, deviceColumns, deviceFrom, join, q.where(), order, len(q.args)-1, len(q.args)), q.args...)
+	if err != nil {
+		return nil, 0, err
+	}
+	type counted struct {
+		Device
+		Total int
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByName[counted])
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(all) == 0 && skip > 0 {
+		n, err := s.Count(ctx, sel)
+		return nil, n, err
+	}
+	out, total := make([]Device, len(all)), 0
+	for i, c := range all {
+		out[i], total = c.Device, c.Total
+	}
+	return out, total, nil
+}
+
+// Count says how many cameras the selection holds.
+func (s *Store) Count(ctx context.Context, sel Selection) (int, error) {
+	q := sel.query()
+	var n int
+	err := s.Pool.QueryRow(ctx, `select count(*)`+deviceFrom+q.where(), q.args...).Scan(&n)
+	return n, err
+}
+
+// Resolve lists the selection's devices by number, in the list's order.
+func (s *Store) Resolve(ctx context.Context, sel Selection) ([]int64, error) {
+	q := sel.query()
+	return ids(ctx, s.Pool, `select d.id`+deviceFrom+q.where()+` order by d.position, d.id`, q.args...)
+}
+
+// RecordersHeard lists the recorders of a site that have shown themselves to be one.
+func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error) {
+	return ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1 and d.kind = 'recorder'
+		and f.value->'ways' ? $2 order by d.position, d.id`, site, string(identity.SaidHello))
+}
+
+// Counts says how many cameras and recorders a site has.
+func (s *Store) Counts(ctx context.Context, site int64) (cameras, recorders int, err error) {
+	err = s.Pool.QueryRow(ctx, `select count(*) filter (where kind = 'camera')::int, count(*) filter (where kind = 'recorder')::int from device where site_id = $1`, site).Scan(&cameras, &recorders)
+	return cameras, recorders, err
+}
+
+// Proposed sums what a stage proposes for a selection: changes, and cameras that have any.
+func (s *Store) Proposed(ctx context.Context, sel Selection, st stage.Stage) (changes, cameras int, err error) {
+	q := sel.query()
+	q.args = append(q.args, int(st))
+	err = s.Pool.QueryRow(ctx, `select coalesce(sum(pm.changes), 0)::int, count(*)::int`+deviceFrom+fmt.Sprintf(`join mark pm on pm.source_id = s.id and pm.stage = $%d and pm.act = 'apply' `, len(q.args))+q.where(), q.args...).Scan(&changes, &cameras)
+	return changes, cameras, err
+}
+
+// Dot is one device in an address field.
+type Dot struct {
+	ID       int64
+	Kind     identity.Kind
+	Place    string
+	Address  netip.Addr
+	Expected bool
+	Heard    bool
+	State    stage.State // its mark in Find
+}
+
+// Dots lists the devices at addresses of a prefix.
+func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
+	return many[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') heard,
+		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.token = '' left join mark m on m.source_id = s.id and m.stage = $3
+		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
+}
+
+// HeardIn counts the devices heard at addresses of each network of a site.
+func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) {
+	type row struct {
+		ID    int64
+		Heard int
+	}
+	rows, err := many[row](ctx, s.Pool, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
+		join fact f on f.device_id = d.id and f.name = 'find.seen' where n.site_id = $1 group by n.id`, site)
+	out := map[int64]int{}
+	for _, r := range rows {
+		out[r.ID] = r.Heard
+	}
+	return out, err
+}

@@ -1,0 +1,65 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/access"
+)
+
+// BeginTry writes a try down before it is sent; ok is false when the budget that
+// allowed counts forbids it now. It holds over all processes: the device's row is
+// locked while it counts.
+func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, allowed func([]access.Try) bool) (id int64, ok bool, err error) {
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `select 1 from device where id = $1 for update`, device); err != nil {
+			return err
+		}
+		tries, err := triesOf(ctx, tx, device)
+		if err != nil {
+			return err
+		}
+		if ok = allowed(tries); !ok {
+			return nil
+		}
+		return tx.QueryRow(ctx, `insert into try (device_id, set_id, set_name, scheme) values ($1, $2, $3, $4) returning id`, device, set, setName, scheme).Scan(&id)
+	})
+	return id, ok, err
+}
+
+// EndTry writes a try's outcome. One that is lost leaves the try pending, which counts
+// as wrong.
+func (s *Store) EndTry(ctx context.Context, id int64, outcome access.Outcome, detail string) error {
+	return s.lazily(ctx, `update try set outcome = $2, detail = $3 where id = $1`, id, outcome, detail)
+}
+
+// Tries of a device within the budget's period, oldest first.
+func (s *Store) Tries(ctx context.Context, device int64) ([]access.Try, error) {
+	return triesOf(ctx, s.Pool, device)
+}
+
+func triesOf(ctx context.Context, q querier, device int64) ([]access.Try, error) {
+	return many[access.Try](ctx, q, `select at, coalesce(set_id, 0) set_id, set_name as "set", scheme, outcome, detail from try
+		where device_id = $1 and at > now() - $2::interval order by at, id`, device, access.Period)
+}
+
+// TryOf is a try with its device, for tables of many devices.
+type TryOf struct {
+	DeviceID int64
+	access.Try
+}
+
+// TriesAt lists the tries of devices within the budget's period.
+func (s *Store) TriesAt(ctx context.Context, devices []int64) (map[int64][]access.Try, error) {
+	rows, err := many[TryOf](ctx, s.Pool, `select t.device_id, t.at, coalesce(t.set_id, 0) set_id, t.set_name as "set", t.scheme, t.outcome, t.detail
+		from try t where t.device_id = any($1) and t.at > now() - $2::interval order by t.at, t.id`, devices, access.Period)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]access.Try{}
+	for _, r := range rows {
+		out[r.DeviceID] = append(out[r.DeviceID], r.Try)
+	}
+	return out, nil
+}

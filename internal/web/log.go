@@ -1,0 +1,153 @@
+package web
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/store"
+)
+
+// logData is the history of a site or of one camera, and what people did.
+type logData struct {
+	Part    string // "changes" or "people"
+	Changes []past
+	Audit   []store.AuditLine
+	Camera  *store.Device
+	From    int // 1 for the newest
+	Back    string
+	Next    string
+}
+
+// logRows is how many lines the log shows at once.
+const logRows = 100
+
+func (s *Server) logPage(ctx context.Context, p *scenePage) (string, error) {
+	q := p.URL.Query()
+	d := logData{Part: "changes", From: 1}
+	if q.Get("part") == "people" {
+		d.Part = "people"
+	}
+	if n, err := strconv.Atoi(q.Get("from")); err == nil {
+		d.From = max(1, n)
+	}
+	var device int64
+	if id, err := strconv.ParseInt(q.Get("camera"), 10, 64); err == nil {
+		dev, err := s.store.Device(ctx, id)
+		if err != nil || dev.SiteID != p.Site.ID {
+			return "", store.ErrNotFound
+		}
+		d.Camera, device = &dev, id
+	}
+	lines := 0
+	if d.Part == "people" {
+		all, err := s.store.AuditLines(ctx, p.Site.ID, d.From-1, logRows+1)
+		if err != nil {
+			return "", err
+		}
+		d.Audit, lines = all[:min(len(all), logRows)], len(all)
+	} else {
+		all, err := s.store.Changes(ctx, p.Site.ID, device, d.From-1, logRows+1)
+		if err != nil {
+			return "", err
+		}
+		d.Changes, lines = pastOf(all[:min(len(all), logRows)]), len(all)
+		if d.From > 1 { // what is newer isn't here to be compared with
+			for i := range d.Changes {
+				d.Changes[i].Back = ""
+			}
+		}
+	}
+	if d.From > 1 {
+		d.Back = withQuery(p.URL, "from", fmt.Sprint(max(1, d.From-logRows)))
+	}
+	if lines > logRows {
+		d.Next = withQuery(p.URL, "from", fmt.Sprint(d.From+logRows))
+	}
+	p.Data = d
+	return "log", nil
+}
+
+// exportMost is how many lines an export holds at most.
+const exportMost = 50_000
+
+// exportLog sends the history of a site, or of one camera, as CSV or JSON.
+func (s *Server) exportLog(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	device, _ := strconv.ParseInt(c.QueryParam("camera"), 10, 64)
+	all, err := s.store.Changes(ctx, me.member.ID, device, 0, exportMost)
+	if err != nil {
+		return err
+	}
+	if err := s.store.Audit(ctx, store.Deed{Site: me.member.ID, Person: me.person.ID, Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
+		return err
+	}
+	name := "changes-" + time.Now().UTC().Format("20060102-1504")
+	h := c.Response().Header()
+	h.Set("Cache-Control", "no-store")
+	if c.Param("form") == "json" {
+		h.Set("Content-Disposition", `attachment; filename="`+name+`.json"`)
+		out := make([]apiChange, len(all))
+		for i, x := range all {
+			out[i] = changeOut(x)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"site": me.member.Name, "changes": out})
+	}
+	h.Set("Content-Disposition", `attachment; filename="`+name+`.csv"`)
+	h.Set("Content-Type", "text/csv; charset=utf-8")
+	return writeChanges(c.Response(), all)
+}
+
+func writeChanges(w http.ResponseWriter, all []store.Change) error {
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{"asked at (UTC)", "by", "place", "stage", "what", "from", "to", "state", "says", "reads", "times sent", "sent at (UTC)", "settled at (UTC)"})
+	for _, c := range all {
+		cells := []string{stamp(&c.AskedAt), c.Who, c.Place, c.Stage.String(), c.Title, c.FromText, c.ToText, string(c.State), c.Says, c.Reads, strconv.Itoa(c.Writes), stamp(c.SentAt), stamp(c.SettledAt)}
+		for i := range cells {
+			cells[i] = plainCell(cells[i])
+		}
+		if err := out.Write(cells); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+func stamp(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05")
+}
+
+// plainCell keeps a spreadsheet from taking a device's text for a formula; a number,
+// negative ones too, stays as it is.
+func plainCell(s string) string {
+	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		return s
+	}
+	if _, err := strconv.ParseFloat(s, 64); err == nil {
+		return s
+	}
+	return "'" + s
+}
+
+// undo takes back a change that was made.
+func (s *Server) undo(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	id, err := strconv.ParseInt(c.Param("change"), 10, 64)
+	if err != nil {
+		return store.ErrNotFound
+	}
+	if _, err := s.takeBack(ctx, me.actor(), id); err != nil {
+		return s.told(c, err)
+	}
+	return s.back(c, "")
+}
