@@ -38,16 +38,20 @@ func (s *Store) Leave(ctx context.Context, server string) error {
 	return err
 }
 
-// Holders lists the servers that have jobs under way, with how long each has been
-// silent; one that never told of itself counts as silent for as long as its oldest job.
+// Holders lists the servers that have jobs under way or hold leases or claims, with
+// how long each has been silent. One that isn't on the list of servers was taken over
+// before: what it still holds was written by a statement that was on its way when it
+// died.
 func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
 	type row struct {
 		ID     string
 		Silent time.Duration
 	}
-	rows, err := many[row](ctx, s.Pool, `select j.id, now() - greatest(max(s.heard_at), min(j.attempted_at)) silent from
-		(select attempted_by[array_upper(attempted_by, 1)] id, attempted_at from river_job where state = 'running' and attempted_by is not null) j
-		left join server s on s.id = j.id group by j.id`)
+	rows, err := many[row](ctx, s.Pool, `select h.id, coalesce(now() - s.heard_at, interval '1 hour') silent from
+		(select attempted_by[array_upper(attempted_by, 1)] id from river_job where state = 'running' and attempted_by is not null
+		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from lease where until > now()
+		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from claim where until > now()) h
+		left join server s on s.id = h.id where h.id is not null`)
 	out := map[string]time.Duration{}
 	for _, r := range rows {
 		out[r.ID] = r.Silent

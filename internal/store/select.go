@@ -94,6 +94,11 @@ func (s Selection) filter(q *query) {
 		if working {
 			or = ` or exists (select 1 from change c where c.device_id = d.id and c.state in ('asked', 'sent', 'read back') and (%[1]s = 0 or c.stage = %[1]s))`
 		}
+		for _, st := range f.States {
+			if st == stage.NotYet { // nothing was judged of it yet
+				or += ` or not exists (select 1 from mark m where m.source_id = s.id and (%[1]s = 0 or m.stage = %[1]s))`
+			}
+		}
 		q.add(`(exists (select 1 from mark m where m.source_id = s.id and (%[1]s = 0 or m.stage = %[1]s) and m.state = any(%[2]s))`+or+`)`, int(f.Stage), words)
 	case f.Stage != 0:
 		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.state <> 'notyet')", int(f.Stage))

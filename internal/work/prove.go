@@ -129,7 +129,7 @@ func (w *walkTest) run(ctx context.Context, v *View, tell bool) error {
 		return err
 	}
 	defer cam.Close()
-	reading, err := cam.NarrowTime(ctx, clockError, 6)
+	reading, err := cam.NarrowTime(ctx, clockError)
 	if err != nil {
 		return err
 	}

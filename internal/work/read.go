@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
@@ -31,8 +32,8 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 	if err != nil {
 		return "", err
 	}
-	if rec, _, ok := v.HolderOf(d); ok && time.Since(v.FactAge(rec.ID, factClock)) > time.Minute {
-		if _, err := o.readRecorder(ctx, rec); err != nil && ours(err) {
+	if rec, _, ok := v.HolderOf(d); ok && time.Since(v.FactAge(rec.ID, factReached)) > time.Minute {
+		if err := o.freshRecorder(ctx, rec); err != nil && ours(err) {
 			return "", err
 		} // a recorder that is silent is its own finding; the camera is held against this server then
 	}
@@ -49,11 +50,11 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 		return "", err
 	}
 	defer plain.Close()
-	polls := 1
+	ask := plain.Time
 	if narrow {
-		polls = 6
+		ask = func(ctx context.Context) (clock.Reading, error) { return plain.NarrowTime(ctx, clockError) }
 	}
-	r, err := plain.NarrowTime(ctx, clockError, polls)
+	r, err := ask(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -71,6 +72,22 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 		return "", err
 	}
 	return "offset " + r.Offset.String() + " from this server", nil
+}
+
+// freshRecorder reads a recorder unless that is being done already, or was a moment
+// ago by another that waited for the same.
+func (o *Office) freshRecorder(ctx context.Context, d store.Device) error {
+	_, err, _ := o.fresh.Do(fmt.Sprint(d.ID), func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 12*time.Second)
+		defer cancel()
+		facts, err := o.store.FactsOf(ctx, []int64{d.ID})
+		if err != nil || time.Since(facts[d.ID][factReached].ReadAt) < 20*time.Second {
+			return nil, err
+		}
+		_, err = o.readRecorder(ctx, d)
+		return nil, err
+	})
+	return err
 }
 
 // readStreams reads profiles and plays each for a while.

@@ -71,6 +71,7 @@ type View struct {
 	byID    map[int64]int
 	status  map[int64]*channel.Recorder // of recorders, decoded once
 	holds   map[string]heldAt           // address → the recorder's slot that holds it
+	around  int64                       // the recorders' versions: a camera's marks rest on them too
 	bad     error
 }
 
@@ -117,6 +118,7 @@ func Look(ctx context.Context, st *store.Store, site int64, only []int64) (*View
 // face decodes the recorders' channel tables, once for all cameras of the view.
 func (v *View) face() {
 	for _, r := range v.Recorders() {
+		v.around += r.Version
 		status, ok := fact[channel.Recorder](v, r.ID, factRecorder)
 		if !ok {
 			continue
@@ -399,7 +401,7 @@ func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 	for _, st := range stage.All() {
 		m := stage.Derive(st, cases[st], before)
 		marks[st] = m.State
-		j := store.Judged{Site: v.Site.ID, SourceID: d.SourceID, Stage: st, Version: d.Version, Mark: m, Findings: cases[st].Findings}
+		j := store.Judged{Site: v.Site.ID, SourceID: d.SourceID, Stage: st, Version: d.Version + v.around, Mark: m, Findings: cases[st].Findings}
 		if st == stage.SignIn {
 			if left, until := access.Left(now, sf.Tries); left == 0 {
 				j.ValidUntil = until

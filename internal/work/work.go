@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/sync/singleflight"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
@@ -67,6 +68,7 @@ type Office struct {
 	river  *river.Client[pgx.Tx]
 	holder string
 
+	fresh singleflight.Group // one reading of a recorder serves all who ask at once
 	mu    sync.Mutex
 	dirty map[int64]bool
 	gates map[int64]chan struct{} // by network: how many this process works on at once

@@ -32,7 +32,7 @@ func TestBoundsAlwaysHoldTheTrueOffset(t *testing.T) {
 				t.Fatalf("bounds grew")
 			}
 			o = next
-			moment = received.Add(NextPoll(received, o))
+			moment = received.Add(time.Duration(rnd.Int64N(int64(time.Second))))
 		}
 		if truth < o.Low || truth > o.High {
 			t.Fatalf("true offset %v outside %v", truth, o)
@@ -40,26 +40,24 @@ func TestBoundsAlwaysHoldTheTrueOffset(t *testing.T) {
 	}
 }
 
-func TestAimedPollsNarrowTheBounds(t *testing.T) {
-	truth := 3600*time.Second + 230*time.Millisecond
-	moment, trip := now, 4*time.Millisecond
-	poll := func() Offset {
-		says := moment.Add(trip / 2).Add(truth).Truncate(time.Second)
-		o := Bound(moment, moment.Add(trip), says)
-		moment = moment.Add(trip)
-		return o
-	}
-	o := poll()
-	for range 7 {
-		moment = moment.Add(NextPoll(moment, o) - trip/2)
-		n, ok := o.Meet(poll())
-		if !ok {
-			t.Fatal("stepped")
+// Polls every 45 ms see the second change within a second, and bound the clock to half
+// of their distance and the round trip.
+func TestPollsOverAnEdgeNarrowTheBounds(t *testing.T) {
+	const trip, pace = 4 * time.Millisecond, 45 * time.Millisecond
+	for phase := time.Duration(0); phase < time.Second; phase += 7 * time.Millisecond {
+		truth, moment := 3600*time.Second+phase, now
+		o := Offset{-24 * time.Hour, 24 * time.Hour}
+		polls := 0
+		for ; o.Error() > 60*time.Millisecond && polls < 40; polls++ {
+			n, ok := o.Meet(Bound(moment, moment.Add(trip), moment.Add(trip/2).Add(truth).Truncate(time.Second)))
+			if !ok {
+				t.Fatal("stepped")
+			}
+			o, moment = n, moment.Add(trip+pace)
 		}
-		o = n
-	}
-	if o.Error() > 15*time.Millisecond {
-		t.Errorf("after seven aimed polls the error is %v", o.Error())
+		if o.Error() > (pace+3*trip)/2 && o.Error() > 60*time.Millisecond || polls > 24 || truth < o.Low || truth > o.High {
+			t.Errorf("phase %v: after %d polls %v", phase, polls, o)
+		}
 	}
 }
 

@@ -82,15 +82,6 @@ func plain(d time.Duration) string {
 	return fmt.Sprintf("%.1f", d.Seconds())
 }
 
-// NextPoll aims the next reading: the wait, from now, after which an answer
-// would fall on the edge between two of the device's seconds and so halve the
-// bounds. width is what Meet has left.
-func NextPoll(now time.Time, o Offset) time.Duration {
-	device := now.Add(o.Mid())
-	next := device.Truncate(time.Second).Add(time.Second)
-	return next.Sub(device)
-}
-
 // Band says what an offset does to a camera on its recorder.
 type Band string
 

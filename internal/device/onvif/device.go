@@ -49,33 +49,30 @@ func dateTime(n *node) (time.Time, bool) {
 	return time.Date(y, time.Month(mo), day, h, mi, s, 0, time.UTC), true
 }
 
-// NarrowTime reads the clock again at its second's edge until the error is within
-// least, at most polls times.
-func (c *Client) NarrowTime(ctx context.Context, least time.Duration, polls int) (clock.Reading, error) {
+// pace is how close the polls of NarrowTime are: an edge seen between two of them
+// bounds the clock to half of it and the round trips.
+const pace = 45 * time.Millisecond
+
+// NarrowTime reads the clock again and again, at most for a second and a little, until
+// it has seen the device's second change and the error is within least.
+func (c *Client) NarrowTime(ctx context.Context, least time.Duration) (clock.Reading, error) {
 	best, err := c.Time(ctx)
-	if err != nil {
-		return best, err
-	}
-	for range polls - 1 {
-		if best.Offset.Error() <= least {
-			break
-		}
+	for end := time.Now().Add(1200 * time.Millisecond); err == nil && best.Offset.Error() > least && time.Now().Before(end); {
 		select {
 		case <-ctx.Done():
 			return best, ctx.Err()
-		case <-time.After(clock.NextPoll(time.Now(), best.Offset)):
+		case <-time.After(pace):
 		}
-		next, err := c.Time(ctx)
-		if err != nil {
-			return best, err
+		next, terr := c.Time(ctx)
+		if terr != nil {
+			return best, terr
 		}
-		met, ok := best.Offset.Meet(next.Offset)
-		if ok {
+		if met, ok := best.Offset.Meet(next.Offset); ok {
 			next.Offset = met
 		} // else the clock was stepped: the new reading stands alone
 		best = next
 	}
-	return best, nil
+	return best, err
 }
 
 // SetTime writes zone, daylight switch and source (SetSystemDateAndTime, ONVIF

@@ -70,14 +70,15 @@ type Camera struct {
 	mu     sync.Mutex
 	mem    memory
 	nonces map[string]time.Time
-	ask    chan struct{} // wakes the NTP client
+	served map[string]int // operations that were done, by name
+	ask    chan struct{}  // wakes the NTP client
 	stop   context.CancelFunc
 	done   sync.WaitGroup
 }
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, nonces: map[string]time.Time{}, ask: make(chan struct{}, 1)}
+	c := &Camera{cfg: cfg, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
 	c.mem = memory{Skew: cfg.Skew, Zone: cfg.Zone, Daylight: cfg.Daylight, Rules: slices.Clone(cfg.Scene.Rules)}
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -150,6 +151,16 @@ func (c *Camera) Now() time.Time {
 	return time.Now().Add(c.mem.Skew)
 }
 
+// Step sets its clock d off true time by hand, as someone at its own page would.
+func (c *Camera) Step(d time.Duration) { c.change(func(m *memory) { m.Skew, m.NTP = d, false }) }
+
+// Served is how often an operation was done, refusals not counted.
+func (c *Camera) Served(op string) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.served[op]
+}
+
 func (c *Camera) change(f func(m *memory)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -204,7 +215,7 @@ func (c *Camera) setSkew(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "skew is a duration, as 3600s", http.StatusBadRequest)
 		return
 	}
-	c.change(func(m *memory) { m.Skew, m.NTP = d, false })
+	c.Step(d)
 	w.WriteHeader(http.StatusNoContent)
 }
 

@@ -60,6 +60,11 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	out, f := c.operate(r, op)
+	if f == nil {
+		c.mu.Lock()
+		c.served[op.XMLName.Local]++
+		c.mu.Unlock()
+	}
 	c.answer(w, out, f)
 }
 
