@@ -219,10 +219,17 @@ func (p *Page) Accessible(what string) {
 	}
 }
 
-// Keys presses keys one after the other, as a person at the keyboard does.
+// Keys presses keys one after the other, as a person at the keyboard does, once the
+// page is there with its script.
 func (p *Page) Keys(keys ...string) {
 	p.t.Helper()
 	for _, k := range keys {
+		Until(p.t, 10*time.Second, "the page is there", func() bool {
+			ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+			defer cancel()
+			ready, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("document.readyState === 'complete'"))
+			return err == nil && ready
+		})
 		p.Do(chromedp.KeyEvent(k))
 	}
 }

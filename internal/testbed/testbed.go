@@ -47,6 +47,21 @@ func Database(t testing.TB) (dsn string) {
 	return named(t, server, name)
 }
 
+// EmptyDatabase makes a database without a table for one test.
+func EmptyDatabase(t testing.TB) (dsn string) {
+	t.Helper()
+	server := os.Getenv("TEST_DATABASE_URL")
+	if server == "" {
+		t.Skip("TEST_DATABASE_URL isn't set: run the tests with make test")
+	}
+	raw := make([]byte, 8)
+	_, _ = rand.Read(raw)
+	name := "e_" + hex.EncodeToString(raw)
+	admin(t, context.Background(), server, "create database "+name)
+	t.Cleanup(func() { admin(t, context.Background(), server, "drop database if exists "+name+" with (force)") })
+	return named(t, server, name)
+}
+
 func named(t testing.TB, server, name string) string {
 	u, err := url.Parse(server)
 	if err != nil {

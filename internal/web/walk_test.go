@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"context"
+	"log/slog"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -30,15 +31,24 @@ func serve(t *testing.T) *harbour { return serveBulk(t, 0) }
 
 func serveBulk(t *testing.T, bulk int) *harbour {
 	t.Helper()
-	h := testbed.StartBulk(t, bulk)
-	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second})
+	return serveOn(t, testbed.StartBulk(t, bulk), nil)
+}
+
+func serveLogging(t *testing.T, log *slog.Logger) *harbour {
+	t.Helper()
+	return serveOn(t, testbed.Start(t), log)
+}
+
+func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
+	t.Helper()
+	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := o.Start(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := web.New(h.Store, o, h.Vault, web.Options{})
+	s, err := web.New(h.Store, o, h.Vault, web.Options{Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
