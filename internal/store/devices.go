@@ -56,11 +56,6 @@ func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
 	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
 }
 
-// DevicesOf lists these devices of a site and all its recorders.
-func (s *Store) DevicesOf(ctx context.Context, site int64, ids []int64) ([]Device, error) {
-	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and (d.id = any($2) or d.kind = 'recorder') order by d.position, d.id`, site, ids)
-}
-
 // Hanging lists the cameras that hang on a recorder: planned for it, or at one of
 // these addresses.
 func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) ([]int64, error) {
@@ -118,7 +113,7 @@ func (s *Store) AddDevices(ctx context.Context, site int64, all []Device) ([]int
 		for i, d := range all {
 			b.Queue(`with d as (insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, recorder_id, channel, set_id, position)
 				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id),
-				src as (insert into source (device_id, name) select id, $3 from d where $2 = 'camera')
+				src as (insert into source (device_id, site_id, name) select id, $1, $3 from d where $2 = 'camera')
 				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.RecorderID, d.Channel, d.SetID, last+1+i).
 				QueryRow(func(row pgx.Row) error { return row.Scan(&out[i]) })
 		}
@@ -134,7 +129,7 @@ func addDevice(ctx context.Context, tx pgx.Tx, d Device) (int64, error) {
 	if err != nil || d.Kind != identity.Camera {
 		return id, err
 	}
-	_, err = tx.Exec(ctx, `insert into source (device_id, name) values ($1, $2)`, id, d.Place)
+	_, err = tx.Exec(ctx, `insert into source (device_id, site_id, name) values ($1, $2, $3)`, id, d.SiteID, d.Place)
 	return id, err
 }
 

@@ -114,7 +114,7 @@ func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage
 
 // Groups counts a site's marks by stage, state and act.
 func (s *Store) Groups(ctx context.Context, site int64) ([]stage.Group, error) {
-	return many[stage.Group](ctx, s.Pool, `select stage, state, act, count(*)::int count, sum(changes)::int changes from mark where site_id = $1 group by stage, state, act`, site)
+	return many[stage.Group](ctx, s.Pool, `select stage, state, act, n count, changes from mark_count where site_id = $1 and n > 0`, site)
 }
 
 // FirstOf finds the first source that stands so, for a suggestion that names it.
@@ -133,9 +133,8 @@ type Standing struct{ Proven, Blocked, Needs int }
 
 // Standing counts them.
 func (s *Store) Standing(ctx context.Context, site int64) (Standing, error) {
-	return one[Standing](ctx, s.Pool, `select count(*) filter (where proven)::int proven, count(*) filter (where blocked)::int blocked, count(*) filter (where needs and not blocked)::int needs
-		from (select bool_or(stage = $2 and state = 'ready') proven, bool_or(state = 'blocked') blocked, bool_or(state in ('needs', 'stale')) needs
-			from mark where site_id = $1 and (state in ('blocked', 'needs', 'stale') or stage = $2) group by source_id) t`, site, stage.Prove)
+	return one[Standing](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = 'r')::int proven, count(*) filter (where standing like '%b%')::int blocked,
+		count(*) filter (where standing not like '%b%' and (standing like '%n%' or standing like '%s%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
 }
 
 // Due lists sources whose marks were made by other rules or are no longer valid,

@@ -174,23 +174,26 @@ func (s *Store) BeginSignIn(ctx context.Context, person int64, address, agent st
 	return id, err
 }
 
-// SignedIn finds whom a live sign-in belongs to; ErrNotFound once it ended. It keeps
-// when it was last used, to the minute.
+// Idle is how long a sign-in may go unused before it ends.
+const Idle = 4 * time.Hour
+
+// SignedIn finds whom a live sign-in belongs to; ErrNotFound once it ended or went
+// unused for too long. It keeps when it was last used, to the minute.
 func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 	type row struct {
 		people.Person
 		Old bool
 	}
-	r, err := one[row](ctx, s.Pool, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null`, id)
+	r, err := one[row](ctx, s.Pool, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null and i.seen_at > now() - $2::interval`, id, Idle)
 	if err == nil && r.Old {
-		_, err = s.Pool.Exec(ctx, `update signin set seen_at = now() where id = $1`, id)
+		err = s.lazily(ctx, `update signin set seen_at = now() where id = $1`, id)
 	}
 	return r.Person, err
 }
 
-// SignIns lists a person's live sign-ins, those used within the last day.
+// SignIns lists a person's live sign-ins.
 func (s *Store) SignIns(ctx context.Context, person int64) ([]SignIn, error) {
-	return many[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - interval '1 day' order by seen_at desc limit 50`, person)
+	return many[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)
 }
 
 // EndSignIn ends one of a person's sign-ins, or all but keep where id is 0.

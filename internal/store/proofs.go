@@ -35,20 +35,6 @@ func (s *Store) ProofOfStep(ctx context.Context, step int64) (Proof, error) {
 	return one[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where step_id = $1 order by id desc limit 1`, step)
 }
 
-// Proofs lists the newest test of each of these sources.
-func (s *Store) Proofs(ctx context.Context, sources []int64) (map[int64]Proof, error) {
-	rows, err := many[Proof](ctx, s.Pool, `select distinct on (p.source_id) p.id, p.source_id, p.test, p.started_at, p.ended_at from proof p
-		where p.source_id = any($1) order by p.source_id, p.started_at desc, p.id desc`, sources)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int64]Proof{}
-	for _, r := range rows {
-		out[r.SourceID] = r
-	}
-	return out, nil
-}
-
 // ProofsOf lists a source's newest tests.
 func (s *Store) ProofsOf(ctx context.Context, source int64, limit int) ([]Proof, error) {
 	return many[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where source_id = $1 order by started_at desc, id desc limit $2`, source, limit)

@@ -85,24 +85,37 @@ func (s Selection) filter(q *query) {
 	}
 	switch {
 	case f.States != nil:
-		words := make([]string, len(f.States))
-		working := false
-		for i, st := range f.States {
-			words[i], working = string(st), working || st == stage.Working
+		letters, working := "", false
+		for _, st := range f.States {
+			letters, working = letters+letter(st), working || st == stage.Working
 		}
 		or := ""
 		if working {
-			or = ` or exists (select 1 from change c where c.device_id = d.id and c.state in ('asked', 'sent', 'read back') and (%[1]s = 0 or c.stage = %[1]s))`
+			or = ` or exists (select 1 from change c where c.device_id = d.id and c.state in ('asked', 'sent', 'read back') and (%[2]s = 0 or c.stage = %[2]s))`
 		}
-		for _, st := range f.States {
-			if st == stage.NotYet { // nothing was judged of it yet
-				or += ` or not exists (select 1 from mark m where m.source_id = s.id and (%[1]s = 0 or m.stage = %[1]s))`
-			}
-		}
-		q.add(`(exists (select 1 from mark m where m.source_id = s.id and (%[1]s = 0 or m.stage = %[1]s) and m.state = any(%[2]s))`+or+`)`, int(f.Stage), words)
+		q.add(`(translate(case when %[2]s = 0 then s.standing else substr(s.standing, %[2]s, 1) end, %[1]s, '') <> case when %[2]s = 0 then s.standing else substr(s.standing, %[2]s, 1) end`+or+`)`, letters, int(f.Stage))
 	case f.Stage != 0:
-		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.state <> 'notyet')", int(f.Stage))
+		q.add("substr(s.standing, %s, 1) <> 'y'", int(f.Stage))
 	}
+}
+
+// letter is a state as source.standing keeps it, see state_letter in the migrations.
+func letter(st stage.State) string {
+	switch st {
+	case stage.Ready:
+		return "r"
+	case stage.Needs:
+		return "n"
+	case stage.Blocked:
+		return "b"
+	case stage.Working:
+		return "w"
+	case stage.Stale:
+		return "s"
+	case stage.NotHere:
+		return "a"
+	}
+	return "y"
 }
 
 // Sort is a column and a direction. The zero Sort is the list's own order.
@@ -124,55 +137,63 @@ func ParseSort(text string) Sort {
 	return Sort{}
 }
 
-func (s Sort) order(q *query) (join, order string) {
+func (s Sort) order(q *query) string {
 	dir := ""
 	if s.Down {
 		dir = " desc"
 	}
 	switch s.By {
 	case "":
-		return "", "d.position, d.id"
+		return "d.position, d.id"
 	case "place":
-		return "", "lower(d.place)" + dir + ", d.id"
+		return "lower(d.place)" + dir + ", d.id"
 	case "make":
-		return "", "lower(d.make || ' ' || d.model)" + dir + ", d.position, d.id"
+		return "lower(d.make || ' ' || d.model)" + dir + ", d.position, d.id"
 	case "address":
-		return "", "d.address" + dir + " nulls last, d.id"
+		return "d.address" + dir + " nulls last, d.id"
 	}
 	// What needs a person most comes first.
 	st, _ := stage.Parse(s.By)
 	q.args = append(q.args, int(st))
-	return fmt.Sprintf(" left join mark sm on sm.source_id = s.id and sm.stage = $%d ", len(q.args)),
-		"array_position(array['blocked','needs','stale','working','notyet','ready','na'], sm.state)" + dir + ", d.position, d.id"
+	return fmt.Sprintf("position(substr(s.standing, $%d, 1) in 'bnswyra')", len(q.args)) + dir + ", d.position, d.id"
 }
 
 // Window reads the selection's devices in that order, limit of them after skip, and
 // how many there are in all.
 func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit int) ([]Device, int, error) {
+	if by == (Sort{}) && sel.plain() {
+		return s.listWindow(ctx, sel.Site, skip, limit)
+	}
 	q := sel.query()
-	join, order := by.order(q)
+	total := 0
+	count := fmt.Sprintf(`select count(*)%s%s`, deviceFrom, q.where())
+	b := &pgx.Batch{}
+	b.Queue(count, q.args...).QueryRow(func(row pgx.Row) error { return row.Scan(&total) })
+	order := by.order(q)
 	q.args = append(q.args, skip, limit)
-	rows, err := s.Pool.Query(ctx, fmt.Sprintf(`select %s, count(*) over () total%s%s %s order by %s offset $%d limit $%d`, deviceColumns, deviceFrom, join, q.where(), order, len(q.args)-1, len(q.args)), q.args...)
+	// Only numbers are sorted; what is wide is read for the window alone.
+	var out []Device
+	b.Queue(fmt.Sprintf(`select %s from (select d.id%s%s order by %s offset $%d limit $%d) w join device d on d.id = w.id left join source s on s.device_id = d.id and s.token = '' order by %s`,
+		deviceColumns, deviceFrom, q.where(), order, len(q.args)-1, len(q.args), order), q.args...).Query(func(rows pgx.Rows) (err error) {
+		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
+		return err
+	})
+	return out, total, s.Pool.SendBatch(ctx, b).Close()
+}
+
+// plain says whether the selection is simply all cameras of the site.
+func (s Selection) plain() bool {
+	return s.IDs == nil && s.Filter.Empty() && s.Ready == 0 && s.Act == ""
+}
+
+// listWindow is Window of all cameras in the list's order, by its index.
+func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]Device, int, error) {
+	total, _, err := s.Counts(ctx, site)
 	if err != nil {
 		return nil, 0, err
 	}
-	type counted struct {
-		Device
-		Total int
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByName[counted])
-	if err != nil {
-		return nil, 0, err
-	}
-	if len(all) == 0 && skip > 0 {
-		n, err := s.Count(ctx, sel)
-		return nil, n, err
-	}
-	out, total := make([]Device, len(all)), 0
-	for i, c := range all {
-		out[i], total = c.Device, c.Total
-	}
-	return out, total, nil
+	out, err := many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id offset $2 limit $3`, site, skip, limit)
+	return out, total, err
 }
 
 // Count says how many cameras the selection holds.

@@ -49,17 +49,3 @@ type TryOf struct {
 	DeviceID int64
 	access.Try
 }
-
-// TriesAt lists the tries of devices within the budget's period.
-func (s *Store) TriesAt(ctx context.Context, devices []int64) (map[int64][]access.Try, error) {
-	rows, err := many[TryOf](ctx, s.Pool, `select t.device_id, t.at, coalesce(t.set_id, 0) set_id, t.set_name as "set", t.scheme, t.outcome, t.detail
-		from try t where t.device_id = any($1) and t.at > now() - $2::interval order by t.at, t.id`, devices, access.Period)
-	if err != nil {
-		return nil, err
-	}
-	out := map[int64][]access.Try{}
-	for _, r := range rows {
-		out[r.DeviceID] = append(out[r.DeviceID], r.Try)
-	}
-	return out, nil
-}

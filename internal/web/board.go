@@ -33,10 +33,7 @@ type needy struct {
 
 func (s *Server) board(ctx context.Context, p *scenePage) (string, error) {
 	b := boardData{Rows: p.rows, Stages: stage.All(), States: []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.Working, stage.Stale, stage.NotYet}}
-	var err error
-	if b.Standing, err = s.store.Standing(ctx, p.Site.ID); err != nil {
-		return "", err
-	}
+	b.Standing = p.standing
 	for _, n := range p.networks {
 		if n.LookedAt != nil && n.LookedAt.After(b.LastRead) {
 			b.LastRead = *n.LookedAt
@@ -45,6 +42,7 @@ func (s *Server) board(ctx context.Context, p *scenePage) (string, error) {
 	if next, ok := stage.Next(p.Cameras, p.groups); ok {
 		place, sentence := "", ""
 		if next.Count == 1 {
+			var err error
 			if place, sentence, err = s.store.FirstOf(ctx, p.Site.ID, next.Group); err != nil {
 				return "", err
 			}

@@ -120,7 +120,16 @@ func timeLeft(now time.Time, r store.Run) string {
 func cells(b base, rows []row) template.HTML {
 	var w strings.Builder
 	w.Grow(len(rows) * 2200)
-	esc := template.HTMLEscapeString
+	// Most cells say one of a few sentences: each is escaped once.
+	known := map[string]string{}
+	esc := func(s string) string {
+		e, ok := known[s]
+		if !ok {
+			e = template.HTMLEscapeString(s)
+			known[s] = e
+		}
+		return e
+	}
 	keep := ""
 	if b.Query != "" {
 		keep = "&amp;q=" + esc(url.QueryEscape(b.Query))
@@ -132,6 +141,14 @@ func cells(b base, rows []row) template.HTML {
 		keep += "&amp;from=" + esc(url.QueryEscape(b.URL.Query().Get("from")))
 	}
 	path := esc(b.Path("board"))
+	type column struct {
+		stage.Stage
+		name, slug string
+	}
+	stages := make([]column, 0, 10)
+	for _, st := range stage.All() {
+		stages = append(stages, column{st, st.String(), st.Slug()})
+	}
 	for _, r := range rows {
 		id, place := strconv.FormatInt(r.Device.ID, 10), esc(r.Device.Place)
 		w.WriteString(`<tr data-row="` + id + `">`)
@@ -140,12 +157,15 @@ func cells(b base, rows []row) template.HTML {
 		}
 		href := path + `?sheet=` + id + keep
 		w.WriteString(`<th scope="row" class="place"><a href="` + href + `">` + place + `</a></th><td class="soft wide">` + esc(r.Device.Make+" "+r.Device.Model) + `</td><td class="mono">` + esc(r.Address()) + `</td>`)
-		for _, st := range stage.All() {
-			m := r.Mark(st)
-			w.WriteString(`<td class="cell" title="` + st.String() + `: ` + esc(m.Sentence) + `"><a href="` + href + `&amp;stage=` + st.Slug() + `" tabindex="-1">`)
-			w.WriteString(`<span class="m"><svg class="mark ` + esc(string(m.State)) + `" role="img" aria-label="` + esc(m.State.Label()) + `"><use href="#m-` + esc(string(m.State)) + `"/></svg>`)
+		for _, st := range stages {
+			m := r.Mark(st.Stage)
+			state := esc(string(m.State))
+			for _, part := range []string{`<td class="cell" title="`, st.name, `: `, esc(m.Sentence), `"><a href="`, href, `&amp;stage=`, st.slug, `" tabindex="-1"><span class="m"><svg class="mark `, state,
+				`" role="img" aria-label="`, esc(m.State.Label()), `"><use href="#m-`, state, `"/></svg>`} {
+				w.WriteString(part)
+			}
 			if m.Words != "" {
-				w.WriteString(`<span class="t-` + esc(string(m.State)) + `">` + esc(m.Words) + `</span>`)
+				w.WriteString(`<span class="t-` + state + `">` + esc(m.Words) + `</span>`)
 			}
 			w.WriteString(`</span></a></td>`)
 		}

@@ -12,6 +12,7 @@ import (
 	_ "time/tzdata" // sites name their zone; the machine may not know it
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
 
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
@@ -105,7 +106,8 @@ func (r row) Mark(s stage.Stage) stage.Mark {
 // scenePage is what a page is made from: a window of the site's cameras.
 type scenePage struct {
 	base
-	view     *work.View // the window's cameras and all recorders; only stage pages have one
+	standing store.Standing // the Board's
+	view     *work.View     // the window's cameras and all recorders; only stage pages have one
 	networks []store.Network
 	groups   []stage.Group
 	rows     []row
@@ -161,12 +163,12 @@ func (s *Server) gather(c *echo.Context, name string) (*scenePage, error) {
 	}
 	p.Stage, _ = stage.Parse(name)
 	p.Title = title(name, p.Stage)
-	for _, read := range []func(context.Context, *scenePage) error{s.readSite, s.readWindow, s.readRuns} {
-		if err := read(ctx, p); err != nil {
-			return nil, err
-		}
+	// They know nothing of each other and fill different fields: side by side.
+	together, ctx := errgroup.WithContext(ctx)
+	for _, read := range []func(context.Context, *scenePage) error{s.readSite, s.readWindow, s.readRuns, s.readStanding} {
+		together.Go(func() error { return read(ctx, p) })
 	}
-	return p, nil
+	return p, together.Wait()
 }
 
 func title(name string, st stage.Stage) string {
@@ -214,6 +216,15 @@ func (s *Server) readSite(ctx context.Context, p *scenePage) error {
 		p.Passage = append(p.Passage, it)
 	}
 	return nil
+}
+
+func (s *Server) readStanding(ctx context.Context, p *scenePage) error {
+	if p.Page != "board" {
+		return nil
+	}
+	var err error
+	p.standing, err = s.store.Standing(ctx, p.Site.ID)
+	return err
 }
 
 // readWindow reads the rows that match the filter, from where the address says.

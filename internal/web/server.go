@@ -3,6 +3,7 @@
 package web
 
 import (
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"embed"
@@ -69,9 +70,8 @@ func New(st *store.Store, o *work.Office, v *vault.Vault, opt Options) (*Server,
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
 	s.sessions.Store = s.cleanup
-	s.sessions.HashTokenInStore = true // who reads the database can't sign in with it
-	s.sessions.Lifetime = 12 * time.Hour
-	s.sessions.IdleTimeout = 4 * time.Hour
+	s.sessions.HashTokenInStore = true   // who reads the database can't sign in with it
+	s.sessions.Lifetime = 12 * time.Hour // an idle one ends sooner, see store.Idle
 	s.sessions.Cookie.Name = "harbour"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
@@ -167,7 +167,7 @@ func (s *Server) routes() *echo.Echo {
 	g := e.Group("", echo.WrapMiddleware(s.sessions.LoadAndSave), middleware.CSRFWithConfig(middleware.CSRFConfig{
 		TokenLookup: "form:_csrf,header:X-CSRF-Token", CookieName: "harbour_csrf", CookiePath: "/", CookieHTTPOnly: true,
 		CookieSecure: s.opt.Secure, CookieSameSite: http.SameSiteLaxMode}))
-	zip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
+	zip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Level: gzip.BestSpeed})
 	g.GET("/sign-in", s.signInPage, zip)
 	g.POST("/sign-in", s.signIn)
 	g.POST("/sign-out", s.signOut)

@@ -2,10 +2,12 @@ package web_test
 
 import (
 	"context"
+	"io"
 	"log/slog"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,6 +19,12 @@ import (
 	"duskyharbor/internal/web"
 	"duskyharbor/internal/work"
 )
+
+var rowID = regexp.MustCompile(`<tr data-row="(\d+)">`)
+
+func quietLog() *slog.Logger {
+	return slog.New(slog.NewTextHandler(io.Discard, nil))
+}
 
 // harbour is the whole product over a running scenario.
 type harbour struct {

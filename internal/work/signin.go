@@ -78,13 +78,14 @@ func (o *Office) tryAll(ctx context.Context, d store.Device, v *View, host dial.
 	if len(schemes) == 0 {
 		return "", nil, toldError("It lets anyone in without an account: set its first password on its own page")
 	}
+	seen, _ := v.Seen(d.ID)
 	order, err := o.order(ctx, d, v)
 	if err != nil {
 		return "", nil, err
 	}
 	looked.NoSets = len(order) == 0
 	for _, set := range order {
-		account, err := o.tryOne(ctx, d, host, service, set, schemes[0], reading)
+		account, err := o.tryOne(ctx, d, host, service, seen.RTSPPort, set, schemes[0], reading)
 		if account != nil || err != nil {
 			if account != nil {
 				return "opened with " + set.Name, account, nil
@@ -114,16 +115,12 @@ func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.Se
 			sets = append(sets, s.Set)
 		}
 	}
-	tries, err := o.store.Tries(ctx, d.ID)
-	if err != nil {
-		return nil, err
-	}
 	var out []store.SealedSet
 	standing, err := o.standing(ctx, d, v)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range access.Order(time.Now(), standing, sets, tries, false) {
+	for _, s := range access.Order(time.Now(), standing, sets, v.Tries[d.ID], false) {
 		out = append(out, byID[s.ID])
 	}
 	return out, nil
@@ -155,7 +152,7 @@ func (o *Office) standing(ctx context.Context, d store.Device, v *View) (access.
 
 // tryOne sends one set. A nil account without error means that the set was wrong
 // or that no try is left.
-func (o *Office) tryOne(ctx context.Context, d store.Device, host dial.Host, service string, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
+func (o *Office) tryOne(ctx context.Context, d store.Device, host dial.Host, service string, port int, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
 	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
 	if err != nil {
 		return nil, err
@@ -190,7 +187,7 @@ func (o *Office) tryOne(ctx context.Context, d store.Device, host dial.Host, ser
 	if err := o.keepIdentity(ctx, d, c, info); err != nil {
 		return nil, err
 	}
-	account.RTSP = o.rtspTakes(ctx, d, host, login)
+	account.RTSP = rtspTakes(ctx, port, host, login)
 	return account, nil
 }
 
@@ -210,16 +207,11 @@ func (o *Office) keepIdentity(ctx context.Context, d store.Device, c *onvif.Clie
 }
 
 // rtspTakes says whether RTSP takes the account too; DESCRIBE asks for it.
-func (o *Office) rtspTakes(ctx context.Context, d store.Device, host dial.Host, login onvif.Login) string {
-	facts, err := o.store.FactsOf(ctx, []int64{d.ID})
-	if err != nil {
+func rtspTakes(ctx context.Context, port int, host dial.Host, login onvif.Login) string {
+	if port == 0 {
 		return ""
 	}
-	var seen identitySighting
-	if ok, err := facts[d.ID].Into(factSeen, &seen); !ok || err != nil || seen.RTSPPort == 0 {
-		return ""
-	}
-	c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", host.Addr, seen.RTSPPort), login.Username, login.Password)
+	c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", host.Addr, port), login.Username, login.Password)
 	if err != nil {
 		return ""
 	}

@@ -82,34 +82,14 @@ type heldAt struct {
 
 // Look reads a site. only limits it to these devices and all recorders; nil reads all.
 func Look(ctx context.Context, st *store.Store, site int64, only []int64) (*View, error) {
-	v := &View{byID: map[int64]int{}, status: map[int64]*channel.Recorder{}, holds: map[string]heldAt{}}
-	var err error
-	if v.Site, err = st.Site(ctx, site); err != nil {
-		return nil, err
-	}
-	if only == nil {
-		v.Devices, err = st.Devices(ctx, site)
-	} else {
-		v.Devices, err = st.DevicesOf(ctx, site, only)
-	}
+	sc, err := st.Scene(ctx, site, only)
 	if err != nil {
 		return nil, err
 	}
-	ids, sources := make([]int64, len(v.Devices)), make([]int64, 0, len(v.Devices))
+	v := &View{Site: sc.Site, Devices: sc.Devices, Tries: sc.Tries, Proofs: sc.Proofs, facts: sc.Facts,
+		byID: make(map[int64]int, len(sc.Devices)), status: map[int64]*channel.Recorder{}, holds: map[string]heldAt{}}
 	for i, d := range v.Devices {
-		v.byID[d.ID], ids[i] = i, d.ID
-		if d.SourceID != 0 {
-			sources = append(sources, d.SourceID)
-		}
-	}
-	if v.facts, err = st.FactsOf(ctx, ids); err != nil {
-		return nil, err
-	}
-	if v.Tries, err = st.TriesAt(ctx, ids); err != nil {
-		return nil, err
-	}
-	if v.Proofs, err = st.Proofs(ctx, sources); err != nil {
-		return nil, err
+		v.byID[d.ID] = i
 	}
 	v.face()
 	return v, nil

@@ -4,10 +4,53 @@ update mark m set site_id = d.site_id from source s join device d on d.id = s.de
 alter table mark alter column site_id set not null;
 alter table mark add column act text not null default '' check (act in ('', 'read', 'apply', 'walk'));
 alter table mark add column changes int not null default 0;   -- proposed
-create index on mark (site_id, stage, state, act) include (changes);
+create index on mark (site_id, stage, act) where act <> '';
 create index on mark (valid_until) where valid_until is not null;
 create index on mark (rules_version);
 create index on fact (name, device_id);
+
+-- What pages ask of all marks at once, kept beside them by the database: how many
+-- there are of each kind, and each source's ten states as ten letters.
+create table mark_count (
+  site_id bigint not null references site on delete cascade,
+  stage smallint not null,
+  state text not null,
+  act text not null,
+  n int not null,
+  changes int not null,
+  primary key (site_id, stage, state, act)
+);
+create function state_letter(state text) returns text language sql immutable as
+  $$ select case state when 'ready' then 'r' when 'needs' then 'n' when 'blocked' then 'b' when 'working' then 'w' when 'stale' then 's' when 'na' then 'a' else 'y' end $$;
+alter table source add column site_id bigint references site on delete cascade;
+update source s set site_id = d.site_id from device d where d.id = s.device_id;
+alter table source alter column site_id set not null;
+alter table source add column standing text not null default 'yyyyyyyyyy';
+create index on source (site_id);
+create function mark_changed() returns trigger language plpgsql as $$
+begin
+  if tg_op = 'INSERT' then
+    insert into mark_count as c select site_id, stage, state, act, count(*), sum(changes) from new_marks group by 1, 2, 3, 4 order by 1, 2, 3, 4
+      on conflict (site_id, stage, state, act) do update set n = c.n + excluded.n, changes = c.changes + excluded.changes;
+  elsif tg_op = 'DELETE' then
+    update mark_count c set n = c.n - x.n, changes = c.changes - x.changes from (select site_id, stage, state, act, count(*) n, sum(changes) changes from old_marks group by 1, 2, 3, 4) x
+      where (c.site_id, c.stage, c.state, c.act) = (x.site_id, x.stage, x.state, x.act);
+    return null;
+  else
+    insert into mark_count as c select site_id, stage, state, act, sum(n), sum(changes) from
+      (select site_id, stage, state, act, 1 n, changes from new_marks union all select site_id, stage, state, act, -1, -changes from old_marks) x
+      group by 1, 2, 3, 4 having sum(n) <> 0 or sum(changes) <> 0 order by 1, 2, 3, 4
+      on conflict (site_id, stage, state, act) do update set n = c.n + excluded.n, changes = c.changes + excluded.changes;
+  end if;
+  update source s set standing = x.standing from (select m.source_id, string_agg(state_letter(m.state), '' order by m.stage) standing from mark m
+    where m.source_id in (select source_id from new_marks) group by 1) x where s.id = x.source_id and s.standing <> x.standing;
+  return null;
+end $$;
+create trigger mark_inserted after insert on mark referencing new table as new_marks for each statement execute function mark_changed();
+create trigger mark_updated after update on mark referencing new table as new_marks old table as old_marks for each statement execute function mark_changed();
+create trigger mark_deleted after delete on mark referencing old table as old_marks for each statement execute function mark_changed();
+insert into mark_count select site_id, stage, state, act, count(*), sum(changes) from mark group by 1, 2, 3, 4;
+update source s set standing = x.standing from (select source_id, string_agg(state_letter(state), '' order by stage) standing from mark group by 1) x where x.source_id = s.id;
 
 -- What opened a device, for the order of tries on others like it.
 alter table device add column opened_set bigint references credential_set on delete set null;
