@@ -92,21 +92,24 @@ func (m *markColumns) add(j Judged) error {
 	return nil
 }
 
-// Marks of sources by source and stage.
+// Marks of sources by source and stage. Most say one of a few sentences: each is read
+// once, with the places where it stands.
 func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage.Stage]stage.Mark, error) {
-	rows, err := s.Pool.Query(ctx, `select source_id, stage, state, words, sentence from mark where source_id = any($1)`, sources)
+	rows, err := s.Pool.Query(ctx, `select state, words, sentence, array_agg(source_id), array_agg(stage::int) from mark where source_id = any($1) group by state, words, sentence`, sources)
 	if err != nil {
 		return nil, err
 	}
 	out := make(map[int64]map[stage.Stage]stage.Mark, len(sources))
-	var source int64
-	var st stage.Stage
+	for _, id := range sources {
+		out[id] = make(map[stage.Stage]stage.Mark, 10)
+	}
 	var m stage.Mark
-	_, err = pgx.ForEachRow(rows, []any{&source, &st, &m.State, &m.Words, &m.Sentence}, func() error {
-		if out[source] == nil {
-			out[source] = make(map[stage.Stage]stage.Mark, 10)
+	var at []int64
+	var in []int32
+	_, err = pgx.ForEachRow(rows, []any{&m.State, &m.Words, &m.Sentence, &at, &in}, func() error {
+		for i, id := range at {
+			out[id][stage.Stage(in[i])] = m
 		}
-		out[source][st] = m
 		return nil
 	})
 	return out, err

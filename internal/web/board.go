@@ -55,7 +55,7 @@ func (s *Server) board(ctx context.Context, p *scenePage) (string, error) {
 }
 
 // maxNeedy is how many cameras the phone's list shows.
-const maxNeedy = 40
+const maxNeedy = 20
 
 // needyOf lists each camera's worst mark, the blocked ones first.
 func needyOf(rows []row) []needy {

@@ -273,9 +273,6 @@ func (s *Server) rowsOf(ctx context.Context, devices []store.Device) ([]row, err
 	}
 	for _, c := range open {
 		i := slices.Index(ids, c.DeviceID)
-		if rows[i].Marks == nil {
-			rows[i].Marks = map[stage.Stage]stage.Mark{}
-		}
 		rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
 	}
 	return rows, nil
