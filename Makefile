@@ -20,7 +20,7 @@ demo-reset:
 
 test:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
-	@$(GO) run ./internal/testbed/withpg $(GO) test -parallel 6 -timeout 8m ./...
+	@$(GO) run ./internal/testbed/withpg $(GO) test -parallel 4 -timeout 8m ./...
 
 lint:
 	@out=$$(gofmt -l cmd internal); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi
@@ -37,5 +37,6 @@ shots:
 
 soak:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
-	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/stream:FuzzParseSPS ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
+	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
+	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestKilledAtEveryStepItSettles -parallel 3 -timeout 150m ./internal/work

@@ -34,7 +34,7 @@ func program(t *testing.T) string {
 	return bin
 }
 
-type ready struct{ URL, Username, Password string }
+type ready struct{ URL, Username, Password, Token string }
 
 // start runs a demo until the test ends and returns what it prints when ready.
 func start(t *testing.T, bin, data, listen, network string) (*exec.Cmd, ready) {
@@ -168,6 +168,9 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 		t.Fatal(err)
 	}
 	cmd, r := start(t, bin, data, listen, network)
+	if !strings.HasPrefix(r.Token, "dh_") {
+		t.Errorf("it gives the token %q", r.Token)
+	}
 	p := visitor(t, r)
 	p.press("/sites/1/find", "/sites/1/find/read", nil)
 	p.sees("/sites/1/find", "multicast heard 2")
