@@ -5,6 +5,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -202,7 +203,40 @@ func TestShots(t *testing.T) {
 	s.shoot("board")
 	p.Go(h.url + "/sites/" + h.site + "/log")
 	s.shoot("log")
+	p.Go(h.url + "/sites/" + h.site + "/settings")
+	s.shoot("settings")
+	p.Go(h.url + "/sites/" + h.site + "/board")
+	theme := func(name string) {
+		testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+name+"'); true")
+	}
+	theme("dark")
+	s.shoot("board-dark")
 	p.Resize(390, 844)
+	p.Go(h.url + "/sites/" + h.site + "/board")
+	s.shoot("board-phone")
 	p.Go(h.url + "/sites/" + h.site + "/prove")
 	s.shoot("prove-phone")
+}
+
+// TestShotOfThreeThousand renders the Board at size, from bulk cameras that were
+// really found, signed in to and read.
+func TestShotOfThreeThousand(t *testing.T) {
+	dir := os.Getenv("SHOTS")
+	if dir == "" {
+		t.Skip("SHOTS isn't set: make shots renders the pictures")
+	}
+	h := serveBulk(t, demo.BulkMost)
+	v := visit(t, h)
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	token := url.Values{"_csrf": {v.token("/sites/1/find")}}
+	for _, st := range []string{"find", "sign-in", "clock"} {
+		v.post("/sites/1/"+st+"/read", token)
+		testbed.Until(t, 6*time.Minute, st+" ends", func() bool { return count(h, `select count(*) from run where ended_at is null`) == 0 })
+	}
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "3,015 proven")
+	p.Go(h.url + "/sites/1/board?sort=clock")
+	p.Sees(30*time.Second, "1–200 of 3,015")
+	shooter{t, dir, p}.shoot("board-3000")
 }

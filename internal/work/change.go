@@ -123,7 +123,7 @@ type hand struct {
 // run again after a crash does the same, so no change is made twice. The changes of
 // one device are a whole: when one fails, those made before it are taken back.
 func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string, error) {
-	made, undone := 0, 0
+	made, undone, stopped := 0, 0, false
 	var trouble error
 	for {
 		c, err := o.nextOpen(ctx, a.Step)
@@ -135,8 +135,12 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 		}
 		o.opt.Pause(StepAsked)
 		undoing := c.UndoOf != nil && o.sameStep(ctx, *c.UndoOf, a.Step)
-		if !undoing && c.State == store.Asked && o.store.Stopped(ctx, a.Step) {
-			return "stopped before it was sent", o.dropAsked(ctx, a)
+		if !undoing && o.store.Stopped(ctx, a.Step) {
+			stopped = true
+			if err := o.halt(ctx, d, *c, a.fence); err != nil {
+				return "", err
+			}
+			continue
 		}
 		cerr := o.applyOne(ctx, d, *c, a.fence)
 		switch {
@@ -161,7 +165,7 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 	if err := o.judgeAround(ctx, d); err != nil {
 		return "", err
 	}
-	if trouble == nil {
+	if trouble == nil && !stopped {
 		trouble = o.failedBefore(ctx, a.Step)
 	}
 	switch {
@@ -169,6 +173,8 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 		return "", toldError(fmt.Sprintf("%v; what was changed before it was taken back", trouble))
 	case trouble != nil:
 		return "", toldError(trouble.Error())
+	case stopped:
+		return "stopped before all of it was sent", nil
 	case made == 1:
 		return "1 change read back", nil
 	}
@@ -451,38 +457,18 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 	return nil
 }
 
-// dropAsked settles a stopped step's changes that were never sent. What was begun
-// before a crash is read first: a stop takes nothing back.
-func (o *Office) dropAsked(ctx context.Context, a stepArgs) error {
-	all, err := o.store.ChangesOfStep(ctx, a.Step)
-	if err != nil {
-		return err
+// halt settles a change of a stopped run: what wasn't sent isn't, and what may have
+// been is read. A stop takes nothing back, and what is being taken back goes on.
+func (o *Office) halt(ctx context.Context, d store.Device, c store.Change, fence int64) error {
+	if c.State == store.Asked {
+		return o.store.SettleChange(ctx, c.ID, fence, store.Failed, "", "stopped before it was sent")
 	}
-	for _, c := range all {
-		switch {
-		case c.State == store.Asked && c.UndoOf == nil:
-			err = o.store.SettleChange(ctx, c.ID, a.fence, store.Failed, "", "stopped before it was sent")
-		case c.State == store.Sent || c.State == store.Asked:
-			var d store.Device
-			if d, err = o.store.Device(ctx, a.Device); err == nil {
-				err = o.settleSent(ctx, d, c, a.fence)
-			}
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// settleSent reads what became of a change that may have been sent.
-func (o *Office) settleSent(ctx context.Context, d store.Device, c store.Change, fence int64) error {
 	h, closer, err := o.hand(ctx, d, c)
-	if err != nil {
-		return err
+	reads := ""
+	if err == nil {
+		defer closer()
+		reads, err = h.read(ctx)
 	}
-	defer closer()
-	reads, err := h.read(ctx)
 	switch {
 	case err != nil && ours(err):
 		return err

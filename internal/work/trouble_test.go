@@ -203,6 +203,40 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	}
 }
 
+// A person takes a peg and a placement back: the recorder hears nothing of the camera
+// any more, and the channel is free. What was changed again since can't be taken back.
+func TestAPersonTakesChangesBack(t *testing.T) {
+	t.Parallel()
+	b := open(t, work.Options{})
+	ctx := context.Background()
+	b.find()
+	b.read(stage.SignIn, "Slipway", "Terminal recorder")
+	b.read(stage.Streams, "Slipway")
+	b.apply(stage.Channels, "Slipway")
+	b.read(stage.Routes, "Slipway")
+	b.apply(stage.Routes, "Slipway")
+	all, err := b.Store.Changes(ctx, b.Site, 0, 0, 10)
+	if err != nil || len(all) != 3 {
+		t.Fatalf("%+v %v", all, err)
+	}
+	for _, c := range all { // newest first: the pegs, then the channel
+		if r := b.wait(b.office.Undo(ctx, work.Ask{}, c)); r.Failed > 0 {
+			t.Fatalf("%s isn't taken back: %+v", c.Title, r)
+		}
+		if c, err = b.Store.Change(ctx, c.ID); err != nil || c.State != store.Undone {
+			t.Errorf("%s is %s", c.Title, c.State)
+		}
+		if _, err := b.office.Undo(ctx, work.Ask{}, c); !work.IsTold(err) {
+			t.Errorf("%s is taken back twice: %v", c.Title, err)
+		}
+	}
+	status, _ := b.view().Recorder(b.device("Terminal recorder").ID)
+	if len(status.Slots) != 0 {
+		t.Errorf("the recorder still holds %+v", status.Slots)
+	}
+	b.want("Slipway", stage.Channels, stage.Needs)
+}
+
 // Wrong sets cost at most two tries, each written down, and the camera is left alone.
 func TestWrongPasswordsEndAtTheBudget(t *testing.T) {
 	t.Parallel()

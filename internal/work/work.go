@@ -248,7 +248,7 @@ var errAgain = errors.New("no answer; it is tried again")
 func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	a, o := job.Args, w.o
 	h := store.Hold{Step: a.Step, Device: a.Device, Holder: fmt.Sprintf("%s/%d/%d", o.holder, job.ID, job.Attempt)}
-	recorder := a.Act == store.Apply && (a.Stage == stage.Channels || a.Stage == stage.Routes)
+	recorder := a.Act != store.Prove && (a.Stage == stage.Channels || a.Stage == stage.Routes) // its recorder is asked too
 	if a.Device != 0 && !a.Slow && a.Act != store.Prove {
 		h.Net = a.Net
 		leave, ok := o.enter(ctx, a.Net)
@@ -273,10 +273,8 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	var says string
 	var trouble error
 	silent := false
-	if verdict == store.Go {
+	if verdict == store.Go || a.Act == store.Apply { // a stopped one settles what it had begun
 		says, trouble, silent = o.listening(ctx, a)
-	} else if a.Act == store.Apply {
-		says, trouble = "stopped before it was sent", o.dropAsked(ctx, a)
 	}
 	cut := errors.Is(ctx.Err(), context.Canceled) // this server stops: another goes on
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)

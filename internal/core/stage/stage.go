@@ -24,7 +24,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 1
+const RulesVersion = 2
 
 var table = [...]struct{ slug, name, question string }{
 	Find:      {"find", "Find", "What is on these networks?"},
