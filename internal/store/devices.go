@@ -70,10 +70,17 @@ func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]D
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
 // the newest first, at most eight each.
 func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near netip.Prefix) (ofMake, inNetwork []int64, err error) {
-	if ofMake, err = ids(ctx, s.Pool, `select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and make = $2 and opened_set is not null limit 64) a) b limit 8`, site, maker); err != nil || !near.IsValid() {
-		return ofMake, nil, err
+	var prefix *netip.Prefix
+	if near.IsValid() {
+		prefix = &near
 	}
-	inNetwork, err = ids(ctx, s.Pool, `select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and address <<= $2::cidr and opened_set is not null limit 64) a) b limit 8`, site, near)
+	b := &pgx.Batch{}
+	into := func(out *[]int64) func(pgx.Rows) error {
+		return func(rows pgx.Rows) (err error) { *out, err = pgx.CollectRows(rows, pgx.RowTo[int64]); return err }
+	}
+	b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and make = $2 and opened_set is not null limit 64) a) b limit 8`, site, maker).Query(into(&ofMake))
+	b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and address <<= $2::cidr and opened_set is not null limit 64) a) b limit 8`, site, prefix).Query(into(&inNetwork))
+	err = s.Pool.SendBatch(ctx, b).Close()
 	return ofMake, inNetwork, err
 }
 
@@ -160,7 +167,7 @@ func (s *Store) IdentifyAll(ctx context.Context, all []Identity) error {
 		model = case when model = '' then $6 else model end, address = coalesce($7, address) where id = $1`,
 			i.Device, v.UUID, v.MAC, v.Serial, v.Make, v.Model, v.Address)
 	}
-	return s.InTx(ctx, func(tx pgx.Tx) error { return tx.SendBatch(ctx, b).Close() })
+	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
 
 // KeepLook writes what a look at a network heard.

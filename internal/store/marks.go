@@ -37,10 +37,9 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 			return err
 		}
 	}
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		b := &pgx.Batch{}
-		b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
-		b.Queue(`insert into mark (site_id, source_id, stage, state, words, sentence, inputs_version, rules_version, act, changes, valid_until)
+	b := &pgx.Batch{}
+	b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
+	b.Queue(`insert into mark (site_id, source_id, stage, state, words, sentence, inputs_version, rules_version, act, changes, valid_until)
 			select s, src, st, state, words, sentence, version, $11, act, changes, until
 			from unnest($1::bigint[], $2::bigint[], $3::smallint[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::int[], $10::timestamptz[])
 				n(s, src, st, state, words, sentence, version, act, changes, until) order by src, st
@@ -48,15 +47,14 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 			rules_version = excluded.rules_version, act = excluded.act, changes = excluded.changes, valid_until = excluded.valid_until, derived_at = now()
 			where mark.inputs_version <= excluded.inputs_version and (mark.state, mark.words, mark.sentence, mark.act, mark.changes, mark.rules_version, mark.valid_until)
 			is distinct from (excluded.state, excluded.words, excluded.sentence, excluded.act, excluded.changes, excluded.rules_version, excluded.valid_until)`,
-			m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
-		b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[]) n(src, st) where f.source_id = n.src and f.stage = n.st`, m.source, m.stage)
-		if len(m.fSource) > 0 {
-			b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence)
+		m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
+	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[]) n(src, st) where f.source_id = n.src and f.stage = n.st`, m.source, m.stage)
+	if len(m.fSource) > 0 {
+		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence)
 				select * from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[])`,
-				m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence)
-		}
-		return tx.SendBatch(ctx, b).Close()
-	})
+			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence)
+	}
+	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
 
 // markColumns are the columns of many marks and findings.

@@ -131,6 +131,7 @@ func (o *Office) standing(ctx context.Context, d store.Device, v *View) (access.
 	out := access.Device{Make: d.Make}
 	if a, ok := v.Account(d.ID); ok {
 		out.Opened = a.SetID
+		return out, nil // it goes first; what opened others isn't asked for
 	}
 	networks, err := o.store.Networks(ctx, d.SiteID)
 	if err != nil {

@@ -1,0 +1,173 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/store"
+)
+
+// hand reads and writes the thing one kind of change is about.
+type hand struct {
+	read  func(ctx context.Context) (string, error)
+	write func(ctx context.Context) error
+}
+
+// hand gives the reading and the writing of a change's thing.
+func (o *Office) hand(ctx context.Context, d store.Device, c store.Change) (hand, func(), error) {
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return hand{}, nil, err
+	}
+	if strings.HasPrefix(c.Kind, "clock.") {
+		cam, _, err := o.open(ctx, d, v)
+		if err != nil {
+			return hand{}, nil, err
+		}
+		f, _ := v.Clock(d)
+		return clockHand(cam, f, c), cam.Close, nil
+	}
+	rec, _, ok := v.HolderOf(d)
+	if !ok {
+		return hand{}, nil, toldError("No recorder is planned for " + d.Place + ".")
+	}
+	rc, err := o.recorderClient(ctx, rec)
+	if err != nil {
+		return hand{}, nil, err
+	}
+	number, err := strconv.Atoi(c.Args["channel"])
+	if err != nil {
+		rc.Close()
+		return hand{}, nil, fmt.Errorf("work: change %d names no channel", c.ID)
+	}
+	switch c.Kind {
+	case channel.Place:
+		return o.placeHand(d, v, rc, number, c), rc.Close, nil
+	case route.PegInput:
+		return pegHand(rc, number, c), rc.Close, nil
+	}
+	rc.Close()
+	return hand{}, nil, fmt.Errorf("work: nobody knows how to make a change of kind %q", c.Kind)
+}
+
+func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
+	// Every signed call after a write carries the time that the device has then. Its
+	// own NTP may step it between two calls: then it is read once more.
+	now := func(ctx context.Context) (r clock.Reading, err error) {
+		for range 2 {
+			if r, err = cam.Time(ctx); err != nil {
+				return r, err
+			}
+			cam.Follow(r)
+			if c.Kind != clock.SetSource && c.Kind != clock.SetManual {
+				return r, nil
+			}
+			if r.Servers, r.FromDHCP, err = cam.NTP(ctx); !errors.Is(err, dial.ErrNotAuthorised) {
+				return r, err
+			}
+		}
+		return r, err
+	}
+	read := func(ctx context.Context) (string, error) {
+		r, err := now(ctx)
+		switch {
+		case err != nil:
+			return "", err
+		case c.Kind == clock.SetZone:
+			return r.ZoneText(), nil
+		case c.Kind == clock.SetSource, c.Kind == clock.SetManual:
+			return r.Source(), nil
+		}
+		f.Camera = &r
+		if f.InBand() {
+			return c.ToText, nil
+		}
+		return c.FromText, nil
+	}
+	write := func(ctx context.Context) error {
+		r, err := now(ctx)
+		if err != nil {
+			return err
+		}
+		switch c.Kind {
+		case clock.SetZone:
+			utc := time.Time{}
+			if !r.NTP { // a time set by hand must be given again: its own, not ours
+				utc = time.Now().Add(r.Offset.Mid())
+			}
+			return cam.SetTime(ctx, r.NTP, c.Args["zone"], c.Args["daylight"] == "on", utc)
+		case clock.SetSource:
+			if err := cam.SetNTP(ctx, c.Args["server"]); err != nil {
+				return err
+			}
+			if r, err = cam.Time(ctx); err != nil {
+				return err
+			}
+			cam.Follow(r)
+			return cam.SetTime(ctx, true, r.Zone, r.Daylight, time.Time{})
+		case clock.SetManual: // it keeps the time it has
+			return cam.SetTime(ctx, false, r.Zone, r.Daylight, time.Now().Add(r.Offset.Mid()))
+		}
+		return cam.SetTime(ctx, false, r.Zone, r.Daylight, time.Now().Add(f.Reference.Offset.Mid()+500*time.Millisecond))
+	}
+	return hand{read, write}
+}
+
+func (o *Office) placeHand(d store.Device, v *View, rc *recorder.Client, number int, c store.Change) hand {
+	return hand{
+		read: func(ctx context.Context) (string, error) {
+			status, _, err := rc.Status(ctx)
+			if err != nil {
+				return "", err
+			}
+			for _, s := range status.Slots {
+				if s.Number == number {
+					return channel.SlotText(s.Name, s.Address), nil
+				}
+			}
+			return channel.Empty, nil
+		},
+		write: func(ctx context.Context) error {
+			if c.ToText == channel.Empty {
+				return rc.Remove(ctx, number)
+			}
+			account, ok := v.Account(d.ID)
+			seen, heard := v.Seen(d.ID)
+			if !ok || !heard {
+				return toldError("No account opens " + d.Place + " yet: sign in first.")
+			}
+			set, err := o.store.Set(ctx, account.SetID)
+			if err != nil {
+				return err
+			}
+			password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+			if err != nil {
+				return err
+			}
+			return rc.Place(ctx, number, recorder.Placement{Name: c.Args["name"], Address: c.Args["address"], Service: seen.Service,
+				Username: set.Username, Password: password, Profile: c.Args["stream"]})
+		},
+	}
+}
+
+func pegHand(rc *recorder.Client, number int, c store.Change) hand {
+	return hand{
+		read: func(ctx context.Context) (string, error) {
+			_, pegs, _, err := rc.Inputs(ctx, number)
+			return route.Text(pegs, c.Args["input"]), err
+		},
+		write: func(ctx context.Context) error {
+			return rc.SetInput(ctx, number, c.Args["input"], route.Topics(c.Args["topics"]))
+		},
+	}
+}
