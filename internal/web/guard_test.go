@@ -74,7 +74,7 @@ func (v *visitor) signIn(login, password string) *http.Response {
 	return v.post("/sign-in", url.Values{"_csrf": {v.token("/sign-in")}, "login": {login}, "password": {password}})
 }
 
-var pages = []string{"board", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes", "prove", "handover", "sightings", "log", "log?part=people", "settings", "account"}
+var pages = []string{"board", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes", "prove", "handover", "sightings", "log", "log?part=people", "settings", "account", "expected"}
 
 func TestWhoMaySeeAndChangeWhat(t *testing.T) {
 	t.Parallel()

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/store"
 )
 
@@ -110,7 +110,7 @@ func writeChanges(w http.ResponseWriter, all []store.Change) error {
 	for _, c := range all {
 		cells := []string{stamp(&c.AskedAt), c.Who, c.Place, c.Stage.String(), c.Title, c.FromText, c.ToText, string(c.State), c.Says, c.Reads, strconv.Itoa(c.Writes), stamp(c.SentAt), stamp(c.SettledAt)}
 		for i := range cells {
-			cells[i] = plainCell(cells[i])
+			cells[i] = expected.Plain(cells[i])
 		}
 		if err := out.Write(cells); err != nil {
 			return err
@@ -125,18 +125,6 @@ func stamp(t *time.Time) string {
 		return ""
 	}
 	return t.UTC().Format("2006-01-02 15:04:05")
-}
-
-// plainCell keeps a spreadsheet from taking a device's text for a formula; a number,
-// negative ones too, stays as it is.
-func plainCell(s string) string {
-	if s == "" || !strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return s
-	}
-	if _, err := strconv.ParseFloat(s, 64); err == nil {
-		return s
-	}
-	return "'" + s
 }
 
 // undo takes back a change that was made.

@@ -117,14 +117,6 @@ func TestCellsEscapeWhatDevicesSay(t *testing.T) {
 	}
 }
 
-func TestSpreadsheetsTakeNoFormulas(t *testing.T) {
-	for in, want := range map[string]string{"": "", "=1+1": "'=1+1", "@x": "'@x", "-8.5": "-8.5", "+3": "+3", "-rm": "'-rm", "Slipway": "Slipway", "\tx": "'\tx"} {
-		if got := plainCell(in); got != want {
-			t.Errorf("%q: %q, want %q", in, got, want)
-		}
-	}
-}
-
 func TestTabs(t *testing.T) {
 	var all []row
 	for i := range 20 {

@@ -156,7 +156,10 @@ func (s *Server) routes() *echo.Echo {
 	e.HTTPErrorHandler = s.failed
 	e.Use(s.requestLog(), middleware.Recover(), s.hostAllowed)
 	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin"}))
-	e.Use(middleware.BodyLimit(1 << 20))
+	// A list of cameras is the one thing that may be larger.
+	list := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/expected/upload") }
+	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: list}),
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload + 64<<10, Skipper: func(c *echo.Context) bool { return !list(c) }}))
 	e.GET("/healthz", s.health)
 	static, err := fs.Sub(staticFiles, "static")
 	if err != nil {
@@ -181,6 +184,7 @@ func (s *Server) routes() *echo.Echo {
 	site.GET("/stills/:device", s.cameraStill)
 	site.GET("/channels/:device/:number/still", s.channelStill)
 	site.GET("/log/changes.:form", s.exportLog)
+	site.GET("/expected.:form", s.exportExpected)
 	site.GET("/:page", s.page, zip)
 	change := site.Group("", s.mayChange)
 	change.POST("/:stage/read", s.read)
@@ -192,6 +196,9 @@ func (s *Server) routes() *echo.Echo {
 	change.POST("/settings/set", s.addSet)
 	change.POST("/settings/set/:set/reveal", s.reveal)
 	change.POST("/settings/network", s.addNetwork)
+	change.POST("/expected/upload", s.upload)
+	change.POST("/expected/take", s.takeList)
+	change.POST("/expected/drop", s.dropList)
 	site.POST("/settings/invite", s.invite, s.mayLead)
 	site.POST("/settings/invitations/:id/withdraw", s.withdraw, s.mayLead)
 	site.POST("/settings/people/:id/role", s.setRole, s.mayLead)

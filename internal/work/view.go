@@ -462,6 +462,11 @@ func (o *Office) Judge(ctx context.Context, site int64) error {
 	return o.judge(ctx, site, all)
 }
 
+// JudgeThese derives the marks of some devices again.
+func (o *Office) JudgeThese(ctx context.Context, site int64, devices []int64) error {
+	return o.judge(ctx, site, devices)
+}
+
 func addrOf(d store.Device) (netip.Addr, error) {
 	if d.Address == nil {
 		return netip.Addr{}, toldError(d.Place + " wasn't found yet: look for it first.")

@@ -1,0 +1,120 @@
+package store
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/expected"
+)
+
+// Upload is a list that a person gave and hasn't taken yet.
+type Upload struct {
+	Name  string
+	Lines expected.Table
+	At    time.Time
+}
+
+// KeepUpload keeps a person's list of a site in the place of the one before.
+func (s *Store) KeepUpload(ctx context.Context, site, person int64, name string, t expected.Table) error {
+	_, err := s.Pool.Exec(ctx, `insert into upload (site_id, person_id, name, lines) values ($1, $2, $3, $4)
+		on conflict (site_id, person_id) do update set name = excluded.name, lines = excluded.lines, at = now()`, site, person, name, t)
+	return err
+}
+
+// Upload finds a person's list of a site; ErrNotFound where there is none of the last hour.
+func (s *Store) Upload(ctx context.Context, site, person int64) (Upload, error) {
+	return one[Upload](ctx, s.Pool, `select name, lines, at from upload where site_id = $1 and person_id = $2 and at > now() - interval '1 hour'`, site, person)
+}
+
+// DropUpload forgets a person's list, and with it those that nobody took in an hour.
+func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
+	_, err := s.Pool.Exec(ctx, `delete from upload where site_id = $1 and person_id = $2 or at < now() - interval '1 hour'`, site, person)
+	return err
+}
+
+// Expect writes the rows of a list beside what the site knows: a row that is a known
+// camera by MAC, else by address, else by place changes what is expected of it; any
+// other is a new camera. A camera that was found stays where it was reached. It
+// returns how many were new and how many known, and all cameras that were touched.
+func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added, changed int, touched []int64, err error) {
+	all, err := s.Devices(ctx, site)
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	byMAC, byAddress, byPlace := map[string]int64{}, map[netip.Addr]int64{}, map[string]int64{}
+	for _, d := range slices.Backward(all) { // the first of equals wins
+		if d.SourceID == 0 {
+			continue
+		}
+		byPlace[d.Place] = d.ID
+		if d.MAC != "" {
+			byMAC[d.MAC] = d.ID
+		}
+		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
+			if a != nil {
+				byAddress[*a] = d.ID
+			}
+		}
+	}
+	used := map[int64]bool{}
+	b := &pgx.Batch{}
+	var fresh []Device
+	for _, r := range rows {
+		var at *netip.Addr
+		if r.Address.IsValid() {
+			at = &r.Address
+		}
+		var recorder *int64
+		if id, ok := recorders[r.Recorder]; ok {
+			recorder = &id
+		}
+		id := int64(0)
+		for _, known := range []int64{byMAC[r.MAC], byAddress[r.Address], byPlace[r.Place]} {
+			if id == 0 && known != 0 && !used[known] {
+				id = known
+			}
+		}
+		if id == 0 {
+			fresh = append(fresh, Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make, Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC, RecorderID: recorder, Channel: r.Channel})
+			continue
+		}
+		used[id] = true
+		touched = append(touched, id)
+		b.Queue(`update device d set place = $2, make = case when $3 <> '' then $3 else make end, model = case when $4 <> '' then $4 else model end, expected = true, expected_at = coalesce($5, expected_at),
+			address = case when exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') then address else coalesce($5, address) end,
+			mac = case when mac = '' then $6 else mac end, recorder_id = coalesce($7, recorder_id), channel = case when $8 > 0 then $8 else channel end, version = version + 1 where id = $1`,
+			id, r.Place, r.Make, r.Model, at, r.MAC, recorder, r.Channel)
+		b.Queue(`update source set name = $2 where device_id = $1 and token = ''`, id, r.Place)
+	}
+	if err := s.Pool.SendBatch(ctx, b).Close(); err != nil {
+		return 0, 0, nil, err
+	}
+	ids, err := s.AddDevices(ctx, site, fresh)
+	return len(fresh), len(touched), append(touched, ids...), err
+}
+
+// Expected lists what the site expects, in the list's order.
+func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error) {
+	type row struct {
+		Place, MAC, Make, Model, Recorder string
+		ExpectedAt                        *netip.Addr
+		Channel                           int
+	}
+	all, err := many[row](ctx, s.Pool, `select d.place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, d.channel from device d left join device r on r.id = d.recorder_id
+		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id`, site)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]expected.Row, len(all))
+	for i, r := range all {
+		out[i] = expected.Row{Line: i + 2, Place: r.Place, MAC: r.MAC, Make: r.Make, Model: r.Model, Recorder: r.Recorder, Channel: r.Channel}
+		if r.ExpectedAt != nil {
+			out[i].Address = *r.ExpectedAt
+		}
+	}
+	return out, nil
+}
