@@ -188,7 +188,12 @@ begin
     end if;
   end if;
   update run_step set state = case when r.stop then 'stopped' else 'working' end, began_at = coalesce(began_at, now()) where id = p_step and state in ('waiting', 'working');
-  if not found then verdict := 'settled'; return; end if;
+  if not found then -- settled in the meantime: nothing is held for it
+    perform claims_back(p_holder);
+    update lease set until = now() where device_id = p_device and holder = p_holder;
+    verdict := 'settled';
+    return;
+  end if;
   verdict := case when r.stop then 'stopped' else 'go' end;
 end $$;
 
