@@ -286,6 +286,8 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	state := "done"
 	switch {
 	case trouble == nil:
+	case verdict == store.Halted: // a stopped step isn't tried again
+		state, says = "failed", trouble.Error()
 	case silent:
 		return o.slower(ctx, h, a)
 	case cut, again(trouble, job.Attempt) && a.Act != store.Prove, ours(trouble) && job.Attempt < 4:
