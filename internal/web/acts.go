@@ -146,20 +146,23 @@ func (s *Server) told(c *echo.Context, err error) error {
 }
 
 // propose lists what a stage would change on a selection now.
-func (s *Server) propose(ctx context.Context, st stage.Stage, sel store.Selection) ([]work.Pick, error) {
+func (s *Server) propose(ctx context.Context, st stage.Stage, sel store.Selection) (picks []work.Pick, underWay int, err error) {
 	sel.ActStage, sel.Act = st, stage.Apply
 	ids, err := s.store.Resolve(ctx, sel)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	return s.office.Propose(ctx, sel.Site, st, ids)
 }
 
 // startApply begins a run that makes what a stage proposes for a selection.
 func (s *Server) startApply(ctx context.Context, me actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
-	picks, err := s.propose(ctx, st, sel)
+	picks, underWay, err := s.propose(ctx, st, sel)
 	if err != nil {
 		return 0, err
+	}
+	if len(picks) == 0 && underWay > 0 {
+		return 0, work.UnderWay()
 	}
 	count := 0
 	for _, p := range picks {

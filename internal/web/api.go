@@ -381,7 +381,7 @@ func (s *Server) apiProposals(c *echo.Context) error {
 	if err != nil {
 		return problem(c, http.StatusBadRequest, "stage is one that this version does, as clock")
 	}
-	picks, err := s.propose(c.Request().Context(), st, store.Selection{Site: tokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))})
+	picks, _, err := s.propose(c.Request().Context(), st, store.Selection{Site: tokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))})
 	if err != nil {
 		return err
 	}

@@ -73,7 +73,7 @@ func (o *Office) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		return o.enqueue(ctx, tx, n, steps, false, turn)
 	})
 	if errors.Is(err, store.ErrUnderWay) {
-		return 0, toldError("That change is under way already.")
+		return 0, UnderWay()
 	}
 	if err == nil {
 		o.touch(q.Site)

@@ -14,15 +14,19 @@ import (
 
 // Propose lists what a stage's rules would change on these cameras now, a portion
 // of them read at a time. Sources that are placed together are given channels of
-// their own: each is proposed as if those before it were placed.
-func (o *Office) Propose(ctx context.Context, site int64, st stage.Stage, devices []int64) ([]Pick, error) {
+// their own: each is proposed as if those before it were placed. What is being made
+// already is left out and counted.
+func (o *Office) Propose(ctx context.Context, site int64, st stage.Stage, devices []int64) (picks []Pick, underWay int, err error) {
 	now := time.Now()
 	placed := map[int64]*channel.Recorder{}
-	var out []Pick
 	for part := range slices.Chunk(devices, portion) {
 		v, err := Look(ctx, o.store, site, part)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
+		}
+		open, err := o.store.OpenChanges(ctx, part)
+		if err != nil {
+			return nil, 0, err
 		}
 		for _, d := range v.Cameras() {
 			p := Pick{Device: d}
@@ -31,13 +35,21 @@ func (o *Office) Propose(ctx context.Context, site int64, st stage.Stage, device
 			} else {
 				p.Changes = v.Proposals(now, d, st)
 			}
+			all := len(p.Changes)
+			p.Changes = slices.DeleteFunc(p.Changes, func(c finding.Change) bool {
+				return slices.ContainsFunc(open, func(x store.Change) bool { return x.DeviceID == d.ID && x.Key == c.Key })
+			})
+			underWay += all - len(p.Changes)
 			if len(p.Changes) > 0 {
-				out = append(out, p)
+				picks = append(picks, p)
 			}
 		}
 	}
-	return out, nil
+	return picks, underWay, nil
 }
+
+// UnderWay is what a person is told who asks for changes that are all being made.
+func UnderWay() error { return toldError("That change is under way already.") }
 
 // placeAfter proposes a camera's channel on its recorder as placed has left it, and
 // leaves it there.

@@ -192,6 +192,9 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	if _, err := b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Channels)}}); !work.IsTold(err) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
+	if picks, underWay, err := b.office.Propose(context.Background(), b.Site, stage.Channels, []int64{d.ID}); err != nil || len(picks) != 0 || underWay != 1 {
+		t.Errorf("what is under way is proposed again: %+v, %d, %v", picks, underWay, err)
+	}
 	if err := b.Store.StopRun(context.Background(), b.Site, run); err != nil {
 		t.Fatal(err)
 	}
