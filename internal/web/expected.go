@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 	"github.com/xuri/excelize/v2"
@@ -40,6 +41,14 @@ type expectedData struct {
 type fieldChoice struct {
 	Field  expected.Field
 	Column int
+}
+
+// Name is the field as people write it.
+func (f fieldChoice) Name() string {
+	if f.Field == expected.MAC {
+		return "MAC"
+	}
+	return strings.ToUpper(string(f.Field)[:1]) + string(f.Field)[1:]
 }
 
 const (
