@@ -29,7 +29,7 @@ lint:
 
 bench:
 	@scripts/need.sh initdb:postgresql
-	@$(GO) run ./internal/testbed/withpg $(GO) test -run '^$$' -bench . -benchtime 1s ./... | grep -E '^(Benchmark|pkg:)'
+	@GOGC=400 $(GO) run ./internal/testbed/withpg $(GO) test -timeout 30m -run '^$$' -bench . -benchtime 1s ./... | grep -E '^(Benchmark|pkg:)'
 
 shots:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg

@@ -26,6 +26,12 @@ func (s *Store) Release(ctx context.Context, device int64, holder string) error 
 	return err
 }
 
+// GiveWay gives back the slots of networks and recorders that a holder has; its lease
+// of the device stays.
+func (s *Store) GiveWay(ctx context.Context, holder string) error {
+	return s.lazily(ctx, `select claims_back($1)`, holder)
+}
+
 // Beat tells the other servers that this one lives.
 func (s *Store) Beat(ctx context.Context, server string) error {
 	_, err := s.Pool.Exec(ctx, `insert into server (id) values ($1) on conflict (id) do update set heard_at = now()`, server)

@@ -73,6 +73,7 @@ type Step struct {
 	State     string
 	Says      string
 	Net       int64 // the device's network; 0 where it is in none
+	Known     bool  // an account opened the device before
 }
 
 // NewRun is what AddRun makes a run of.
@@ -100,7 +101,8 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step,
 	steps, err := many[Step](ctx, tx, `insert into run_step (run_id, device_id, network_id)
 		select $1::bigint, d, null::bigint from unnest($2::bigint[]) d union all select $1::bigint, null::bigint, n from unnest($3::bigint[]) n
 		returning id, run_id, device_id, network_id, state, says, coalesce((select n.id from device d join network n on n.site_id = d.site_id and d.address <<= n.prefix
-			where d.id = device_id order by masklen(n.prefix) desc limit 1), 0) net`, id, n.Devices, n.Networks)
+			where d.id = device_id order by masklen(n.prefix) desc limit 1), 0) net,
+			coalesce((select d.opened_set is not null or d.kind = 'recorder' from device d where d.id = device_id), true) known`, id, n.Devices, n.Networks)
 	return id, steps, err
 }
 
@@ -161,7 +163,7 @@ func (s *Store) Stopped(ctx context.Context, step int64) bool {
 
 // StepsOf lists what a run's steps say, newest first, at most limit.
 func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, error) {
-	return many[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
+	return many[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
 }
 
 // AfterRestore settles what a back-up holds as under way: nothing is sent to a device

@@ -77,11 +77,11 @@ func (s Selection) filter(q *query) {
 		q.add("d.make ilike %s", likeEscape.Replace(f.Make)+"%")
 	}
 	if f.Recorder != "" {
-		q.add("exists (select 1 from device r where r.id = d.recorder_id and r.place ilike %s)", likeEscape.Replace(f.Recorder)+"%")
+		q.add("d.recorder_id = any(array(select r.id from device r where r.kind = 'recorder' and r.site_id = $1 and r.place ilike %s))", likeEscape.Replace(f.Recorder)+"%")
 	}
 	if f.Net != "" {
 		like := likeEscape.Replace(f.Net) + "%"
-		q.add("(host(d.address) like %s or exists (select 1 from network n where n.site_id = d.site_id and n.name ilike %s and d.address <<= n.prefix))", like, like)
+		q.add("(host(d.address) like %s or d.address <<= any(array(select n.prefix::inet from network n where n.site_id = $1 and n.name ilike %s)))", like, like)
 	}
 	switch {
 	case f.States != nil:

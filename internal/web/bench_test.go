@@ -204,6 +204,11 @@ func BenchmarkBoard(b *testing.B) {
 	var took, bare []time.Duration
 	bytes, queries, pages := 0, int64(0), 0
 	ctx := context.Background()
+	for range 8 { // every connection has seen every statement
+		for _, q := range boardQueries {
+			get("/sites/1/board" + q)
+		}
+	}
 	for i := 0; b.Loop(); i++ {
 		before := count.n.Load()
 		w, d := get("/sites/1/board" + boardQueries[i%len(boardQueries)])

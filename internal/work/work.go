@@ -249,13 +249,16 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	a, o := job.Args, w.o
 	h := store.Hold{Step: a.Step, Device: a.Device, Holder: fmt.Sprintf("%s/%d/%d", o.holder, job.ID, job.Attempt)}
 	recorder := a.Act != store.Prove && (a.Stage == stage.Channels || a.Stage == stage.Routes) // its recorder is asked too
+	giveWay := func() {}
 	if a.Device != 0 && !a.Slow && a.Act != store.Prove {
 		h.Net = a.Net
 		leave, ok := o.enter(ctx, a.Net)
 		if !ok {
 			return river.JobSnooze(time.Second + rand.N(time.Second))
 		}
+		leave = sync.OnceFunc(leave)
 		defer leave()
+		giveWay = func() { leave(); _ = o.store.GiveWay(context.WithoutCancel(ctx), h.Holder) }
 	}
 	verdict, fence, err := o.store.BeginStep(ctx, h, limitOf(a)+5*time.Second, o.opt.Most, recorder)
 	if err != nil {
@@ -274,7 +277,7 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	var trouble error
 	silent := false
 	if verdict == store.Go || a.Act == store.Apply { // a stopped one settles what it had begun
-		says, trouble, silent = o.listening(ctx, a)
+		says, trouble, silent = o.listening(ctx, a, giveWay)
 	}
 	cut := errors.Is(ctx.Err(), context.Canceled) // this server stops: another goes on
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -335,9 +338,11 @@ func (o *Office) enter(ctx context.Context, network int64) (leave func(), ok boo
 	return nil, false
 }
 
-// listening does a step, and cuts it short where the device says nothing at all at
-// first: then silent is true, and nothing was asked of it but whether it is there.
-func (o *Office) listening(ctx context.Context, a stepArgs) (says string, trouble error, silent bool) {
+// listening does a step while it listens whether the device says anything. One that
+// says nothing at all at first is cut short: then silent is true, and nothing was asked
+// of it but whether it is there. One that falls silent later is waited for, and its
+// place among the devices of its network goes to another meanwhile.
+func (o *Office) listening(ctx context.Context, a stepArgs, giveWay func()) (says string, trouble error, silent bool) {
 	ctx, cancel := context.WithTimeout(ctx, limitOf(a))
 	defer cancel()
 	if a.Device == 0 || a.Slow || a.Act == store.Prove {
@@ -345,15 +350,29 @@ func (o *Office) listening(ctx context.Context, a stepArgs) (says string, troubl
 		return says, trouble, false
 	}
 	var ear dial.Ear
-	var cut atomic.Bool
-	watch := time.AfterFunc(hush, func() {
-		if !ear.Heard() {
-			cut.Store(true)
-			cancel()
+	begun, cut, over := time.Now(), atomic.Bool{}, make(chan struct{})
+	go func() {
+		tick := time.NewTicker(hush / 3)
+		defer tick.Stop()
+		for {
+			select {
+			case <-over:
+				return
+			case <-tick.C:
+			}
+			if time.Since(ear.Last(begun)) < hush {
+				continue
+			}
+			if !ear.Heard() {
+				cut.Store(true)
+				cancel()
+			}
+			giveWay()
+			return
 		}
-	})
-	defer watch.Stop()
+	}()
 	says, trouble = o.step(dial.WithEar(ctx, &ear), a)
+	close(over)
 	return says, trouble, trouble != nil && cut.Load()
 }
 
@@ -466,7 +485,11 @@ func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 			a.Network = *s.NetworkID
 		}
 		a.Net = s.Net
-		jobs = append(jobs, river.InsertManyParams{Args: a, InsertOpts: &river.InsertOpts{Priority: max(1, turn[a.Device])}})
+		first := 1
+		if !s.Known { // what never opened may be anything: it goes after what did
+			first = 2
+		}
+		jobs = append(jobs, river.InsertManyParams{Args: a, InsertOpts: &river.InsertOpts{Priority: max(first, turn[a.Device])}})
 	}
 	if len(jobs) == 0 {
 		return toldError("There is nothing to do: no device is in a state for it.")

@@ -116,7 +116,7 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	}
 	if err != nil {
 		if ear != nil && errors.Is(err, syscall.ECONNREFUSED) {
-			ear.heard.Store(true)
+			ear.hear()
 		}
 		return nil, &Error{"connecting", hostport, ErrUnreachable, Plain(err)}
 	}

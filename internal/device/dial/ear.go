@@ -4,14 +4,25 @@ import (
 	"context"
 	"net"
 	"sync/atomic"
+	"time"
 )
 
-// Ear notes whether anything was heard from a device: a byte, or that it refused the
+// Ear notes when anything was heard from a device: a byte, or that it refused the
 // connection. The zero Ear has heard nothing.
-type Ear struct{ heard atomic.Bool }
+type Ear struct{ last atomic.Int64 }
 
 // Heard says whether anything was.
-func (e *Ear) Heard() bool { return e.heard.Load() }
+func (e *Ear) Heard() bool { return e.last.Load() != 0 }
+
+// Last is when something was heard at last, begun where nothing was since.
+func (e *Ear) Last(begun time.Time) time.Time {
+	if at := time.Unix(0, e.last.Load()); at.After(begun) {
+		return at
+	}
+	return begun
+}
+
+func (e *Ear) hear() { e.last.Store(time.Now().UnixNano()) }
 
 type earKey struct{}
 
@@ -32,7 +43,7 @@ type heardConn struct {
 func (c heardConn) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	if n > 0 {
-		c.ear.heard.Store(true)
+		c.ear.hear()
 	}
 	return n, err
 }
