@@ -79,7 +79,7 @@ func plural(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return thousands(n) + " " + one + "s"
+	return stage.Thousands(n) + " " + one + "s"
 }
 
 // startRead begins a run that reads a stage of a selection.

@@ -48,7 +48,7 @@ func (s *Server) funcs() template.FuncMap {
 		"others": func() []struct{ Slug, Name string } {
 			return []struct{ Slug, Name string }{{"sightings", "Sightings"}, {"log", "Log"}, {"settings", "Settings"}}
 		},
-		"thousands": thousands,
+		"thousands": stage.Thousands,
 		"cells":     cells,
 		"left":      timeLeft,
 		"changeClass": func(c store.Change) string {
@@ -89,15 +89,6 @@ func ago(now, t time.Time) string {
 		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
-}
-
-// thousands writes a count as people read it: 3,000.
-func thousands(n int) string {
-	s := strconv.Itoa(n)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
 }
 
 // timeLeft says how long a run still takes, from how long it took so far; empty

@@ -163,7 +163,7 @@ func TestHowLongARunStillTakes(t *testing.T) {
 		}
 	}
 	for n, want := range map[int]string{0: "0", 999: "999", 3000: "3,000", 1234567: "1,234,567", -1200: "-1,200"} {
-		if got := thousands(n); got != want {
+		if got := stage.Thousands(n); got != want {
 			t.Errorf("%d: %q", n, got)
 		}
 	}

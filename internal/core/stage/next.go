@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -106,14 +107,14 @@ func (s Suggestion) Reason() string {
 	case s.Instead == 0:
 		return moves + "; nothing else can be done from here now."
 	}
-	return fmt.Sprintf("%s; the next best, %s, moves %d.", moves, s.Instead, s.Others)
+	return fmt.Sprintf("%s; the next best, %s, moves %s.", moves, s.Instead, Thousands(s.Others))
 }
 
 func cameras(n int, one, many string) string {
 	if n == 1 {
 		return strings.TrimSpace("1 camera " + one)
 	}
-	return strings.TrimSpace(fmt.Sprintf("%d cameras %s", n, many))
+	return strings.TrimSpace(fmt.Sprintf("%s cameras %s", Thousands(n), many))
 }
 
 // opening is the first sentence of a text; the sheet tells the rest.
@@ -128,12 +129,21 @@ func mends(n int) string {
 	if n == 1 {
 		return "One change mends it."
 	}
-	return fmt.Sprintf("%d changes mend it.", n)
+	return Thousands(n) + " changes mend it."
 }
 
 func proposed(n int) string {
 	if n == 1 {
 		return "1 change is proposed"
 	}
-	return fmt.Sprintf("%d changes are proposed", n)
+	return Thousands(n) + " changes are proposed"
+}
+
+// Thousands writes a count as people read it: 3,000.
+func Thousands(n int) string {
+	s := strconv.Itoa(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
 }
