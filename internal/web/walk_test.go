@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -163,8 +164,9 @@ func TestTheWalkInABrowser(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	walkThrough(t, h, p, func(string) {})
 	// axe-core finds nothing on any page, in either theme.
-	looks := map[string][]string{"light": append(pages, "board?sheet=4&stage=clock", "channels?sheet=5", "board?q=nothing+like+it", "board?q=stage:clok"),
-		"dark": {"board?sheet=5&stage=clock", "find", "clock", "channels", "routes", "prove", "settings", "log"}}
+	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool { return slices.Contains([]string{"analytics", "handover", "sightings"}, p) }) // one page, other words
+	looks := map[string][]string{"light": append(drawn, "board?sheet=4&stage=clock", "channels?sheet=5", "board?q=nothing+like+it", "board?q=stage:clok"),
+		"dark": {"board?sheet=5&stage=clock", "find", "clock", "routes", "prove", "settings"}}
 	for theme, names := range looks {
 		for _, name := range names {
 			p.Go(h.url + "/sites/" + h.site + "/" + name)
