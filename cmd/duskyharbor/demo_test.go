@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -151,6 +152,28 @@ func visitor(t *testing.T, r ready) *person {
 	return p
 }
 
+// channels lists the address on every channel that a stand-in recorder has kept.
+func channels(t *testing.T, dir string) (addresses []string) {
+	t.Helper()
+	files, err := filepath.Glob(dir + "/*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		var mem struct {
+			Channels map[string]struct{ Address string }
+		}
+		data, err := os.ReadFile(f)
+		if err != nil || json.Unmarshal(data, &mem) != nil {
+			continue // a camera's, or one that is just being written
+		}
+		for _, c := range mem.Channels {
+			addresses = append(addresses, c.Address)
+		}
+	}
+	return addresses
+}
+
 // The server is killed in the middle of placing two cameras: it comes back by
 // itself, the run is settled and neither camera was placed twice. Then everything
 // is killed, and the next start has kept it all.
@@ -190,8 +213,13 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 		return strings.Count(p.get("/sites/1/log"), ">verified<") == 2
 	})
 	p.sees("/sites/1/channels", "H.264 1280 × 720")
-	if log := p.get("/sites/1/log"); strings.Contains(log, `<td class="num mono">2</td>`) {
-		t.Error("a change was sent twice")
+	// What the recorder itself keeps. A change that was marked as sent and never left is
+	// sent again, so the log's count may be 2; the camera is on one channel all the same.
+	var held []string
+	testbed.Until(t, 20*time.Second, "the recorder keeps its channels", func() bool { held = channels(t, data+"/standins"); return len(held) >= 2 })
+	slices.Sort(held)
+	if len(held) != 2 || held[0] == held[1] {
+		t.Errorf("the recorder holds %v", held)
 	}
 
 	for _, sub := range []string{"serve", "standins"} {

@@ -173,9 +173,9 @@ func (s *Server) changePassword(c *echo.Context) error {
 
 func (s *Server) endSignIn(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	id, err := number(c, "id")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	if err := s.store.EndSignIn(ctx, me.person.ID, id, s.sessions.GetInt64(ctx, "signin")); err != nil {
 		return err
@@ -268,9 +268,9 @@ func (s *Server) member(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 			return echo.NewHTTPError(http.StatusUnauthorized, "Sign in first.")
 		}
-		id, err := strconv.ParseInt(c.Param("site"), 10, 64)
+		id, err := number(c, "site")
 		if err != nil {
-			return store.ErrNotFound
+			return err
 		}
 		m, err := s.store.MemberOf(c.Request().Context(), id, p.ID)
 		if err != nil {

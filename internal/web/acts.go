@@ -48,8 +48,11 @@ func selected(c *echo.Context) (sel store.Selection, asked string, err error) {
 	}
 	sel.Site = whoIs(c).member.ID
 	if picks := form["pick"]; len(picks) > 0 && form.Get("all") != "1" {
+		if len(picks) > maxPicks {
+			return sel, "", echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("%d cameras were picked one by one, and %d can be: filter them, and select all that match.", len(picks), maxPicks))
+		}
 		sel.IDs = []int64{}
-		for _, p := range picks[:min(len(picks), maxPicks)] {
+		for _, p := range picks {
 			if id, err := strconv.ParseInt(p, 10, 64); err == nil {
 				sel.IDs = append(sel.IDs, id)
 			}
@@ -272,9 +275,9 @@ func (s *Server) walk(c *echo.Context) error {
 
 func (s *Server) stopRun(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("run"), 10, 64)
+	id, err := number(c, "run")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	if err := s.stop(ctx, me.actor(), id); err != nil {
 		return err
@@ -304,9 +307,9 @@ func (s *Server) channelStill(c *echo.Context) error {
 }
 
 func (s *Server) still(c *echo.Context, get func(store.Device) ([]byte, error)) error {
-	id, err := strconv.ParseInt(c.Param("device"), 10, 64)
+	id, err := number(c, "device")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	d, err := s.store.Device(c.Request().Context(), id)
 	if err != nil {

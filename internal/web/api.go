@@ -314,25 +314,26 @@ func (s *Server) apiRuns(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"runs": out})
 }
 
-func number(c *echo.Context, name string) (int64, error) {
-	id, err := strconv.ParseInt(c.Param(name), 10, 64)
+// runOfToken returns the run the path names; one of another site is not found.
+func (s *Server) runOfToken(c *echo.Context) (store.Run, error) {
+	id, err := number(c, "run")
 	if err != nil {
-		return 0, store.ErrNotFound
+		return store.Run{}, err
 	}
-	return id, nil
+	r, err := s.store.Run(c.Request().Context(), id)
+	if err != nil || r.SiteID != tokenOf(c).SiteID {
+		return store.Run{}, errors.Join(store.ErrNotFound, err)
+	}
+	return r, nil
 }
 
 func (s *Server) apiRun(c *echo.Context) error {
 	ctx := c.Request().Context()
-	id, err := number(c, "run")
+	r, err := s.runOfToken(c)
 	if err != nil {
 		return err
 	}
-	r, err := s.store.Run(ctx, id)
-	if err != nil || r.SiteID != tokenOf(c).SiteID {
-		return errors.Join(store.ErrNotFound, err)
-	}
-	steps, err := s.store.StepsOf(ctx, id, maxRows)
+	steps, err := s.store.StepsOf(ctx, r.ID, maxRows)
 	if err != nil {
 		return err
 	}
@@ -349,18 +350,14 @@ func (s *Server) apiRun(c *echo.Context) error {
 
 func (s *Server) apiStop(c *echo.Context) error {
 	ctx := c.Request().Context()
-	id, err := number(c, "run")
+	r, err := s.runOfToken(c)
 	if err != nil {
 		return err
 	}
-	r, err := s.store.Run(ctx, id)
-	if err != nil || r.SiteID != tokenOf(c).SiteID {
-		return errors.Join(store.ErrNotFound, err)
-	}
-	if err := s.stop(ctx, byToken(c), id); err != nil {
+	if err := s.stop(ctx, byToken(c), r.ID); err != nil {
 		return err
 	}
-	return s.sendRun(ctx, c, http.StatusAccepted, id)
+	return s.sendRun(ctx, c, http.StatusAccepted, r.ID)
 }
 
 type apiProposal struct {

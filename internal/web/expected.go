@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -76,7 +78,7 @@ func (s *Server) expectedPage(ctx context.Context, p *scenePage) (string, error)
 		return "", err
 	}
 	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
-	rows, messages := expected.Read(u.Lines, m, keys(recorders))
+	rows, messages := expected.Read(u.Lines, m, slices.Collect(maps.Keys(recorders)))
 	d.Name, d.Head, d.Taken, d.Bad = u.Name, u.Lines.Head, len(rows), len(messages)
 	d.Rows, d.Messages = rows[:min(len(rows), previewRows)], messages[:min(len(messages), previewMessages)]
 	for _, f := range expected.Fields() {
@@ -118,14 +120,6 @@ func (s *Server) recorderNames(ctx context.Context, site int64) (map[string]int6
 	return out, err
 }
 
-func keys(m map[string]int64) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
-}
-
 // upload keeps a file's lines for the preview; nothing of the site changes.
 func (s *Server) upload(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
@@ -149,10 +143,17 @@ func (s *Server) upload(c *echo.Context) error {
 	if err != nil {
 		return s.back(c, fmt.Sprintf("%.60s can't be taken: %v.", h.Filename, err))
 	}
-	if err := s.store.KeepUpload(ctx, me.member.ID, me.person.ID, h.Filename[:min(len(h.Filename), 100)], t); err != nil {
+	if err := s.store.KeepUpload(ctx, me.member.ID, me.person.ID, fileName(h.Filename), t); err != nil {
 		return err
 	}
 	return s.back(c, "")
+}
+
+// fileName is what is kept of an uploaded file's name: at most 100 bytes of whole
+// characters that can be shown.
+func fileName(name string) string {
+	name = strings.ReplaceAll(name[:min(len(name), 100)], "\x00", "")
+	return strings.ToValidUTF8(name, "")
 }
 
 // tableOf reads a workbook's first sheet, or CSV.
@@ -201,7 +202,7 @@ func (s *Server) takeList(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, messages := expected.Read(u.Lines, mappingOf(u.Lines.Head, c.FormValue), keys(recorders))
+	rows, messages := expected.Read(u.Lines, mappingOf(u.Lines.Head, c.FormValue), slices.Collect(maps.Keys(recorders)))
 	if len(rows) == 0 {
 		return s.back(c, "No line of it can be taken: see what each one lacks.")
 	}

@@ -116,7 +116,8 @@ func TestABadListIsRefusedInASentence(t *testing.T) {
 	}{
 		"empty.csv": {[]byte("Place,Address\n"), "only its heading"}, "picture.csv": {[]byte("\x89PNG\r\n\x1a\n\x00\x00"), "no text that a spreadsheet writes"},
 		"broken.xlsx": {[]byte("PK\x03\x04 and then nothing"), "no workbook"}, "long.csv": {[]byte("Place\n" + strings.Repeat("x\n", 20_100)), "more than 20,000 lines"},
-		"odd.csv": {[]byte("A,B\n1,2\n"), "choose which one names the place"},
+		"odd.csv":                         {[]byte("A,B\n1,2\n"), "choose which one names the place"},
+		strings.Repeat("x", 99) + "é.csv": {[]byte("A,B\n1,2\n"), strings.Repeat("x", 99)}, // cut inside a character
 	} {
 		v.give(token, name, x.data)
 		if _, page := v.get("/sites/1/expected"); !strings.Contains(page, x.says) {
@@ -125,6 +126,9 @@ func TestABadListIsRefusedInASentence(t *testing.T) {
 	}
 	if status := v.give(token, "huge.csv", bytes.Repeat([]byte("x"), 6<<20)); status != http.StatusRequestEntityTooLarge {
 		t.Errorf("6 MB: %d", status)
+	}
+	if status := v.give(token, "nul.csv", []byte("Place,Make\nAnnex\x00e,x\n")); status != http.StatusSeeOther {
+		t.Errorf("a NUL in a cell: %d", status)
 	}
 	v.post("/sites/1/expected/drop", url.Values{"_csrf": {token}})
 	if _, page := v.get("/sites/1/expected"); strings.Contains(page, "odd.csv") {

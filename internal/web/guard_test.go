@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -338,5 +339,23 @@ func TestABadNetworkOrSetIsRefusedInASentence(t *testing.T) {
 	var found bool
 	if err := h.Store.Pool.QueryRow(t.Context(), `select exists (select 1 from credential_set where position('low-tide-1234'::bytea in sealed) > 0)`).Scan(&found); err != nil || found {
 		t.Errorf("the password lies open in the database: %v %v", found, err)
+	}
+}
+
+// What is picked beyond the limit is not dropped in silence.
+func TestTooManyPicksAreRefused(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	form := url.Values{"_csrf": {v.token("/sites/1/board")}}
+	for i := range 1001 {
+		form.Add("pick", strconv.Itoa(i+1))
+	}
+	if res := v.post("/sites/1/clock/read", form); res.StatusCode != http.StatusBadRequest {
+		t.Errorf("1,001 picks: %d", res.StatusCode)
+	}
+	if n := count(h, `select count(*) from run`); n != 0 {
+		t.Errorf("%d runs began", n)
 	}
 }

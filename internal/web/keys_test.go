@@ -38,7 +38,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 	p.Sees(60*time.Second, "WS-UsernameToken, Administrator")
 	page("3", "Whose time is wrong, and why?")
 	p.Keys("r")
-	p.Sees(60*time.Second, "+3600", "Set the clock on 1 camera")
+	p.Sees(60*time.Second, "zone typed wrongly", "Set the clock on 1 camera")
 
 	page("b", "Berth 1 ramp")
 	p.Keys("/")

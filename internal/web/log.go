@@ -130,9 +130,9 @@ func stamp(t *time.Time) string {
 // undo takes back a change that was made.
 func (s *Server) undo(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("change"), 10, 64)
+	id, err := number(c, "change")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	if _, err := s.takeBack(ctx, me.actor(), id); err != nil {
 		return s.told(c, err)

@@ -296,3 +296,12 @@ func (s *Server) failed(c *echo.Context, err error) {
 		_ = c.String(status, sentence)
 	}
 }
+
+// number reads the named part of the path as a row's number; what is no number is not found.
+func number(c *echo.Context, name string) (int64, error) {
+	id, err := strconv.ParseInt(c.Param(name), 10, 64)
+	if err != nil {
+		return 0, store.ErrNotFound
+	}
+	return id, nil
+}

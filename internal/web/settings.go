@@ -117,9 +117,9 @@ func (s *Server) show(c *echo.Context, x shown) error {
 // before it is shown.
 func (s *Server) reveal(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("set"), 10, 64)
+	id, err := number(c, "set")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	sets, err := s.store.Sets(ctx, me.member.ID)
 	if err != nil {
@@ -180,9 +180,9 @@ func (s *Server) invite(c *echo.Context) error {
 
 func (s *Server) withdraw(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	id, err := number(c, "id")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	if err := s.store.Withdraw(ctx, me.member.ID, id); err != nil {
 		return err
@@ -196,9 +196,9 @@ func (s *Server) withdraw(c *echo.Context) error {
 // setRole gives a person of the site another role, or takes them off it.
 func (s *Server) setRole(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	id, err := number(c, "id")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	role, ok := roleOf(c.FormValue("role"))
 	if c.FormValue("role") == "off" {
@@ -253,9 +253,9 @@ func (s *Server) addToken(c *echo.Context) error {
 
 func (s *Server) endToken(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	id, err := number(c, "id")
 	if err != nil {
-		return store.ErrNotFound
+		return err
 	}
 	if err := s.store.EndToken(ctx, me.member.ID, id); err != nil {
 		return err

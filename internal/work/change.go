@@ -113,7 +113,7 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 	made, undone, stopped := 0, 0, false
 	var trouble error
 	for {
-		c, err := o.nextOpen(ctx, a.Step)
+		c, undoing, err := o.nextOpen(ctx, a.Step)
 		if err != nil {
 			return "", err
 		}
@@ -121,7 +121,6 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 			break
 		}
 		o.opt.Pause(StepAsked)
-		undoing := c.UndoOf != nil && o.sameStep(ctx, *c.UndoOf, a.Step)
 		if !undoing && o.store.Stopped(ctx, a.Step) {
 			stopped = true
 			if err := o.halt(ctx, d, *c, a.fence); err != nil {
@@ -168,24 +167,21 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 	return fmt.Sprintf("%d changes read back", made), nil
 }
 
-// nextOpen is the step's next change that isn't settled, nil when all are. One that
-// is only to be read again later is settled as far as the step goes.
-func (o *Office) nextOpen(ctx context.Context, step int64) (*store.Change, error) {
+// nextOpen is the step's next change that isn't settled, nil when all are, and whether
+// it takes back another of the same step. One that is only to be read again later is
+// settled as far as the step goes.
+func (o *Office) nextOpen(ctx context.Context, step int64) (open *store.Change, undoing bool, err error) {
 	all, err := o.store.ChangesOfStep(ctx, step)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	for i := range all {
-		if all[i].State == store.Asked || all[i].State == store.Sent {
-			return &all[i], nil
+	for i, c := range all {
+		if c.State == store.Asked || c.State == store.Sent {
+			undoing = c.UndoOf != nil && slices.ContainsFunc(all, func(x store.Change) bool { return x.ID == *c.UndoOf })
+			return &all[i], undoing, nil
 		}
 	}
-	return nil, nil
-}
-
-func (o *Office) sameStep(ctx context.Context, change, step int64) bool {
-	c, err := o.store.Change(ctx, change)
-	return err == nil && c.StepID != nil && *c.StepID == step
+	return nil, false, nil
 }
 
 // failedBefore is the trouble of a change that failed before this server took the

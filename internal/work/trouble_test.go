@@ -212,10 +212,7 @@ func TestAPersonTakesChangesBack(t *testing.T) {
 	t.Parallel()
 	b := open(t, work.Options{})
 	ctx := context.Background()
-	b.find()
-	b.read(stage.SignIn, "Slipway", "Terminal recorder")
-	b.read(stage.Streams, "Slipway")
-	b.apply(stage.Channels, "Slipway")
+	b.place("Slipway")
 	b.read(stage.Routes, "Slipway")
 	b.apply(stage.Routes, "Slipway")
 	all, err := b.Store.Changes(ctx, b.Site, 0, 0, 10)
@@ -283,10 +280,7 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	t.Parallel()
 	b := open(t, work.Options{})
 	ctx := context.Background()
-	b.find()
-	b.read(stage.SignIn, "Slipway", "Terminal recorder")
-	b.read(stage.Streams, "Slipway")
-	b.apply(stage.Channels, "Slipway")
+	b.place("Slipway")
 	d := b.device("Slipway")
 	walk := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Devices: []int64{d.ID}}
 	if r := b.wait(b.office.Begin(ctx, walk, true)); r.Failed != 1 {

@@ -105,6 +105,15 @@ func (b *bench) apply(st stage.Stage, place string) store.Run {
 	return b.wait(b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, st)}}))
 }
 
+// place finds a camera and the recorder, signs in, plays its streams and puts it on a channel.
+func (b *bench) place(camera string) {
+	b.t.Helper()
+	b.find()
+	b.read(stage.SignIn, camera, "Terminal recorder")
+	b.read(stage.Streams, camera)
+	b.apply(stage.Channels, camera)
+}
+
 func (b *bench) mark(place string, st stage.Stage) stage.Mark {
 	b.t.Helper()
 	id := b.device(place).SourceID
