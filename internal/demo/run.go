@@ -66,13 +66,30 @@ func Describe(n Net, s Secrets, bulk int) []Device {
 		if !c.Daylight {
 			d.Faults = append(d.Faults, "daylight rule off")
 		}
-		if !c.TakesDigest {
-			d.Faults = append(d.Faults, "WS-UsernameToken only")
-		}
+		d.Faults = append(d.Faults, faults(c)...)
 		out = append(out, d)
 	}
 	for _, r := range Recorders(n, s, "") {
 		out = append(out, Device{Kind: "recorder", Place: r.Place, Make: r.Make, Model: r.Model, Address: r.Address.String(), HTTPPort: recorder.Port, Username: r.Username, Password: r.Password, Streams: []DeviceStream{}, Faults: []string{}})
+	}
+	return out
+}
+
+// faults words what is planted in a camera besides its clock.
+func faults(c camera.Config) []string {
+	var out []string
+	m := c.Manners
+	for _, f := range []struct {
+		so   bool
+		says string
+	}{{!c.TakesDigest && !c.TakesBasic, "WS-UsernameToken only"}, {c.TakesBasic && !c.TakesDigest, "Basic only"}, {c.Username == "", "no first password"}, {m.Strict, "complexity rule"}, {m.LockAfter > 0, "locks after wrong sign-ins"},
+		{m.WebOnly, "web account without an ONVIF account"}, {m.Media1, "Media ver10 only"}, {m.TLS, "HTTPS, self-signed"}, {m.RTSPOnly, "RTSP only"}, {m.NoONVIF, "ONVIF switched off"}, {m.NoDirected, "ignores directed probes"},
+		{m.Silent, "discovery switched off"}, {m.Twice, "answers every probe twice"}, {m.Slow > 0, "slow"}, {m.Dialect > 0, "another XML dialect"}, {m.OldPage, "its page wants a plug-in"}, {m.Shadow != "", "a second device on its address"},
+		{m.DriftPPM != 0, "its clock drifts"}, {len(m.NTPServers) > 0, "its NTP server isn't there"}, {m.DateOrder != "", "burns in " + m.DateOrder}, {m.GivesHost != "", "gives addresses of another network"}, {len(m.Sources) > 1, "several video sources"},
+		{m.Behind.IsValid(), "behind a recorder's port"}, {m.MaskBits != 0, "wrong mask"}, {m.Gateway != "", "wrong gateway"}} {
+		if f.so {
+			out = append(out, f.says)
+		}
 	}
 	return out
 }

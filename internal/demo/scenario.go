@@ -12,11 +12,15 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/ntp"
+	"duskyharbor/internal/standin/page"
 	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/standin/scenery"
 )
@@ -118,34 +122,86 @@ func word() string {
 	return string(out)
 }
 
-// Cameras are the stand-in cameras of the scenario that exist so far.
+// Thin is the part of the scenario that one way from found to proven needs: two
+// cameras and their recorder.
+var Thin = []string{"Slipway", "Berth 1 ramp", "Terminal recorder"}
+
+// Cameras are the stand-in cameras of the scenario.
 func Cameras(n Net, s Secrets, state string) []camera.Config {
+	at := func(place string, third, last int, maker, model, serial string) camera.Config {
+		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".%d.%d", third, last)), Network: n.Prefix(third), Make: maker, Model: model, Firmware: firmware[maker],
+			Serial: fmt.Sprintf("%s-4%d%d", serial, third%10, last), MAC: fmt.Sprintf("02:d5:1a:40:%02d:%02d", third%100, last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51a40%02d%02d", third%100, last),
+			Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: scenery.Slipway, NoAnalytics: true}
+		c.Scene.Rules = nil
+		if state != "" {
+			c.StateFile = filepath.Join(state, strings.ReplaceAll(strings.ToLower(place), " ", "-")+".json")
+		}
+		return c
+	}
+	slip := at("Slipway", 1, 11, "Ottervale", "OTV 412", "OTV412")
+	slip.NoAnalytics, slip.Scene = false, scenery.Slipway
+	berth := at("Berth 1 ramp", 1, 12, "Ottervale", "OTV 412", "OTV412")
+	berth.NoAnalytics, berth.Scene = false, scenery.Berth1
+	berth.TakesDigest, berth.Zone, berth.Daylight, berth.Skew = false, "WET0", false, time.Hour
+	fresh := at("Berth 2 ramp", 1, 13, "Skerryvane", "SKV B8", "SKVB8")
+	fresh.Username, fresh.Password, fresh.Manners.Strict = "", "", true
+	used := at("Gangway", 1, 14, "Skerryvane", "SKV B8", "SKVB8")
+	used.Username, used.Password = "admin", s.Former
+	used.Manners = camera.Manners{Strict: true, LockAfter: 5, LockFor: 30 * time.Minute}
+	ice := at("Ice plant", 1, 17, "Ottervale", "OTV 300", "OTV300")
+	ice.Manners.Twice = true
+	loft := at("Net loft", 1, 18, "Skerryvane", "SKV M1", "SKVM1")
+	loft.Manners.Dialect = 1
+	fuel := at("Fuel jetty", 1, 19, "Pinnock & Daw", "PND X9", "PNDX9")
+	fuel.Skew = -8 * time.Second
+	house := at("Lifeboat house", 1, 20, "Corriemoor", "CRM R2", "CRMR2")
+	house.Manners.RTSPOnly = true
+	ticket := at("Ticket hall", 2, 21, "Pinnock & Daw", "PND Dome 6", "PNDD6")
+	ticket.TakesToken = false
+	ticket.Manners = camera.Manners{WebOnly: true, Sources: []string{"Dome", "Digital zoom"}}
+	shed := at("Customs shed", 2, 22, "Corriemoor", "CRM E4", "CRME4")
+	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true, Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}
+	bonded := at("Bonded store", 2, 23, "Tarnlight", "TRN Duo", "TRNDUO")
+	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}}
+	scale := at("Freight scale", 2, 24, "Ottervale", "OTV 412", "OTV412")
+	scale.Manners = camera.Manners{DriftPPM: 40, Speed: 60, GivesHost: n.At(".7.24").String()}
+	mess := at("Crew mess", 2, 26, "Tarnlight", "TRN C1", "TRNC1")
+	mess.Manners = camera.Manners{Dialect: 3, Slow: 150 * time.Millisecond}
+	stair := at("Weather deck stair", 2, 27, "Pinnock & Daw", "PND B2", "PNDB2")
+	stair.Skew, stair.Manners = 22*time.Second, camera.Manners{Dialect: 2, NTPServers: []string{n.At(".2.123").String()}}
+	mast := at("Signal mast", 250, 64, "Skerryvane", "SKV B8", "SKVB8")
+	mast.Network, mast.Skew = n.Prefix(250), time.Until(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Round(time.Second)
+	mast.Manners = camera.Manners{Strict: true, FactoryAt: mast.Address}
+	port := at("Port 3", 90, 13, "Skerryvane", "SKV M1", "SKVM1")
+	port.Manners = camera.Manners{Behind: n.At(".1.5")}
+	return []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
+}
+
+// firmware that each make's cameras have.
+var firmware = map[string]string{"Ottervale": "4.1.7", "Skerryvane": "2.0.3", "Pinnock & Daw": "8.14", "Corriemoor": "1.9", "Tarnlight": "3.3.1"}
+
+// Recorders are the stand-in recorders of the scenario.
+func Recorders(n Net, s Secrets, state string) []recorder.Config {
 	file := func(name string) string {
 		if state == "" {
 			return ""
 		}
 		return filepath.Join(state, name+".json")
 	}
-	base := camera.Config{Make: "Ottervale", Model: "OTV 412", Firmware: "4.1.7", Username: "otter", Password: s.House, TakesToken: true,
-		Window: 30 * time.Second, Network: n.Prefix(1)}
-	slip := base
-	slip.Place, slip.Address, slip.Serial, slip.MAC, slip.UUID = "Slipway", n.At(".1.11"), "OTV412-40111", "02:d5:1a:40:01:11", "5c1d1e10-04b2-4a11-9c01-02d51a400111"
-	slip.TakesDigest, slip.Zone, slip.Daylight, slip.Scene, slip.StateFile = true, ZonePosix, true, scenery.Slipway, file("slipway")
-	berth := base
-	berth.Place, berth.Address, berth.Serial, berth.MAC, berth.UUID = "Berth 1 ramp", n.At(".1.12"), "OTV412-40112", "02:d5:1a:40:01:12", "5c1d1e10-04b2-4a11-9c01-02d51a400112"
-	berth.Zone, berth.Daylight, berth.Skew, berth.Scene, berth.StateFile = "WET0", false, time.Hour, scenery.Berth1, file("berth1")
-	return []camera.Config{slip, berth}
+	return []recorder.Config{
+		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05", Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
+			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NameMax: 24}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
+			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
+			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(), User: "admin", Secret: s.Former}}},
+		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205", MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
+			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"}, NameMax: 32}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
+		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06", Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true},
+	}
 }
 
-// Recorders are the stand-in recorders of the scenario that exist so far.
-func Recorders(n Net, s Secrets, state string) []recorder.Config {
-	c := recorder.Config{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205", MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0",
-		Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
-		Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"}, NameMax: 32}}
-	if state != "" {
-		c.StateFile = filepath.Join(state, "terminal-recorder.json")
-	}
-	return []recorder.Config{c}
+// Others are what else answers on the networks: pages and a time server.
+func Others(n Net) map[string]netip.Addr {
+	return map[string]netip.Addr{"Harbour desk": n.At(".2.8"), "Harbour time": n.At(".2.9"), "Northreach Monitoring": n.At(".2.200"), "Analyser 1": n.At(".2.30"), "Analyser 2": n.At(".2.31")}
 }
 
 // Expected is one line of the expected list.
@@ -174,14 +230,19 @@ var ExpectedList = []Expected{
 type Fleet struct {
 	Cameras   []*camera.Camera
 	Recorders []*recorder.Recorder
+	others    context.CancelFunc
 }
 
 // StartFleet brings the stand-ins up; they keep their state under the folder state,
-// or nowhere where it is empty.
-// bulk cameras are added to the scenario's.
-func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int) (*Fleet, error) {
+// or nowhere where it is empty. bulk cameras are added to the scenario's; only limits
+// those to the named places.
+func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, only ...string) (*Fleet, error) {
 	f := &Fleet{}
+	wanted := func(place string) bool { return len(only) == 0 || slices.Contains(only, place) }
 	for _, c := range append(Cameras(n, s, state), BulkCameras(n, s, state, bulk)...) {
+		if !wanted(c.Place) && c.Network != n.BulkPrefix() {
+			continue
+		}
 		cam, err := camera.Start(ctx, c)
 		if err != nil {
 			f.Close()
@@ -190,6 +251,9 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int) (
 		f.Cameras = append(f.Cameras, cam)
 	}
 	for _, c := range Recorders(n, s, state) {
+		if !wanted(c.Place) {
+			continue
+		}
 		rec, err := recorder.Start(ctx, c)
 		if err != nil {
 			f.Close()
@@ -197,11 +261,37 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int) (
 		}
 		f.Recorders = append(f.Recorders, rec)
 	}
+	if len(only) > 0 {
+		return f, nil
+	}
+	ctx, f.others = context.WithCancel(ctx)
+	for name, at := range Others(n) {
+		start := page.Serve
+		if name == "Harbour time" {
+			start = func(ctx context.Context, at netip.Addr, _ string) error { return ntp.Serve(ctx, at, time.Now) }
+		}
+		if err := start(ctx, at, name); err != nil && name != "Harbour time" { // port 123 may not be ours to take
+			f.Close()
+			return nil, err
+		}
+	}
 	return f, nil
+}
+
+// Camera finds a running camera by its place.
+func (f *Fleet) Camera(place string) *camera.Camera {
+	i := slices.IndexFunc(f.Cameras, func(c *camera.Camera) bool { return c.Config().Place == place })
+	if i < 0 {
+		return nil
+	}
+	return f.Cameras[i]
 }
 
 // Close ends the stand-ins.
 func (f *Fleet) Close() {
+	if f.others != nil {
+		f.others()
+	}
 	for _, r := range f.Recorders {
 		r.Close()
 	}

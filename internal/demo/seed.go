@@ -12,6 +12,9 @@ import (
 	"duskyharbor/internal/vault"
 )
 
+// former is the set of whoever used some of the cameras before.
+const former = "Former installer"
+
 // Lead is the login of the demo's lead.
 const Lead = "maren"
 
@@ -104,9 +107,9 @@ func SeedBulk(ctx context.Context, st *store.Store, n Net, site int64, count int
 
 func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets, site int64) error {
 	set := func(name, user, password string) (int64, error) {
-		return st.AddSet(ctx, site, access.Set{Name: name, Username: user}, func(place string) ([]byte, error) { return v.Seal(password, place) })
+		return st.AddSet(ctx, site, access.Set{Name: name, Username: user, Former: name == former}, func(place string) ([]byte, error) { return v.Seal(password, place) })
 	}
-	for _, c := range [][3]string{{"House account", "otter", s.House}, {"Former installer", "admin", s.Former}} {
+	for _, c := range [][3]string{{"House account", "otter", s.House}, {former, "admin", s.Former}} {
 		if _, err := set(c[0], c[1], c[2]); err != nil {
 			return err
 		}

@@ -31,6 +31,8 @@ type Device struct {
 	Channel    int
 	SetID      *int64
 	OpenedSet  *int64 // what opened it
+	AllowBasic bool   // a person allowed its password in clear
+	Views      int    // how many of its video sources were picked; 0: nobody decided
 	Version    int64
 	SourceID   int64 // its first source; 0 for recorders
 }
@@ -47,7 +49,7 @@ func (d Device) Known() identity.Known {
 	return k
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.version, coalesce(s.id, 0) source_id`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.allow_basic, d.views, d.version, coalesce(s.id, 0) source_id`
 
 const deviceFrom = ` from device d left join source s on s.device_id = d.id and s.token = '' `
 

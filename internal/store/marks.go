@@ -50,9 +50,9 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 		m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
 	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[]) n(src, st) where f.source_id = n.src and f.stage = n.st`, m.source, m.stage)
 	if len(m.fSource) > 0 {
-		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence)
-				select * from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[])`,
-			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence)
+		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence, accepted)
+				select * from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[])`,
+			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted)
 	}
 	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
@@ -65,6 +65,7 @@ type markColumns struct {
 	changes                                              []int32
 	until                                                []*time.Time
 	fSource                                              []int64
+	fAccepted                                            []bool
 	fCode, fSeverity, fWords, fSentence, fWay, fEvidence []string
 }
 
@@ -86,6 +87,7 @@ func (m *markColumns) add(j Judged) error {
 		m.fSource, m.fStage = append(m.fSource, j.SourceID), append(m.fStage, int16(j.Stage))
 		m.fCode, m.fSeverity, m.fWords = append(m.fCode, f.Code), append(m.fSeverity, f.Severity.String()), append(m.fWords, f.Words)
 		m.fSentence, m.fWay, m.fEvidence = append(m.fSentence, f.Sentence), append(m.fWay, f.WayOut), append(m.fEvidence, string(ev))
+		m.fAccepted = append(m.fAccepted, f.Accepted)
 	}
 	return nil
 }
@@ -170,12 +172,13 @@ type findingRow struct {
 	Sentence           string
 	WayOut             string
 	Evidence           json.RawMessage
+	Accepted           bool
 }
 
 // Findings of a site after skip, limit of them, the list's order; of one stage where
 // st isn't 0, of one source where source isn't.
 func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, source int64, skip, limit int) ([]FindingOf, error) {
-	rows, err := many[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence from finding f
+	rows, err := many[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
 		join source s on s.id = f.source_id join device d on d.id = s.device_id
 		where d.site_id = $1 and ($2 = 0 or f.stage = $2) and ($3 = 0 or f.source_id = $3) order by d.position, d.id, f.stage, f.id offset $4 limit $5`, site, st, source, skip, limit)
 	if err != nil {
@@ -183,7 +186,7 @@ func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, source
 	}
 	out := make([]FindingOf, 0, len(rows))
 	for _, r := range rows {
-		f := FindingOf{r.SourceID, r.DeviceID, r.Place, r.Stage, finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words, Sentence: r.Sentence, WayOut: r.WayOut}}
+		f := FindingOf{r.SourceID, r.DeviceID, r.Place, r.Stage, finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words, Sentence: r.Sentence, WayOut: r.WayOut, Accepted: r.Accepted}}
 		if err := json.Unmarshal(r.Evidence, &f.Evidence); err != nil {
 			return nil, err
 		}

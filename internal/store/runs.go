@@ -87,6 +87,7 @@ type NewRun struct {
 	AskedOf  string
 	Devices  []int64
 	Networks []int64
+	Factory  bool // makers' default accounts may be tried
 }
 
 // AddRun writes a run and its steps in the caller's transaction, where the jobs are

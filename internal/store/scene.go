@@ -6,6 +6,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
 )
 
 // Scene is one reading of a site, or of some of its devices, in one round trip.
@@ -15,15 +17,21 @@ type Scene struct {
 	Facts   map[int64]Facts
 	Tries   map[int64][]access.Try
 	Proofs  map[int64]Proof // newest of each source
+	Nets    []Network
+	Leasts  []Least
+	// Accepted findings by device and stage, then code.
+	Accepted map[int64]map[stage.Stage]map[string]finding.Acceptance
+	Sets     map[int64]access.Set // that open these devices, by number
 }
 
 // Scene reads these devices of a site and all its recorders, or all of the site's
 // where only is nil.
 func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, error) {
 	const some = `(select id from device where site_id = $1 and ($2::bigint[] is null or id = any($2) or kind = 'recorder'))`
-	sc := Scene{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{}}
+	sc := Scene{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
+		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}}
 	b := &pgx.Batch{}
-	b.Queue(`select id, name, zone, zone_posix, demo from site where id = $1`, site).Query(func(rows pgx.Rows) (err error) {
+	b.Queue(`select id, name, zone, zone_posix, demo, look_every, time_source from site where id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
 		if err == pgx.ErrNoRows {
 			err = ErrNotFound
@@ -60,6 +68,38 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[Proof])
 		for _, p := range all {
 			sc.Proofs[p.SourceID] = p
+		}
+		return err
+	})
+	b.Queue(`select id, name, prefix, bench, looked_at, look from network where site_id = $1 order by id`, site).Query(func(rows pgx.Rows) (err error) {
+		sc.Nets, err = pgx.CollectRows(rows, pgx.RowToStructByName[Network])
+		return err
+	})
+	b.Queue(`select make, model, least from firmware_least where site_id = $1`, site).Query(func(rows pgx.Rows) (err error) {
+		sc.Leasts, err = pgx.CollectRows(rows, pgx.RowToStructByName[Least])
+		return err
+	})
+	b.Queue(`select a.device_id, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id in `+some, site, only).Query(func(rows pgx.Rows) error {
+		var device int64
+		var st stage.Stage
+		var code string
+		var a finding.Acceptance
+		_, err := pgx.ForEachRow(rows, []any{&device, &st, &code, &a.Who, &a.At}, func() error {
+			if sc.Accepted[device] == nil {
+				sc.Accepted[device] = map[stage.Stage]map[string]finding.Acceptance{}
+			}
+			if sc.Accepted[device][st] == nil {
+				sc.Accepted[device][st] = map[string]finding.Acceptance{}
+			}
+			sc.Accepted[device][st][code] = a
+			return nil
+		})
+		return err
+	})
+	b.Queue(`select `+setColumns+` from credential_set where id in (select opened_set from device where id in `+some+`) or site_id = $1 and device_id is null`, site, only).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[SealedSet])
+		for _, x := range all {
+			sc.Sets[x.ID] = x.Set
 		}
 		return err
 	})

@@ -54,8 +54,10 @@ func (s Selection) query() *query {
 	}
 	s.filter(q)
 	switch s.Ready {
-	case stage.SignIn, stage.Clock:
-		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and f.value->>'service' <> '')`)
+	case stage.SignIn:
+		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and (f.value->>'service' <> '' or f.value->>'rtsp_port' <> '0') and not f.value->'ways' ? 'recorder port')`)
+	case stage.Clock:
+		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and f.value->>'service' <> '' and not f.value->'ways' ? 'recorder port')`)
 	case stage.Streams, stage.Routes:
 		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen')`, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'access.account')`)
 	}
@@ -214,6 +216,16 @@ func (s *Store) Resolve(ctx context.Context, sel Selection) ([]int64, error) {
 func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error) {
 	return ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1 and d.kind = 'recorder'
 		and f.value->'ways' ? $2 order by d.position, d.id`, site, string(identity.SaidHello))
+}
+
+// HeardDevices tells which devices of a site answered at the last look.
+func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, error) {
+	all, err := ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1`, site)
+	out := make(map[int64]bool, len(all))
+	for _, id := range all {
+		out[id] = true
+	}
+	return out, err
 }
 
 // Counts says how many cameras and recorders a site has.

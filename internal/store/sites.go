@@ -13,11 +13,13 @@ import (
 
 // Site is one place of work.
 type Site struct {
-	ID        int64
-	Name      string
-	Zone      string
-	ZonePosix string
-	Demo      bool
+	ID         int64
+	Name       string
+	Zone       string
+	ZonePosix  string
+	Demo       bool
+	LookEvery  int    // minutes; 0: only when someone asks
+	TimeSource string // see clock.Wishes
 }
 
 // Member is a site and the role a person has on it.
@@ -28,24 +30,24 @@ type Member struct {
 
 // Sites lists where a person may work.
 func (s *Store) Sites(ctx context.Context, person int64) ([]Member, error) {
-	return many[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, m.role from site s
+	return many[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, m.role from site s
 		join membership m on m.site_id = s.id where m.person_id = $1 order by s.name`, person)
 }
 
 // MemberOf finds one site with the person's role on it; ErrNotFound when there is none.
 func (s *Store) MemberOf(ctx context.Context, site, person int64) (Member, error) {
-	return one[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, m.role from site s
+	return one[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, m.role from site s
 		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2`, site, person)
 }
 
 // Site finds a site.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo from site where id = $1`, id)
+	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo, look_every, time_source from site where id = $1`, id)
 }
 
 // SiteNamed finds a site by name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo from site where name = $1`, name)
+	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo, look_every, time_source from site where name = $1`, name)
 }
 
 // AddSite makes a site.
@@ -66,6 +68,7 @@ type Network struct {
 	ID       int64
 	Name     string
 	Prefix   netip.Prefix
+	Bench    bool // looked at, and no network of the site
 	LookedAt *time.Time
 	Look     *Look
 }
@@ -80,16 +83,70 @@ type Look struct {
 	Recorders int     `json:"recorders"`
 	Seconds   float64 `json:"seconds"`
 	Trouble   string  `json:"trouble"` // what couldn't be tried, worded
+	Others    []Other `json:"others,omitempty"`
+}
+
+// Other is what answers at an address and is neither camera nor recorder.
+type Other struct {
+	Address netip.Addr `json:"address"`
+	Ports   []int      `json:"ports"`
+	Title   string     `json:"title"` // of its page
 }
 
 // Networks of a site in the order they were added.
 func (s *Store) Networks(ctx context.Context, site int64) ([]Network, error) {
-	return many[Network](ctx, s.Pool, `select id, name, prefix, looked_at, look from network where site_id = $1 order by id`, site)
+	return many[Network](ctx, s.Pool, `select id, name, prefix, bench, looked_at, look from network where site_id = $1 order by id`, site)
 }
 
 // AddNetwork adds a prefix to a site.
 func (s *Store) AddNetwork(ctx context.Context, site int64, name string, p netip.Prefix) error {
 	_, err := s.Pool.Exec(ctx, `insert into network (site_id, name, prefix) values ($1, $2, $3)`, site, name, p)
+	return err
+}
+
+// AddBench adds an address that is looked at and belongs to no network of the site; one
+// that is there already stays as it is.
+func (s *Store) AddBench(ctx context.Context, site int64, name string, p netip.Prefix) error {
+	_, err := s.Pool.Exec(ctx, `insert into network (site_id, name, prefix, bench) values ($1, $2, $3, true) on conflict (site_id, prefix) do nothing`, site, name, p)
+	return err
+}
+
+// DropBench takes such an address off again.
+func (s *Store) DropBench(ctx context.Context, site, id int64) error {
+	_, err := s.Pool.Exec(ctx, `delete from network where site_id = $1 and id = $2 and bench`, site, id)
+	return err
+}
+
+// SetWishes writes how often a site's networks are looked at and where its clocks take
+// their time from.
+func (s *Store) SetWishes(ctx context.Context, site int64, every int, source string) error {
+	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3 where id = $1`, site, every, source)
+	return err
+}
+
+// LooksDue lists the sites whose networks are to be looked at by themselves now, and
+// takes their turn: of several servers one gets each.
+func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
+	return ids(ctx, s.Pool, `update site s set look_asked_at = now() where look_every > 0 and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
+		and not exists (select 1 from run r where r.site_id = s.id and r.stage = 1 and r.act = 'read' and (r.ended_at is null or r.started_at > now() - make_interval(mins => s.look_every)))
+		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`)
+}
+
+// Least is the least firmware that a site asks of a make and model.
+type Least struct{ Make, Model, Least string }
+
+// Leasts lists them.
+func (s *Store) Leasts(ctx context.Context, site int64) ([]Least, error) {
+	return many[Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
+}
+
+// SetLeast asks for a least firmware; an empty one asks no more.
+func (s *Store) SetLeast(ctx context.Context, site int64, l Least) error {
+	if l.Least == "" {
+		_, err := s.Pool.Exec(ctx, `delete from firmware_least where (site_id, make, model) = ($1, $2, $3)`, site, l.Make, l.Model)
+		return err
+	}
+	_, err := s.Pool.Exec(ctx, `insert into firmware_least values ($1, $2, $3, $4) on conflict (site_id, make, model) do update set least = excluded.least`, site, l.Make, l.Model, l.Least)
 	return err
 }
 
@@ -99,14 +156,27 @@ type SealedSet struct {
 	Sealed []byte
 }
 
+const setColumns = `id, name, username, make, factory, former, coalesce(network_id, 0) network, coalesce(device_id, 0) device, sealed`
+
+// SetsFor lists the sets that a device may be tried with: those of the site and those
+// made for it alone.
+func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, error) {
+	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and (device_id is null or device_id = $2) order by id`, site, device)
+}
+
+// SharedSets lists a site's sets but those made for one device.
+func (s *Store) SharedSets(ctx context.Context, site int64) ([]SealedSet, error) {
+	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)
+}
+
 // Sets lists a site's credential sets in the order they were added.
 func (s *Store) Sets(ctx context.Context, site int64) ([]SealedSet, error) {
-	return many[SealedSet](ctx, s.Pool, `select id, name, username, make, factory, sealed from credential_set where site_id = $1 order by id`, site)
+	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 order by id`, site)
 }
 
 // Set finds one credential set.
 func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
-	return one[SealedSet](ctx, s.Pool, `select id, name, username, make, factory, sealed from credential_set where id = $1`, id)
+	return one[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where id = $1`, id)
 }
 
 // AddSet adds a credential set; seal is given the new row's place and returns the
@@ -114,8 +184,8 @@ func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
 func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) (int64, error) {
 	var id int64
 	err := s.InTx(ctx, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `insert into credential_set (site_id, name, username, make, factory) values ($1, $2, $3, $4, $5) returning id`,
-			site, v.Name, v.Username, v.Make, v.Factory).Scan(&id)
+		err := tx.QueryRow(ctx, `insert into credential_set (site_id, name, username, make, factory, former, network_id, device_id)
+			values ($1, $2, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0)) returning id`, site, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network, v.Device).Scan(&id)
 		if err != nil {
 			return err
 		}
@@ -127,6 +197,27 @@ func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(
 		return err
 	})
 	return id, err
+}
+
+// AddSets adds many sets in a fixed number of queries and returns their numbers; seal is
+// given which one it is and the new row's place. A name gets the number at its end.
+func (s *Store) AddSets(ctx context.Context, site int64, all []access.Set, seal func(i int, place string) ([]byte, error)) ([]int64, error) {
+	var out []int64
+	return out, s.InTx(ctx, func(tx pgx.Tx) (err error) {
+		if out, err = ids(ctx, tx, `select nextval(pg_get_serial_sequence('credential_set', 'id')) from generate_series(1, $1::int)`, len(all)); err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		for i, v := range all {
+			sealed, err := seal(i, SetPlace(out[i]))
+			if err != nil {
+				return err
+			}
+			b.Queue(`insert into credential_set (id, site_id, name, username, make, device_id, sealed) overriding system value values ($1, $2, $3, $4, $5, nullif($6::bigint, 0), $7)`,
+				out[i], site, v.Name+" "+itoa(out[i]), v.Username, v.Make, v.Device, sealed)
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
 }
 
 // Deed is one line for the audit log: who did what. It never holds a secret.

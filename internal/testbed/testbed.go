@@ -162,14 +162,25 @@ type Harbour struct {
 	Fleet   *demo.Fleet
 }
 
-// Start runs the stand-ins on a network of their own beside a seeded database.
+// Start runs the thin part of the stand-ins on a network of their own beside a seeded database.
 func Start(t testing.TB) *Harbour {
 	t.Helper()
 	return StartBulk(t, 0)
 }
 
-// StartBulk is Start with so many bulk cameras beside the scenario's.
+// StartWhole is Start with every device of the scenario.
+func StartWhole(t testing.TB) *Harbour {
+	t.Helper()
+	return start(t, 0)
+}
+
+// StartBulk is Start with so many bulk cameras beside.
 func StartBulk(t testing.TB, bulk int) *Harbour {
+	t.Helper()
+	return start(t, bulk, demo.Thin...)
+}
+
+func start(t testing.TB, bulk int, only ...string) *Harbour {
 	t.Helper()
 	cheap.Do(func() {
 		people.Cost = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
@@ -185,7 +196,7 @@ func StartBulk(t testing.TB, bulk int) *Harbour {
 	if h.Vault, err = vault.Load(h.Key); err != nil {
 		t.Fatal(err)
 	}
-	if h.Fleet, err = demo.StartFleet(ctx, h.Net, h.Secrets, state(t, bulk), bulk); err != nil {
+	if h.Fleet, err = demo.StartFleet(ctx, h.Net, h.Secrets, state(t, bulk), bulk, only...); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(h.Fleet.Close)

@@ -88,7 +88,7 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 func legName(l proof.Leg) string { return strings.ToUpper(string(l)[:1]) + string(l)[1:] }
 
 func signInFacts(v *work.View, now time.Time, d store.Device, add func(string, string, time.Time, bool)) {
-	f := v.SignIn(d)
+	f, _ := v.SignIn(d)
 	if a := f.Account; a != nil {
 		add("Opened with", a.Set, a.At, false)
 		add("User name", a.Username, a.At, true)
@@ -119,7 +119,7 @@ func clockFacts(v *work.View, d store.Device, add func(string, string, time.Time
 	add("Band", string(clock.BandOf(f.Offset(), f.Window)), r.At, false)
 	add("Zone rule", r.ZoneText(), r.At, true)
 	add("Takes time from", r.Source(), r.At, false)
-	if a := v.SignIn(d).Account; a != nil && a.Own {
+	if a, ok := v.Account(d.ID); ok && a.Own {
 		add("Signed in with", "the camera's own time", a.At, false)
 	}
 }

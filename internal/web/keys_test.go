@@ -57,6 +57,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 	if got := testbed.Eval[string](p, "document.querySelector('#selbar .btn-primary').innerText"); got != "Read 1 camera" {
 		t.Errorf("the bar offers %q", got)
 	}
+	testbed.Until(t, 20*time.Second, "the bar is shown", func() bool { return testbed.Eval[bool](p, "document.querySelector('#selbar').offsetParent !== null") })
 	p.Keys("r")
 	p.Sees(60*time.Second, "Read Sign-in of 1 device", "1 done")
 	p.Keys(kb.Enter) // the cursor stayed on its row

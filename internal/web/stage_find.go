@@ -127,8 +127,8 @@ func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 // judge gives a device of the Find table its mark and what stands out. Recorders
 // have no row on the Board; Find's rules judge them the same way.
 func (f *findRow) judge(p *scenePage, marks map[int64]row) {
-	facts, known := p.view.Find(f.Device)
-	found := identity.Judge(p.Now, facts, known)
+	facts, _ := p.view.Find(f.Device)
+	found := p.view.Found(p.Now, f.Device, stage.Find)
 	f.Mark = stage.Derive(stage.Find, stage.Case{Read: facts.Seen != nil, Findings: found, Done: "It answers where it is expected."}, func(stage.Stage) stage.State { return stage.NotYet })
 	if r, ok := marks[f.Device.ID]; ok {
 		f.Mark = r.Mark(stage.Find)

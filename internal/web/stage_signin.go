@@ -66,7 +66,7 @@ func truth(b bool) int {
 }
 
 func signInRowOf(p *scenePage, r row, sets []store.SealedSet) signInRow {
-	f := p.view.SignIn(r.Device)
+	f, _ := p.view.SignIn(r.Device)
 	_, seen := p.view.Seen(r.Device.ID)
 	out := signInRow{Row: r, Seen: seen}
 	for _, set := range sets {

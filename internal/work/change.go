@@ -11,6 +11,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/store"
@@ -21,6 +22,7 @@ type Pick struct {
 	Device  store.Device
 	Changes []finding.Change
 	undoOf  []int64 // which change each takes back; nil: none
+	whole   bool    // they are in their order already
 }
 
 // Ask is who asks for changes, for what, on a site.
@@ -56,7 +58,7 @@ func (o *Office) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		var rows []store.NewChange
 		for _, s := range steps {
 			p := byDevice[*s.DeviceID]
-			if p.undoOf == nil {
+			if p.undoOf == nil && !p.whole {
 				p.Changes = finding.Arrange(p.Changes)
 			}
 			for i, c := range p.Changes {
@@ -397,7 +399,16 @@ func (o *Office) untilHeld(ctx context.Context, d store.Device) error {
 // refresh reads what a stage's changes touched.
 func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) error {
 	switch st {
+	case stage.Find:
+		return o.seeAgain(ctx, d)
+	case stage.SignIn:
+		_, err := o.signIn(ctx, d, false)
+		return err
 	case stage.Clock:
+		if d.Kind == identity.Recorder {
+			_, err := o.readRecorder(ctx, d)
+			return err
+		}
 		_, err := o.readClock(ctx, d, true)
 		return err
 	case stage.Channels:
@@ -438,6 +449,45 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 		}
 	}
 	return nil
+}
+
+// seeAgain reads what a change of Find touched: the recorder that tells of the device,
+// and its place on the network.
+func (o *Office) seeAgain(ctx context.Context, d store.Device) error {
+	d, err := o.store.Device(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	v, err := Look(ctx, o.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return err
+	}
+	if f, _ := v.Find(d); f.Behind != nil {
+		if rec, ok := v.Device(f.Behind.RecorderID); ok {
+			if _, err := o.readRecorder(ctx, rec); err != nil {
+				return err
+			}
+		}
+	}
+	if _, open := v.Account(d.ID); !open {
+		return nil
+	}
+	c, _, err := o.open(ctx, d, v)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	seat, _, err := c.Seat(ctx)
+	if err != nil {
+		return err
+	}
+	heard, err := c.Discoverable(ctx)
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+		return err
+	}
+	now := time.Now().UTC()
+	return o.store.KeepFacts(ctx, store.NewFact{Device: d.ID, Name: factSeat, Via: "GetNetworkInterfaces, GetNetworkDefaultGateway", At: now, Value: seat},
+		store.NewFact{Device: d.ID, Name: factHidden, Via: "GetDiscoveryMode", At: now, Value: err == nil && !heard})
 }
 
 // halt settles a change of a stopped run: what wasn't sent isn't, and what may have

@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/discovery"
 	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/page"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/store"
@@ -40,7 +41,7 @@ func (o *Office) look(ctx context.Context, a stepArgs) (string, error) {
 		return "", err
 	}
 	sum.Seconds = time.Since(begun).Seconds()
-	touched, err := o.reconcile(ctx, a.Site, n.Prefix, seen, sum)
+	touched, err := o.reconcile(ctx, a.Site, n, seen, &sum)
 	if err != nil {
 		return "", err
 	}
@@ -171,23 +172,17 @@ func (o *Office) knock(ctx context.Context, addr netip.Addr, open []int) []ident
 	for _, port := range open {
 		s := base
 		switch port {
-		case 80, 8080:
-			s.Service = fmt.Sprintf("http://%s/onvif/device_service", netip.AddrPortFrom(addr, uint16(port)))
-			c, err := onvif.New(host, s.Service, onvif.Login{})
-			if err != nil {
+		case 80, 8080, 443, 8443:
+			if port == recorder.Port && saidHello(ctx, host, &s) {
+				break
+			}
+			spoke, err := o.knockWeb(ctx, host, port, &s)
+			if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+				trouble = err
+			}
+			if !spoke {
 				continue
 			}
-			ask, cancel := context.WithTimeout(ctx, 4*time.Second)
-			_, err = c.Time(ask)
-			cancel()
-			c.Close()
-			if err != nil {
-				if !errors.Is(err, dial.ErrNotSupported) {
-					trouble = err
-				}
-				continue
-			}
-			s.Kind, s.Ways = identity.Camera, []identity.Way{identity.AskedTime}
 		case 554, 8554:
 			ask, cancel := context.WithTimeout(ctx, 4*time.Second)
 			ok := spokeRTSP(ask, host, port)
@@ -196,15 +191,6 @@ func (o *Office) knock(ctx context.Context, addr netip.Addr, open []int) []ident
 				continue
 			}
 			s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
-		case recorder.Port:
-			c := recorder.New(host, port, "", "", "")
-			h, err := c.Hello(ctx)
-			c.Close()
-			if err != nil {
-				continue
-			}
-			s.Kind, s.Ways = identity.Recorder, []identity.Way{identity.SaidHello}
-			s.Make, s.Model, s.Serial, s.MAC, s.Firmware = h.Make, h.Model, h.Serial, identity.CleanMAC(h.MAC), h.Firmware
 		default:
 			continue
 		}
@@ -215,6 +201,50 @@ func (o *Office) knock(ctx context.Context, addr netip.Addr, open []int) []ident
 		out = append(out, base)
 	}
 	return out
+}
+
+// saidHello asks for the recorder interface.
+func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
+	c := recorder.New(host, recorder.Port, "", "", "")
+	defer c.Close()
+	h, err := c.Hello(ctx)
+	if err != nil {
+		return false
+	}
+	s.Kind, s.Ways = identity.Recorder, []identity.Way{identity.SaidHello}
+	s.Make, s.Model, s.Serial, s.MAC, s.Firmware = h.Make, h.Model, h.Serial, identity.CleanMAC(h.MAC), h.Firmware
+	return true
+}
+
+// knockWeb asks a web port for ONVIF's time, whether a first password was set, and for
+// its page. It says whether anything of that answered.
+func (o *Office) knockWeb(ctx context.Context, host dial.Host, port int, s *identity.Sighting) (bool, error) {
+	at := page.At(host.Addr, port)
+	s.Service = at + "onvif/device_service"
+	c, err := onvif.New(host, s.Service, onvif.Login{})
+	if err != nil {
+		return false, err
+	}
+	defer c.Close()
+	ask, cancel := context.WithTimeout(ctx, 4*time.Second)
+	defer cancel()
+	_, err = c.Time(ask)
+	if err == nil {
+		s.Kind, s.Ways = identity.Camera, []identity.Way{identity.AskedTime}
+		if schemes, serr := c.Schemes(ask); serr == nil && len(schemes) == 0 {
+			s.Virgin = true
+		}
+	} else {
+		s.Service = ""
+	}
+	shown, perr := page.Look(ctx, host, at, nil)
+	if perr == nil {
+		s.Page, s.Title, s.OldPage = shown.URL, shown.Title, shown.Old
+		if err != nil {
+			s.Ways = append(s.Ways, identity.ShowedWeb)
+		}
+	}
+	return err == nil || perr == nil && !errors.Is(err, dial.ErrMalformed), err
 }
 
 func spokeRTSP(ctx context.Context, host dial.Host, port int) bool {
@@ -229,8 +259,16 @@ func spokeRTSP(ctx context.Context, host dial.Host, port int) bool {
 // reconcile writes what was seen beside what is known, in batches, and returns the
 // cameras that were looked at. A known device of this network that didn't answer
 // keeps all that was read of it before.
-func (o *Office) reconcile(ctx context.Context, site int64, p netip.Prefix, seen []identity.Sighting, sum store.Look) ([]int64, error) {
+func (o *Office) reconcile(ctx context.Context, site int64, n store.Network, seen []identity.Sighting, sum *store.Look) ([]int64, error) {
 	devices, err := o.store.Devices(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	heard, err := o.store.HeardDevices(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	recorders, err := Look(ctx, o.store, site, []int64{})
 	if err != nil {
 		return nil, err
 	}
@@ -238,47 +276,93 @@ func (o *Office) reconcile(ctx context.Context, site int64, p netip.Prefix, seen
 	for i, d := range devices {
 		known[i] = d.Known()
 	}
-	now := time.Now().UTC()
-	var silent, touched []int64
-	var facts []store.NewFact
-	var said []store.Identity
-	var fresh []store.Device
-	var strangers []int // of matches
-	// Where another identity answers, who it was known as stays until a person decides.
-	note := func(id int64, m identity.Match) {
-		if m.Outcome != identity.Doubtful {
-			said = append(said, store.Identity{Device: id, Seen: *m.Seen})
-		}
-		facts = append(facts, store.NewFact{Device: id, Name: factSeen, Via: m.Seen.WaysText(), At: now, Value: m.Seen},
-			store.NewFact{Device: id, Name: factLooked, Via: "look", At: now, Value: Looked{At: now, Outcome: m.Outcome, Tried: tried(sum)}})
-		touched = append(touched, id)
-	}
+	identity.Clones(known, seen)
+	r := reconciler{site: site, now: time.Now().UTC(), again: n.LookedAt != nil, heard: heard, tried: tried(*sum)}
 	matches := identity.Reconcile(known, seen)
 	for i, m := range matches {
 		switch {
 		case m.Seen == nil:
-			if !p.Contains(m.Known.Address) {
+			if _, behind := recorders.ports[m.Known.Address]; n.Prefix.Contains(m.Known.Address) && !behind {
+				r.missed(m)
+			}
+		case m.Known == nil:
+			s := m.Seen
+			if s.Kind == "" { // neither camera nor recorder
+				sum.Others = append(sum.Others, store.Other{Address: s.Address, Ports: s.Ports, Title: s.Title})
 				continue
 			}
-			silent, touched = append(silent, m.Known.ID), append(touched, m.Known.ID)
-			facts = append(facts, store.NewFact{Device: m.Known.ID, Name: factLooked, Via: "look", At: now, Value: Looked{At: now, Outcome: m.Outcome, Tried: tried(sum)}})
-		case m.Known == nil:
-			if s := m.Seen; s.Kind != "" { // else something answers there that is neither camera nor recorder
-				fresh = append(fresh, store.Device{SiteID: site, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address})
-				strangers = append(strangers, i)
-			}
+			r.fresh = append(r.fresh, store.Device{SiteID: site, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address})
+			r.strangers = append(r.strangers, i)
 		default:
-			note(m.Known.ID, m)
+			r.met(m.Known.ID, m)
 		}
 	}
-	ids, err := o.store.AddDevices(ctx, site, fresh)
+	ids, err := o.store.AddDevices(ctx, site, r.fresh)
 	if err != nil {
 		return nil, err
 	}
 	for i, id := range ids {
-		note(id, matches[strangers[i]])
+		r.met(id, matches[r.strangers[i]])
 	}
-	return touched, errors.Join(o.store.IdentifyAll(ctx, said), o.store.DropFact(ctx, factSeen, silent...), o.store.KeepFacts(ctx, facts...))
+	return r.touched, errors.Join(o.store.IdentifyAll(ctx, r.said), o.store.DropFact(ctx, factSeen, r.silent...), o.store.KeepFacts(ctx, r.facts...), o.store.Note(ctx, site, r.news...))
+}
+
+// reconciler gathers what one look is to write.
+type reconciler struct {
+	site            int64
+	now             time.Time
+	again           bool           // the network was looked at before
+	heard           map[int64]bool // devices that had answered before
+	tried           string
+	silent, touched []int64
+	facts           []store.NewFact
+	said            []store.Identity
+	fresh           []store.Device
+	strangers       []int // of matches
+	news            []store.Happening
+}
+
+func (r *reconciler) happened(id int64, place, kind, format string, args ...any) {
+	if r.again {
+		r.news = append(r.news, store.Happening{Device: id, Kind: kind, Place: place, Says: fmt.Sprintf(format, args...)})
+	}
+}
+
+// missed is a device that didn't answer.
+func (r *reconciler) missed(m identity.Match) {
+	id := m.Known.ID
+	r.silent, r.touched = append(r.silent, id), append(r.touched, id)
+	r.facts = append(r.facts, store.NewFact{Device: id, Name: factLooked, Via: "look", At: r.now, Value: Looked{At: r.now, Outcome: m.Outcome, Tried: r.tried}})
+	if r.heard[id] {
+		r.happened(id, m.Known.Place, "vanished", "It answered at %s and doesn't any more.", m.Known.Address)
+	}
+}
+
+// met is a device that answered. Where another identity answers, who it was known as
+// stays until a person decides.
+func (r *reconciler) met(id int64, m identity.Match) {
+	s, looked := m.Seen, Looked{At: r.now, Outcome: m.Outcome, Tried: r.tried}
+	place := s.Address.String()
+	if m.Known != nil {
+		place = m.Known.Place
+		if m.Outcome != identity.Doubtful && m.Known.UUID != "" && s.UUID != "" && m.Known.UUID != s.UUID {
+			looked.WasUUID = m.Known.UUID
+		}
+	}
+	if m.Outcome != identity.Doubtful {
+		r.said = append(r.said, store.Identity{Device: id, Seen: *s})
+	}
+	switch {
+	case !r.heard[id]:
+		r.happened(id, place, "appeared", "It answers at %s.", s.Address)
+	case m.Outcome == identity.Moved:
+		r.happened(id, place, "moved", "It moved from %s to %s.", m.Known.Address, s.Address)
+	case m.Outcome == identity.Doubtful:
+		r.happened(id, place, "replaced", "Another device answers at %s.", s.Address)
+	}
+	r.facts = append(r.facts, store.NewFact{Device: id, Name: factSeen, Via: s.WaysText(), At: r.now, Value: s},
+		store.NewFact{Device: id, Name: factLooked, Via: "look", At: r.now, Value: looked})
+	r.touched = append(r.touched, id)
 }
 
 func tried(l store.Look) string {

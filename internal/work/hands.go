@@ -8,8 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
@@ -29,10 +31,26 @@ func (o *Office) hand(ctx context.Context, d store.Device, c store.Change) (hand
 	if err != nil {
 		return hand{}, nil, err
 	}
-	if strings.HasPrefix(c.Kind, "clock.") {
+	switch {
+	case c.Kind == identity.SetSeat:
+		return o.seatHand(d, v, c), func() {}, nil
+	case c.Kind == identity.RemoveEntry, strings.HasPrefix(c.Kind, "rotate.") && c.Kind != access.Change, c.Kind == clock.SetRecorder:
+		return o.recorderHand(ctx, d, v, c)
+	case c.Kind == access.Change, c.Kind == access.SetFirst, c.Kind == access.CreateAccount:
+		return o.accountHand(d, v, c), func() {}, nil
+	case c.Kind == access.Reset, c.Kind == access.Restart:
+		return o.restartHand(d, v, c), func() {}, nil
+	}
+	if strings.HasPrefix(c.Kind, "clock.") || c.Kind == identity.SetDiscovery {
 		cam, _, err := o.open(ctx, d, v)
 		if err != nil {
 			return hand{}, nil, err
+		}
+		switch c.Kind {
+		case identity.SetDiscovery:
+			return discoveryHand(cam, c), cam.Close, nil
+		case clock.SetText:
+			return textHand(cam, v.Services(d.ID), c), cam.Close, nil
 		}
 		f, _ := v.Clock(d)
 		return clockHand(cam, f, c), cam.Close, nil
@@ -107,7 +125,11 @@ func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 			}
 			return cam.SetTime(ctx, r.NTP, c.Args["zone"], c.Args["daylight"] == "on", utc)
 		case clock.SetSource:
-			if err := cam.SetNTP(ctx, c.Args["server"]); err != nil {
+			servers := []string{c.Args["server"]}
+			if c.Args["server"] == clock.DHCP {
+				servers = nil
+			}
+			if err := cam.SetNTP(ctx, servers...); err != nil {
 				return err
 			}
 			if r, err = cam.Time(ctx); err != nil {
@@ -155,7 +177,7 @@ func (o *Office) placeHand(d store.Device, v *View, rc *recorder.Client, number 
 				return err
 			}
 			return rc.Place(ctx, number, recorder.Placement{Name: c.Args["name"], Address: c.Args["address"], Service: seen.Service,
-				Username: set.Username, Password: password, Profile: c.Args["stream"]})
+				Username: set.Username, Password: password, Profile: c.Args["stream"], Label: access.Label(set.ID)})
 		},
 	}
 }

@@ -2,8 +2,11 @@ package work
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
 	"time"
 
 	"duskyharbor/internal/core/channel"
@@ -17,8 +20,6 @@ import (
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/store"
 )
-
-type identitySighting = identity.Sighting
 
 // clockError is how narrow a clock is measured: half the width that still changes
 // nothing in a band.
@@ -45,7 +46,8 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 	if !ok || seen.Service == "" {
 		return "", toldError(d.Place + " speaks no ONVIF that answered: its clock can't be read.")
 	}
-	plain, err := onvif.New(o.dialer.At(addr), seen.Service, onvif.Login{})
+	pin, _ := fact[string](v, d.ID, factTLS)
+	plain, err := onvif.New(o.dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
 	if err != nil {
 		return "", err
 	}
@@ -60,18 +62,96 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 	}
 	via := "GetSystemDateAndTime"
 	if c, _, err := o.open(ctx, d, v); err == nil {
-		r.Servers, r.FromDHCP, err = c.NTP(ctx)
-		c.Close()
-		if err == nil {
+		defer c.Close()
+		if r.Servers, r.FromDHCP, err = c.NTP(ctx); err == nil {
 			via += ", GetNTP"
 		} else if !errors.Is(err, dial.ErrNotSupported) {
 			return "", err
 		}
+		if err := o.burnedIn(ctx, c, v, d, &r, narrow); err != nil {
+			return "", err
+		}
+	}
+	if err := o.drift(ctx, d, &r); err != nil {
+		return "", err
 	}
 	if err := o.store.KeepFact(ctx, d.ID, factClock, via, r.At, r); err != nil {
 		return "", err
 	}
 	return "offset " + r.Offset.String() + " from this server", nil
+}
+
+// burnedIn reads how the camera burns date and time into its picture; in runs over many
+// it isn't read again where it is known.
+func (o *Office) burnedIn(ctx context.Context, c *onvif.Client, v *View, d store.Device, r *clock.Reading, narrow bool) error {
+	if was, ok := v.Reading(d.ID); ok && !narrow && was.Dates != "" {
+		r.Dates, r.Times = was.Dates, was.Times
+		return nil
+	}
+	texts, err := c.Texts(ctx, v.Services(d.ID))
+	switch {
+	case errors.Is(err, dial.ErrNotSupported), errors.Is(err, dial.ErrRefused):
+		return nil // it burns nothing in, or says nothing of it
+	case err != nil:
+		return err
+	case len(texts) > 0:
+		r.Dates, r.Times = texts[0].Dates, texts[0].Times
+	}
+	return nil
+}
+
+// driftReadings is over how many readings a drift is fitted at most.
+const driftReadings = 48
+
+// drift fits a clock that runs by itself over its earlier readings and this one.
+func (o *Office) drift(ctx context.Context, d store.Device, r *clock.Reading) error {
+	if r.NTP {
+		return nil
+	}
+	past, err := o.store.History(ctx, d.ID, factClock, driftReadings)
+	if err != nil {
+		return err
+	}
+	points, err := clockPoints(past)
+	if err != nil {
+		return err
+	}
+	points = append(points, clock.Point{At: r.At, Off: r.Offset.Mid(), Error: r.Offset.Error()})
+	if fit, ok := clock.FitDrift(points); ok {
+		r.Drift = &fit
+	}
+	return nil
+}
+
+// clockPoints are the readings of a clock since it last ran by itself, in the order of
+// time; past has the newest first.
+func clockPoints(past []store.Fact) ([]clock.Point, error) {
+	var points []clock.Point
+	for _, f := range past {
+		var was clock.Reading
+		if err := json.Unmarshal(f.Value, &was); err != nil {
+			return nil, err
+		}
+		if was.NTP {
+			break
+		}
+		points = append(points, clock.Point{At: was.At, Off: was.Offset.Mid(), Error: was.Offset.Error()})
+	}
+	slices.Reverse(points)
+	return points, nil
+}
+
+// ClockHistory is how a device's clock stood at its last readings, in the order of time.
+func (o *Office) ClockHistory(ctx context.Context, device int64, limit int) ([]clock.Reading, error) {
+	past, err := o.store.History(ctx, device, factClock, limit)
+	out := make([]clock.Reading, 0, len(past))
+	for i := len(past) - 1; i >= 0 && err == nil; i-- {
+		var r clock.Reading
+		if err = json.Unmarshal(past[i].Value, &r); err == nil {
+			out = append(out, r)
+		}
+	}
+	return out, err
 }
 
 // freshRecorder reads a recorder unless that is being done already, or was a moment
@@ -124,10 +204,21 @@ func (o *Office) playAll(ctx context.Context, d store.Device, v *View) (string, 
 	if err := o.store.KeepFact(ctx, d.ID, factProfiles, "GetProfiles, GetStreamUri", now, profiles); err != nil {
 		return "", err
 	}
+	username, password := login.Username, login.Password
+	if a, _ := v.Account(d.ID); a.RTSPSet != 0 { // its streams take another account
+		set, err := o.store.Set(ctx, a.RTSPSet)
+		if err != nil {
+			return "", err
+		}
+		if password, err = o.vault.Open(set.Sealed, store.SetPlace(set.ID)); err != nil {
+			return "", err
+		}
+		username = set.Username
+	}
 	host := o.dialer.At(*d.Address)
 	var all []stream.Measured
 	for _, p := range profiles {
-		all = append(all, rtsp.Measure(ctx, host, p, login.Username, login.Password, o.opt.Measure))
+		all = append(all, rtsp.Measure(ctx, host, p, username, password, o.opt.Measure))
 	}
 	if ctx.Err() != nil {
 		return "", ctx.Err()
@@ -217,7 +308,59 @@ func (o *Office) askRecorder(ctx context.Context, d store.Device) (string, error
 	if err := o.store.KeepFact(ctx, d.ID, factNTP, "NTP", time.Now().UTC(), serves); err != nil {
 		return "", err
 	}
+	if err := o.keepPorts(ctx, d, status); err != nil {
+		return "", err
+	}
 	return fmt.Sprintf("%d of %d channels taken", len(status.Slots), status.Limits.Channels), nil
+}
+
+// keepPorts keeps what a recorder tells of the devices on its own ports: those that
+// nothing here reaches are known by it alone.
+func (o *Office) keepPorts(ctx context.Context, rec store.Device, status channel.Recorder) error {
+	if len(status.Ports) == 0 {
+		return nil
+	}
+	devices, err := o.store.Devices(ctx, rec.SiteID)
+	if err != nil {
+		return err
+	}
+	heard, err := o.store.HeardDevices(ctx, rec.SiteID)
+	if err != nil {
+		return err
+	}
+	var judge []int64
+	for _, p := range status.Ports {
+		at, err := netip.ParseAddr(p.Address)
+		if err != nil || !p.Linked {
+			continue
+		}
+		s := identity.Sighting{Address: at, At: status.At, Ways: []identity.Way{identity.OnAPort}, UUID: identity.CleanUUID(p.UUID), MAC: identity.CleanMAC(p.MAC), Make: p.Make, Model: p.Model, Kind: identity.Camera}
+		i := slices.IndexFunc(devices, func(d store.Device) bool { return d.Kind == identity.Camera && d.Address != nil && *d.Address == at })
+		id := int64(0)
+		if i >= 0 {
+			if id = devices[i].ID; heard[id] {
+				facts, err := o.store.FactsOf(ctx, []int64{id})
+				if err != nil {
+					return err
+				}
+				var was identity.Sighting
+				if _, err := facts[id].Into(factSeen, &was); err != nil || !was.Heard(identity.OnAPort) {
+					continue // it was heard from here, which tells more
+				}
+			}
+		} else {
+			ids, err := o.store.AddDevices(ctx, rec.SiteID, []store.Device{{SiteID: rec.SiteID, Kind: identity.Camera, Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at, RecorderID: &rec.ID}})
+			if err != nil {
+				return err
+			}
+			id = ids[0]
+		}
+		judge = append(judge, id)
+		if err := errors.Join(o.store.Identify(ctx, id, s), o.store.KeepFact(ctx, id, factSeen, "channel table", status.At, s)); err != nil {
+			return err
+		}
+	}
+	return o.judge(ctx, rec.SiteID, judge)
 }
 
 // readChannel reads the recorder that holds a camera, or the planned one.

@@ -9,6 +9,9 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
 )
 
 const (
@@ -35,6 +38,9 @@ func (o *Office) watch() {
 			if err := o.judgeDue(ctx); err != nil {
 				o.opt.Log.Warn("marks can't be judged again", "err", err)
 			}
+			if err := o.lookDue(ctx); err != nil {
+				o.opt.Log.Warn("networks can't be looked at again", "err", err)
+			}
 		}
 		cancel()
 		select {
@@ -43,6 +49,28 @@ func (o *Office) watch() {
 		case <-tick.C:
 		}
 	}
+}
+
+// lookDue looks at the networks of sites that ask for it from time to time.
+func (o *Office) lookDue(ctx context.Context) error {
+	sites, err := o.store.LooksDue(ctx)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		networks, err := o.store.Networks(ctx, site)
+		if err != nil {
+			return err
+		}
+		n := store.NewRun{Site: site, Stage: stage.Find, Act: store.Read, Title: "Look again, as set"}
+		for _, w := range networks {
+			n.Networks = append(n.Networks, w.ID)
+		}
+		if _, err := o.Begin(ctx, n, false); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (o *Office) judgeDue(ctx context.Context) error {

@@ -5,13 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/page"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/store"
 )
@@ -19,7 +22,7 @@ import (
 // signIn finds the account that opens a camera. Its clock is read first, without
 // signing in, so that a token carries the device's own time; each try is written
 // down before it is sent.
-func (o *Office) signIn(ctx context.Context, d store.Device) (string, error) {
+func (o *Office) signIn(ctx context.Context, d store.Device, factory bool) (string, error) {
 	addr, err := addrOf(d)
 	if err != nil {
 		return "", err
@@ -29,75 +32,359 @@ func (o *Office) signIn(ctx context.Context, d store.Device) (string, error) {
 		return "", err
 	}
 	seen, ok := v.Seen(d.ID)
-	if !ok || seen.Service == "" {
-		return "", toldError(d.Place + " speaks no ONVIF that answered: look for it first.")
+	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
+		return "", toldError(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
-	looked := Looked{At: time.Now().UTC()}
-	says, account, terr := o.tryAll(ctx, d, v, o.dialer.At(addr), seen.Service, &looked)
+	a := &attempt{o: o, d: d, v: v, seen: seen, host: o.dialer.At(addr), factory: factory, looked: Looked{At: time.Now().UTC()}}
+	a.pin, _ = fact[string](v, d.ID, factTLS)
+	a.trusted = a.pin
+	says, terr := a.all(ctx)
 	if terr != nil && ours(terr) {
 		return "", terr
 	}
+	var de *dial.Error
+	if errors.As(terr, &de) && errors.Is(de, dial.ErrLocked) {
+		a.looked.Locked = de.Until.UTC()
+	}
 	if terr != nil {
-		looked.Trouble = terr.Error() + "."
+		a.looked.Trouble = terr.Error() + "."
 	}
-	// A device that doesn't answer keeps the account it was opened with before.
-	if account == nil && terr == nil {
-		if err := errors.Join(o.store.DropFact(ctx, factAccount, d.ID), o.store.Opened(ctx, d.ID, 0)); err != nil {
-			return "", err
-		}
-	}
-	facts := []store.NewFact{{Device: d.ID, Name: factTried, Via: "sign-in", At: looked.At, Value: looked}}
-	if account != nil {
-		facts = append(facts, store.NewFact{Device: d.ID, Name: factAccount, Via: string(account.Scheme), At: account.At, Value: account})
-		if d.OpenedSet == nil || *d.OpenedSet != account.SetID {
-			if err := o.store.Opened(ctx, d.ID, account.SetID); err != nil {
-				return "", err
-			}
-		}
-	}
-	if err := o.store.KeepFacts(ctx, facts...); err != nil {
-		return "", err
-	}
-	return says, terr
+	return says, errors.Join(a.keep(ctx, terr), terr)
 }
 
-func (o *Office) tryAll(ctx context.Context, d store.Device, v *View, host dial.Host, service string, looked *Looked) (string, *access.Account, error) {
-	plain, err := onvif.New(host, service, onvif.Login{})
+// attempt is one signing in to one device.
+type attempt struct {
+	o       *Office
+	d       store.Device
+	v       *View
+	seen    identity.Sighting
+	host    dial.Host
+	factory bool // a person allowed makers' defaults
+	pin     string
+	trusted string
+	looked  Looked
+	account *access.Account
+	web     *access.Account
+	rule    *access.Rule
+	facts   []store.NewFact
+}
+
+// keep writes down what came of it. A device that doesn't answer keeps the account it
+// was opened with before.
+func (a *attempt) keep(ctx context.Context, terr error) error {
+	o, d := a.o, a.d
+	var errs error
+	if a.account == nil && terr == nil {
+		errs = errors.Join(o.store.DropFact(ctx, factAccount, d.ID), o.store.Opened(ctx, d.ID, 0))
+	}
+	if a.web == nil && terr == nil {
+		errs = errors.Join(errs, o.store.DropFact(ctx, factWeb, d.ID))
+	}
+	add := func(name, via string, value any) {
+		a.facts = append(a.facts, store.NewFact{Device: d.ID, Name: name, Via: via, At: a.looked.At, Value: value})
+	}
+	add(factTried, "sign-in", a.looked)
+	if a.account != nil {
+		add(factAccount, string(a.account.Scheme), a.account)
+		if d.OpenedSet == nil || *d.OpenedSet != a.account.SetID {
+			errs = errors.Join(errs, o.store.Opened(ctx, d.ID, a.account.SetID))
+		}
+	}
+	if a.web != nil {
+		add(factWeb, "GET "+a.seen.Page, a.web)
+	}
+	if a.rule != nil {
+		add(factRule, "GetPasswordComplexityConfiguration", a.rule)
+	}
+	return errors.Join(errs, o.store.KeepFacts(ctx, a.facts...))
+}
+
+func (a *attempt) all(ctx context.Context) (string, error) {
+	if a.seen.Service == "" {
+		return a.rtspAlone(ctx)
+	}
+	plain, err := onvif.New(a.host, a.seen.Service, onvif.Login{Pin: a.pin})
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
 	defer plain.Close()
 	reading, err := plain.Time(ctx)
+	if errors.Is(err, dial.ErrCertificate) {
+		return "", a.otherCertificate(ctx, err)
+	}
 	if err != nil {
-		return "", nil, err
+		return "", err
+	}
+	if plain.Pin() != a.trusted { // the first that it showed is trusted from now on
+		a.pin = plain.Pin()
+		a.facts = append(a.facts, store.NewFact{Device: a.d.ID, Name: factTLS, Via: "TLS", At: a.looked.At, Value: a.pin})
+	}
+	if a.pin != "" {
+		a.facts = append(a.facts, store.NewFact{Device: a.d.ID, Name: factShown, Via: "TLS", At: a.looked.At, Value: a.pin})
 	}
 	schemes, err := plain.Schemes(ctx)
 	if err != nil {
-		return "", nil, err
+		return "", err
 	}
-	if len(schemes) == 0 {
-		return "", nil, toldError("It lets anyone in without an account: set its first password on its own page")
+	if rule, rerr := plain.Rule(ctx); len(schemes) == 0 && rerr == nil {
+		a.rule = &rule
 	}
-	seen, _ := v.Seen(d.ID)
-	order, err := o.order(ctx, d, v)
-	if err != nil {
-		return "", nil, err
-	}
-	looked.NoSets = len(order) == 0
-	for _, set := range order {
-		account, err := o.tryOne(ctx, d, host, service, seen.RTSPPort, set, schemes[0], reading)
-		if account != nil || err != nil {
-			if account != nil {
-				return "opened with " + set.Name, account, nil
-			}
-			return "", nil, err
+	switch {
+	case len(schemes) == 0:
+		a.looked.Virgin = true
+		return "no first password was set", nil
+	case schemes[0] == access.Basic && !strings.HasPrefix(a.seen.Service, "https:"):
+		a.looked.Basic = true
+		if !a.d.AllowBasic {
+			return "it takes nothing but Basic: no password was sent in clear", nil
 		}
 	}
-	return "no credential set opened it", nil, nil
+	return a.sets(ctx, schemes[0], reading)
 }
 
-func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.SealedSet, error) {
-	sealed, err := o.store.Sets(ctx, d.SiteID)
+// otherCertificate keeps the certificate that is shown now beside the trusted one:
+// nothing is sent to the device before a person trusts it.
+func (a *attempt) otherCertificate(ctx context.Context, cause error) error {
+	pin := ""
+	if _, err := page.Look(ctx, a.host, a.seen.Service, &pin); pin == "" {
+		return errors.Join(cause, err)
+	}
+	a.facts = append(a.facts, store.NewFact{Device: a.d.ID, Name: factShown, Via: "TLS", At: a.looked.At, Value: pin})
+	return cause
+}
+
+// sets tries the site's sets in their order, and where ONVIF refuses one that the
+// device's page may take, the page.
+func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.Reading) (string, error) {
+	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	if err != nil {
+		return "", err
+	}
+	a.looked.NoSets = len(order) == 0
+	for _, set := range order {
+		if a.account, err = a.one(ctx, set, scheme, reading); err != nil {
+			return "", err
+		}
+		if a.account != nil {
+			return "opened with " + set.Name, nil
+		}
+		if err := a.tryWeb(ctx, set); err != nil {
+			return "", err
+		}
+		if a.web != nil {
+			return set.Name + " opens its web page; it has no ONVIF account", nil
+		}
+	}
+	return "no credential set opened it", nil
+}
+
+// tryWeb tries a set that ONVIF refused on the device's own page, where that asks for
+// an account.
+func (a *attempt) tryWeb(ctx context.Context, set store.SealedSet) error {
+	if a.seen.Page == "" {
+		return nil
+	}
+	shown, err := page.Look(ctx, a.host, a.seen.Page, &a.pin)
+	if err != nil || !shown.Digest {
+		return nil // its page shows nothing of accounts
+	}
+	id, password, ok, err := a.begin(ctx, set, access.Web)
+	if err != nil || !ok {
+		return err
+	}
+	err = page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password)
+	if err == nil {
+		a.web = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.Web}
+	}
+	return a.end(ctx, id, err)
+}
+
+// begin writes a try down before it is sent; ok is false where the budget forbids it.
+func (a *attempt) begin(ctx context.Context, set store.SealedSet, scheme access.Scheme) (id int64, password string, ok bool, err error) {
+	if password, err = a.o.vault.Open(set.Sealed, store.SetPlace(set.ID)); err != nil {
+		return 0, "", false, err
+	}
+	f, _ := a.v.SignIn(a.d)
+	id, ok, err = a.o.store.BeginTry(ctx, a.d.ID, set.ID, set.Name, scheme, func(tries []access.Try) bool {
+		f.Tries = tries
+		left, _ := f.Left(time.Now())
+		return left > 0
+	})
+	return id, password, ok, err
+}
+
+// end writes a try's outcome; what is no verdict on the password is returned.
+func (a *attempt) end(ctx context.Context, id int64, err error) error {
+	switch {
+	case err == nil:
+		return a.o.store.EndTry(ctx, id, access.Opened, "")
+	case errors.Is(err, dial.ErrNotAuthorised):
+		return a.o.store.EndTry(ctx, id, access.Wrong, err.Error())
+	case errors.Is(err, dial.ErrLocked):
+		return errors.Join(a.o.store.EndTry(ctx, id, access.Locked, err.Error()), err)
+	}
+	return errors.Join(a.o.store.EndTry(ctx, id, access.Hindered, err.Error()), err)
+}
+
+// one sends one set. A nil account without error means that the set was wrong or that
+// no try is left.
+func (a *attempt) one(ctx context.Context, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
+	id, password, ok, err := a.begin(ctx, set, scheme)
+	if err != nil || !ok {
+		return nil, err
+	}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid(), Pin: a.pin}
+	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
+	c, err := onvif.New(a.host, a.seen.Service, login)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	info, err := c.Information(ctx)
+	if eerr := a.end(ctx, id, err); eerr != nil || err != nil {
+		return nil, eerr
+	}
+	if err := a.about(ctx, c, info, account); err != nil {
+		return nil, err
+	}
+	account.RTSP, account.RTSPSet, err = a.rtspTakes(ctx, set)
+	return account, err
+}
+
+// about reads what a device says of itself once it is open. What it doesn't offer is
+// left out; trouble on the way isn't.
+func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sighting, account *access.Account) error {
+	d := a.d
+	was, known := a.v.Info(d.ID)
+	if err := a.o.store.Identify(ctx, d.ID, info); err != nil {
+		return err
+	}
+	services, err := c.Services(ctx)
+	if err != nil {
+		return err
+	}
+	info.At = time.Now().UTC()
+	add := func(name, via string, value any, err error) {
+		if err == nil {
+			a.facts = append(a.facts, store.NewFact{Device: d.ID, Name: name, Via: via, At: info.At, Value: value})
+		}
+	}
+	add(factInfo, "GetDeviceInformation", info, nil)
+	add(factServices, "GetServices", services, nil)
+	if known && was.Firmware != info.Firmware {
+		if err := a.o.store.Note(ctx, d.SiteID, store.Happening{Device: d.ID, Kind: "firmware", Place: d.Place, Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
+			return err
+		}
+	}
+	users, err := c.Users(ctx)
+	names := make([]string, len(users))
+	for i, u := range users {
+		names[i] = access.AccountText(u.Name, u.Level)
+		if u.Name == account.Username {
+			account.Level = u.Level
+		}
+	}
+	add(factUsers, "GetUsers", names, err)
+	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them
+		account.Level = access.Operator
+	}
+	seat, _, err := c.Seat(ctx)
+	add(factSeat, "GetNetworkInterfaces, GetNetworkDefaultGateway", seat, err)
+	if rule, err := c.Rule(ctx); err == nil {
+		a.rule = &rule
+	}
+	if heard, err := c.Discoverable(ctx); err == nil {
+		add(factHidden, "GetDiscoveryMode", !heard, nil)
+	}
+	if _, read := fact[[]onvif.View](a.v, d.ID, factViews); !read {
+		views, err := c.Views(ctx, services)
+		add(factViews, "GetProfiles", views, err)
+	}
+	return ctx.Err()
+}
+
+// rtspAlone opens a device that speaks RTSP and nothing else.
+func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
+	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	if err != nil {
+		return "", err
+	}
+	a.looked.NoSets = len(order) == 0
+	for _, set := range order {
+		id, password, ok, err := a.begin(ctx, set, access.RTSP)
+		if err != nil || !ok {
+			return "no try is left", err
+		}
+		err = a.describe(ctx, set.Username, password)
+		if eerr := a.end(ctx, id, err); eerr != nil {
+			return "", eerr
+		}
+		if err == nil {
+			a.account = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.RTSP, RTSP: access.SameAccount}
+			return "RTSP opened with " + set.Name, nil
+		}
+	}
+	return "no credential set opened it", nil
+}
+
+// describe asks RTSP for a description, which takes an account: nil where it is taken.
+func (a *attempt) describe(ctx context.Context, username, password string) error {
+	c, err := rtsp.Open(ctx, a.host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort))), username, password)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if _, err = c.Describe(); err != nil && !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrUnreachable) {
+		return nil // a path that isn't there is told only to who may ask
+	}
+	return err
+}
+
+// rtspTakes says whether RTSP takes the account too; where it doesn't, the site's other
+// sets are tried within the budget, and the one that it takes is named.
+func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says string, other int64, err error) {
+	if a.seen.RTSPPort == 0 {
+		return "", 0, nil
+	}
+	password, err := a.o.vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		return "", 0, err
+	}
+	refused := a.describe(ctx, set.Username, password)
+	switch {
+	case refused == nil:
+		return access.SameAccount, 0, nil
+	case !errors.Is(refused, dial.ErrNotAuthorised):
+		return "", 0, nil
+	}
+	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	if err != nil {
+		return "", 0, err
+	}
+	for _, x := range order {
+		if x.ID == set.ID || x.Username == set.Username && x.Device == 0 {
+			continue
+		}
+		id, password, ok, err := a.begin(ctx, x, access.RTSP)
+		if err != nil {
+			return "", 0, err
+		}
+		if !ok {
+			break
+		}
+		err = a.describe(ctx, x.Username, password)
+		if eerr := a.end(ctx, id, err); eerr != nil {
+			return "", 0, eerr
+		}
+		if err == nil {
+			return "opens with " + x.Name, x.ID, nil
+		}
+	}
+	return refused.Error() + ".", 0, nil
+}
+
+func (o *Office) order(ctx context.Context, d store.Device, v *View, factory bool) ([]store.SealedSet, error) {
+	sealed, err := o.store.SetsFor(ctx, d.SiteID, d.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +407,7 @@ func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.Se
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range access.Order(time.Now(), standing, sets, v.Tries[d.ID], false) {
+	for _, s := range access.Order(time.Now(), standing, sets, v.Tries[d.ID], factory) {
 		out = append(out, byID[s.ID])
 	}
 	return out, nil
@@ -128,114 +415,42 @@ func (o *Office) order(ctx context.Context, d store.Device, v *View) ([]store.Se
 
 // standing tells what opened this device, others of its make, and others near it.
 func (o *Office) standing(ctx context.Context, d store.Device, v *View) (access.Device, error) {
-	out := access.Device{Make: d.Make}
+	out := access.Device{ID: d.ID, Make: d.Make}
+	var near netip.Prefix
+	if d.Address != nil {
+		if n, ok := netplan.Of(v.nets, *d.Address); ok {
+			out.Network, near = n.ID, n.Prefix
+		}
+	}
 	if a, ok := v.Account(d.ID); ok {
 		out.Opened = a.SetID
 		return out, nil // it goes first; what opened others isn't asked for
 	}
-	networks, err := o.store.Networks(ctx, d.SiteID)
-	if err != nil {
-		return out, err
-	}
-	plan := make([]netplan.Network, len(networks))
-	for i, n := range networks {
-		plan[i] = netplan.Network{ID: n.ID, Prefix: n.Prefix}
-	}
-	var near netip.Prefix
-	if d.Address != nil {
-		if n, ok := netplan.Of(plan, *d.Address); ok {
-			near = n.Prefix
-		}
-	}
+	var err error
 	out.OpenedByMake, out.OpenedNear, err = o.store.OpenedAlike(ctx, d.SiteID, d.Make, near)
 	return out, err
 }
 
-// tryOne sends one set. A nil account without error means that the set was wrong
-// or that no try is left.
-func (o *Office) tryOne(ctx context.Context, d store.Device, host dial.Host, service string, port int, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
-	password, err := o.vault.Open(set.Sealed, store.SetPlace(set.ID))
-	if err != nil {
-		return nil, err
-	}
-	id, ok, err := o.store.BeginTry(ctx, d.ID, set.ID, set.Name, scheme, func(tries []access.Try) bool {
-		left, _ := access.Left(time.Now(), tries)
-		return left > 0
-	})
-	if err != nil || !ok {
-		return nil, err
-	}
-	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid()}
-	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
-	c, err := onvif.New(host, service, login)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	info, err := c.Information(ctx)
-	switch {
-	case errors.Is(err, dial.ErrNotAuthorised):
-		return nil, o.store.EndTry(ctx, id, access.Wrong, err.Error())
-	case err != nil:
-		return nil, errors.Join(o.store.EndTry(ctx, id, access.Hindered, err.Error()), err)
-	}
-	if err := o.store.EndTry(ctx, id, access.Opened, ""); err != nil {
-		return nil, err
-	}
-	if account.Level, err = c.Level(ctx, set.Username); err != nil {
-		account.Level = ""
-	}
-	if err := o.keepIdentity(ctx, d, c, info); err != nil {
-		return nil, err
-	}
-	account.RTSP = rtspTakes(ctx, port, host, login)
-	return account, nil
-}
-
-// keepIdentity keeps what a device says of itself once it is open.
-func (o *Office) keepIdentity(ctx context.Context, d store.Device, c *onvif.Client, info identitySighting) error {
-	if err := o.store.Identify(ctx, d.ID, info); err != nil {
-		return err
-	}
-	services, err := c.Services(ctx)
-	if err != nil {
-		return err
-	}
-	now := time.Now().UTC()
-	info.At = now
-	return o.store.KeepFacts(ctx, store.NewFact{Device: d.ID, Name: factInfo, Via: "GetDeviceInformation", At: now, Value: info},
-		store.NewFact{Device: d.ID, Name: factServices, Via: "GetServices", At: now, Value: services})
-}
-
-// rtspTakes says whether RTSP takes the account too; DESCRIBE asks for it.
-func rtspTakes(ctx context.Context, port int, host dial.Host, login onvif.Login) string {
-	if port == 0 {
-		return ""
-	}
-	c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", host.Addr, port), login.Username, login.Password)
-	if err != nil {
-		return ""
-	}
-	defer c.Close()
-	_, err = c.Describe()
-	if errors.Is(err, dial.ErrNotAuthorised) {
-		return err.Error() + "."
-	}
-	return "same account" // a path that isn't there is told only to who may ask
-}
-
 // open makes a signed client for a camera with the account that opened it.
 func (o *Office) open(ctx context.Context, d store.Device, v *View) (*onvif.Client, onvif.Login, error) {
+	account, ok := v.Account(d.ID)
+	if !ok {
+		return nil, onvif.Login{}, toldError("No account opens " + d.Place + " yet: sign in first.")
+	}
+	return o.openWith(ctx, d, v, account.SetID, account.Scheme)
+}
+
+// openWith is open with another set and scheme. It sends no sign-in by itself.
+func (o *Office) openWith(ctx context.Context, d store.Device, v *View, setID int64, scheme access.Scheme) (*onvif.Client, onvif.Login, error) {
 	addr, err := addrOf(d)
 	if err != nil {
 		return nil, onvif.Login{}, err
 	}
-	account, ok := v.Account(d.ID)
 	seen, heard := v.Seen(d.ID)
-	if !ok || !heard {
-		return nil, onvif.Login{}, toldError("No account opens " + d.Place + " yet: sign in first.")
+	if !heard || seen.Service == "" {
+		return nil, onvif.Login{}, toldError(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
-	set, err := o.store.Set(ctx, account.SetID)
+	set, err := o.store.Set(ctx, setID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, onvif.Login{}, toldError("The credential set that opened " + d.Place + " is gone: sign in again.")
 	}
@@ -246,10 +461,11 @@ func (o *Office) open(ctx context.Context, d store.Device, v *View) (*onvif.Clie
 	if err != nil {
 		return nil, onvif.Login{}, err
 	}
-	login := onvif.Login{Username: set.Username, Password: password, Scheme: account.Scheme}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme}
+	login.Pin, _ = fact[string](v, d.ID, factTLS)
 	host := o.dialer.At(addr)
-	if account.Scheme == access.Token {
-		plain, err := onvif.New(host, seen.Service, onvif.Login{})
+	if scheme == access.Token {
+		plain, err := onvif.New(host, seen.Service, onvif.Login{Pin: login.Pin})
 		if err != nil {
 			return nil, login, err
 		}

@@ -68,7 +68,8 @@ func (o *Office) Still(ctx context.Context, d store.Device) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	base := o.dialer.At(*d.Address).Client(nil)
+	pin, _ := fact[string](v, d.ID, factTLS)
+	base := o.dialer.At(*d.Address).Client(&pin)
 	defer base.CloseIdleConnections()
 	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: set.Username, Password: password, Transport: base.Transport}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)

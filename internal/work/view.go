@@ -3,9 +3,11 @@ package work
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -13,12 +15,14 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/store"
 )
 
@@ -42,6 +46,14 @@ const (
 	factRules    = "camera.rules"     // []rule.Rule
 	factInputs   = "route.inputs"     // Inputs
 	factRoutes   = "route.looked"     // Looked
+	factSeat     = "device.seat"      // netplan.Seat
+	factHidden   = "device.hidden"    // bool: its discovery is off
+	factViews    = "device.views"     // []onvif.View
+	factRule     = "access.rule"      // access.Rule
+	factWeb      = "access.web"       // access.Account: what opens its page alone
+	factUsers    = "access.users"     // []string
+	factTLS      = "device.tls"       // string: fingerprint of the certificate that is trusted
+	factShown    = "device.tls.shown" // string: the one that it showed at last
 )
 
 // Looked says when a stage's facts were last asked for and what hindered it.
@@ -51,6 +63,10 @@ type Looked struct {
 	Tried   string           `json:"tried,omitempty"`
 	Outcome identity.Outcome `json:"outcome,omitempty"`
 	NoSets  bool             `json:"no_sets,omitempty"`
+	WasUUID string           `json:"was_uuid,omitempty"`
+	Virgin  bool             `json:"virgin,omitempty"`
+	Basic   bool             `json:"basic,omitempty"`  // it takes nothing but Basic over HTTP
+	Locked  time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
 }
 
 // Inputs is what a recorder's channel can hear and what is pegged to it.
@@ -67,6 +83,12 @@ type View struct {
 	Devices []store.Device
 	Tries   map[int64][]access.Try
 	Proofs  map[int64]store.Proof
+	Sets    map[int64]access.Set // shared ones, and those that open these devices
+	nets    []netplan.Network    // of the site, benches left out
+	leasts  []store.Least
+	seal    map[int64]map[stage.Stage]map[string]finding.Acceptance
+	ports   map[netip.Addr]identity.Behind
+	toWrite map[int64]bool // see writes
 	facts   map[int64]store.Facts
 	byID    map[int64]int
 	status  map[int64]*channel.Recorder // of recorders, decoded once
@@ -86,10 +108,15 @@ func Look(ctx context.Context, st *store.Store, site int64, only []int64) (*View
 	if err != nil {
 		return nil, err
 	}
-	v := &View{Site: sc.Site, Devices: sc.Devices, Tries: sc.Tries, Proofs: sc.Proofs, facts: sc.Facts,
+	v := &View{Site: sc.Site, Devices: sc.Devices, Tries: sc.Tries, Proofs: sc.Proofs, Sets: sc.Sets, leasts: sc.Leasts, seal: sc.Accepted, facts: sc.Facts, ports: map[netip.Addr]identity.Behind{}, toWrite: map[int64]bool{},
 		byID: make(map[int64]int, len(sc.Devices)), status: map[int64]*channel.Recorder{}, holds: map[string]heldAt{}}
 	for i, d := range v.Devices {
 		v.byID[d.ID] = i
+	}
+	for _, n := range sc.Nets {
+		if !n.Bench {
+			v.nets = append(v.nets, netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix})
+		}
 	}
 	v.face()
 	return v, nil
@@ -109,6 +136,24 @@ func (v *View) face() {
 				v.holds[s.Address] = heldAt{r.ID, s}
 			}
 		}
+		v.facePorts(r, &status)
+	}
+}
+
+// facePorts reads what hangs on a recorder's own ports.
+func (v *View) facePorts(r store.Device, status *channel.Recorder) {
+	for _, p := range status.Ports {
+		at, err := netip.ParseAddr(p.Address)
+		if err != nil || !p.Linked {
+			continue
+		}
+		b := identity.Behind{Recorder: r.Place, RecorderID: r.ID, Port: p.Number, At: status.At, HandsOut: status.HandsOut, Fixed: p.Fixed, Relays: status.Relays, Slot: p.Channel}
+		for _, s := range status.Slots {
+			if s.Number == p.Channel {
+				b.SlotText, b.Dead = channel.SlotText(s.Name, s.Address), channel.DeadEntry(s, p)
+			}
+		}
+		v.ports[at] = b
 	}
 }
 
@@ -189,28 +234,134 @@ func (v *View) Services(id int64) map[string]string {
 func (v *View) FactAge(id int64, name string) time.Time { return v.facts[id][name].ReadAt }
 
 // Find gives the judge of Find what is known of a device.
-func (v *View) Find(d store.Device) (identity.Facts, identity.Known) {
+func (v *View) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	var f identity.Facts
 	l, _ := fact[Looked](v, d.ID, factLooked)
-	f.LookedAt, f.Tried, f.Outcome = l.At, l.Tried, l.Outcome
-	if s, ok := v.Seen(d.ID); ok {
-		f.Seen = &s
-	}
-	k := d.Known()
+	f.LookedAt, f.Tried, f.Outcome, f.WasUUID = l.At, l.Tried, l.Outcome, l.WasUUID
+	w := identity.Wishes{Known: d.Known()}
 	if d.ExpectedAt != nil {
-		k.Address = *d.ExpectedAt
+		w.Address = *d.ExpectedAt
 	}
-	return f, k
+	s, ok := v.Seen(d.ID)
+	if !ok {
+		return f, w
+	}
+	f.Seen = &s
+	if n, in := netplan.Of(v.nets, s.Address); in {
+		f.Inside, f.Network = true, n.Prefix
+	}
+	if seat, ok := fact[netplan.Seat](v, d.ID, factSeat); ok {
+		f.Seat = &seat
+	}
+	f.Hidden, _ = fact[bool](v, d.ID, factHidden)
+	if b, behind := v.ports[s.Address]; behind {
+		f.Behind = &b
+	}
+	if info, ok := v.Info(d.ID); ok {
+		f.Firmware = info.Firmware
+	}
+	views, _ := fact[[]onvif.View](v, d.ID, factViews)
+	for _, x := range views {
+		f.Sources = append(f.Sources, x.Name)
+	}
+	f.Chosen = d.Views
+	w.Least = v.least(d)
+	// Outside every network, and the place where it is expected is free.
+	if n, in := netplan.Of(v.nets, w.Address); !f.Inside && in && w.Expected {
+		w.MoveTo = &netplan.Seat{Address: w.Address, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}
+	}
+	return f, w
 }
 
+// least is the firmware that the site asks of a device: of its model before its make.
+func (v *View) least(d store.Device) string {
+	found := ""
+	for _, l := range v.leasts {
+		switch {
+		case !strings.EqualFold(l.Make, d.Make):
+		case strings.EqualFold(l.Model, d.Model):
+			return l.Least
+		case l.Model == "":
+			found = l.Least
+		}
+	}
+	return found
+}
+
+// Views lists a device's video sources.
+func (v *View) Views(id int64) []onvif.View {
+	all, _ := fact[[]onvif.View](v, id, factViews)
+	return all
+}
+
+// Networks of the site, benches left out.
+func (v *View) Networks() []netplan.Network { return v.nets }
+
 // SignIn gives the judge of Sign-in what is known of a device.
-func (v *View) SignIn(d store.Device) access.Facts {
+func (v *View) SignIn(d store.Device) (access.Facts, access.Wishes) {
 	l, _ := fact[Looked](v, d.ID, factTried)
-	f := access.Facts{LookedAt: l.At, Trouble: l.Trouble, NoSets: l.NoSets, Tries: v.Tries[d.ID]}
+	f := access.Facts{LookedAt: l.At, Trouble: l.Trouble, NoSets: l.NoSets, Virgin: l.Virgin, Basic: l.Basic, LockedTo: l.Locked, Tries: v.Tries[d.ID]}
 	if a, ok := v.Account(d.ID); ok {
 		f.Account = &a
+		f.Factory, f.Former = v.Sets[a.SetID].Factory, v.Sets[a.SetID].Former
 	}
-	return f
+	if a, ok := fact[access.Account](v, d.ID, factWeb); ok {
+		f.Web = &a
+	}
+	if r, ok := fact[access.Rule](v, d.ID, factRule); ok {
+		f.Rule = &r
+	}
+	f.Users, _ = fact[[]string](v, d.ID, factUsers)
+	f.Pinned, _ = fact[string](v, d.ID, factTLS)
+	f.Shown, _ = fact[string](v, d.ID, factShown)
+	f.Knocks = v.knocks(d)
+	return f, access.Wishes{AllowBasic: d.AllowBasic, Writes: v.writes(d), Name: v.accountName()}
+}
+
+// knocks lists the recorders that the device refuses though their clock agrees with
+// its own: they hold another password.
+func (v *View) knocks(d store.Device) []access.Knock {
+	rec, slot, ok := v.HolderOf(d)
+	if !ok || slot == nil || slot.State != "refused" || slot.Knocks == 0 {
+		return nil
+	}
+	if f, _ := v.Clock(d); f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused {
+		return nil // it is the clock
+	}
+	status, _ := v.Recorder(rec.ID)
+	return []access.Knock{{Recorder: rec.Place, Channel: slot.Number, Times: slot.Knocks, At: status.At}}
+}
+
+// writes says whether something of the device's system is to be written.
+func (v *View) writes(d store.Device) bool {
+	if w, known := v.toWrite[d.ID]; known {
+		return w
+	}
+	f, w := v.Clock(d)
+	ff, fw := v.Find(d)
+	v.toWrite[d.ID] = len(clock.Propose(time.Now(), f, w)) > 0 || len(identity.Propose(time.Now(), ff, fw, true)) > 0
+	return v.toWrite[d.ID]
+}
+
+// accountName is what an account is called that is made on a device: as the site's
+// first set is.
+func (v *View) accountName() string {
+	best := access.Set{}
+	recorders := map[int64]bool{}
+	for _, r := range v.Recorders() {
+		if r.SetID != nil {
+			recorders[*r.SetID] = true
+		}
+	}
+	for id, s := range v.Sets {
+		if s.Device == 0 && !s.Factory && !s.Former && !recorders[id] && (best.ID == 0 || id < best.ID) {
+			best = s
+		}
+	}
+	if best.Username == "" {
+		return "harbour"
+	}
+	return best.Username
 }
 
 // HolderOf is the recorder that holds a camera, or the planned one, and whether it
@@ -243,9 +394,11 @@ func (v *View) Clock(d store.Device) (clock.Facts, clock.Wishes) {
 			if serves, _ := fact[bool](v, rec.ID, factNTP); serves && rec.Address != nil {
 				f.Reference.Address = rec.Address.String()
 			}
+			status, _ := v.Recorder(rec.ID)
+			f.Reference.Dates, f.Reference.Times = status.Dates, status.Times
 		}
 	}
-	return f, clock.Wishes{Zone: v.Site.ZonePosix}
+	return f, clock.Wishes{Zone: v.Site.ZonePosix, Source: v.Site.TimeSource}
 }
 
 // Streams gives the judge of Streams what is known of a camera.
@@ -339,12 +492,26 @@ func (v *View) Basis(d store.Device) string {
 	return proof.Basis(append([]string{d.UUID, where, info.Firmware, rec.Place, number, r.Source()}, pegs...)...)
 }
 
-// Proposals of a camera in a stage, as the rules propose them from the facts.
+// Proposals of a device in a stage, as the rules propose them from the facts.
 func (v *View) Proposals(now time.Time, d store.Device, st stage.Stage) []finding.Change {
+	_, open := v.Account(d.ID)
 	switch st {
+	case stage.Find:
+		f, w := v.Find(d)
+		return identity.Propose(now, f, w, open)
+	case stage.SignIn:
+		f, w := v.SignIn(d)
+		return access.Propose(now, f, w)
 	case stage.Clock:
+		if d.Kind == identity.Recorder {
+			r, ok := v.Reading(d.ID)
+			if status, known := v.Recorder(d.ID); !ok || !known || !status.SetsTime {
+				return nil
+			}
+			return clock.ProposeRecorder(r)
+		}
 		f, w := v.Clock(d)
-		if _, open := v.Account(d.ID); !open {
+		if a, _ := v.Account(d.ID); !open || a.Scheme == access.RTSP {
 			return nil // nothing can be written to a device that isn't open
 		}
 		return clock.Propose(now, f, w)
@@ -357,15 +524,53 @@ func (v *View) Proposals(now time.Time, d store.Device, st stage.Stage) []findin
 	return nil
 }
 
+// NotHere says why a stage doesn't apply to a device; empty where it does.
+func (v *View) NotHere(d store.Device, st stage.Stage) string {
+	s, ok := v.Seen(d.ID)
+	if !ok {
+		return ""
+	}
+	if b, behind := v.ports[s.Address]; behind && s.Heard(identity.OnAPort) && (st == stage.SignIn || st == stage.Clock || st == stage.Streams) {
+		return fmt.Sprintf("It is reached only from %s, which signs in and sets its clock itself.", b.Recorder)
+	}
+	if s.Heard(identity.SpokeRTSP) && !s.ONVIF() && (st == stage.Clock || st == stage.Routes) {
+		return "It speaks RTSP alone: there is no clock or event of it that can be read."
+	}
+	return ""
+}
+
+// Found judges a device, recorders too, in one of the first three stages.
+func (v *View) Found(now time.Time, d store.Device, st stage.Stage) []finding.Finding {
+	var all []finding.Finding
+	switch st {
+	case stage.Find:
+		f, w := v.Find(d)
+		all = identity.Judge(now, f, w)
+	case stage.SignIn:
+		f, w := v.SignIn(d)
+		all = access.Judge(now, f, w)
+	case stage.Clock:
+		if d.Kind == identity.Recorder {
+			if r, ok := v.Reading(d.ID); ok {
+				all = clock.JudgeRecorder(r, d.Place)
+			}
+			break
+		}
+		f, w := v.Clock(d)
+		all = clock.Judge(now, f, w)
+	}
+	return finding.Accept(all, v.seal[d.ID][st])
+}
+
 // Judge derives all marks of one camera.
 func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 	cases := map[stage.Stage]stage.Case{}
-	ff, known := v.Find(d)
-	cases[stage.Find] = stage.Case{Read: ff.Seen != nil, Findings: identity.Judge(now, ff, known), Done: "It answers where it is expected."}
-	sf := v.SignIn(d)
-	cases[stage.SignIn] = stage.Case{Read: sf.Account != nil, Findings: access.Judge(now, sf, struct{}{}), Done: "An account opens it."}
-	cf, cw := v.Clock(d)
-	cases[stage.Clock] = stage.Case{Read: cf.Camera != nil, Findings: clock.Judge(now, cf, cw), Done: "Its time agrees with " + cf.Reference.Name + "'s."}
+	ff, _ := v.Find(d)
+	cases[stage.Find] = stage.Case{Read: ff.Seen != nil, Findings: v.Found(now, d, stage.Find), Done: "It answers where it is expected."}
+	sf, _ := v.SignIn(d)
+	cases[stage.SignIn] = stage.Case{Read: sf.Account != nil, Findings: v.Found(now, d, stage.SignIn), Done: "An account opens it."}
+	cf, _ := v.Clock(d)
+	cases[stage.Clock] = stage.Case{Read: cf.Camera != nil, Findings: v.Found(now, d, stage.Clock), Done: "Its time agrees with " + cf.Reference.Name + "'s."}
 	tf, tw := v.Streams(d)
 	cases[stage.Streams] = stage.Case{Read: !tf.LookedAt.IsZero(), Findings: stream.Judge(now, tf, tw), Done: "Every stream delivers what it declares."}
 	hf, hw := v.Channel(d)
@@ -379,12 +584,16 @@ func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 	before := func(s stage.Stage) stage.State { return marks[s] }
 	out := make([]store.Judged, 0, len(stage.All()))
 	for _, st := range stage.All() {
-		m := stage.Derive(st, cases[st], before)
+		c := cases[st]
+		c.NotHere = v.NotHere(d, st)
+		m := stage.Derive(st, c, before)
 		marks[st] = m.State
-		j := store.Judged{Site: v.Site.ID, SourceID: d.SourceID, Stage: st, Version: d.Version + v.around, Mark: m, Findings: cases[st].Findings}
+		j := store.Judged{Site: v.Site.ID, SourceID: d.SourceID, Stage: st, Version: d.Version + v.around, Mark: m, Findings: c.Findings}
 		if st == stage.SignIn {
-			if left, until := access.Left(now, sf.Tries); left == 0 {
+			if left, until := sf.Left(now); left == 0 {
 				j.ValidUntil = until
+			} else if sf.LockedTo.After(now) {
+				j.ValidUntil = sf.LockedTo
 			}
 		}
 		j.Changes = len(v.Proposals(now, d, st))

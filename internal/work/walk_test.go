@@ -7,7 +7,6 @@ import (
 
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
 	"duskyharbor/internal/work"
@@ -21,23 +20,7 @@ type bench struct {
 }
 
 func open(t *testing.T, opt work.Options) *bench {
-	h := testbed.Start(t)
-	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
-	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, opt)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := o.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		defer cancel()
-		if err := o.Stop(ctx); err != nil {
-			t.Error(err)
-		}
-	})
-	return &bench{h, t, o}
+	return openOn(t, testbed.Start(t), opt)
 }
 
 func (b *bench) view() *work.View {

@@ -4,12 +4,9 @@
 package access
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
-
-	"duskyharbor/internal/core/finding"
 )
 
 const (
@@ -27,6 +24,9 @@ type Set struct {
 	Username string
 	Make     string // tried first on this make; empty: any
 	Factory  bool   // a maker's default: only when a person allows it
+	Former   bool   // left by whoever used the devices before
+	Network  int64  // tried first on this network; 0: any
+	Device   int64  // made for this device alone; 0: any
 }
 
 // Outcome of one try.
@@ -37,6 +37,7 @@ const (
 	Opened   Outcome = "opened"
 	Wrong    Outcome = "wrong"
 	Hindered Outcome = "hindered" // no verdict on the password: unreachable, malformed, not supported
+	Locked   Outcome = "locked"   // no verdict: the device takes no sign-in for a while
 )
 
 // Try is one attempt, written down before it is sent.
@@ -55,16 +56,25 @@ type Scheme string
 const (
 	Digest Scheme = "HTTP Digest"
 	Token  Scheme = "WS-UsernameToken"
+	Basic  Scheme = "HTTP Basic"  // in clear: only where a person says so for the device
+	RTSP   Scheme = "RTSP Digest" // of a device that speaks no ONVIF
+	Web    Scheme = "web page"    // its own page, which ONVIF may not share accounts with
 )
 
 // Left is how many wrong tries the device may still see, and, when none is left,
 // until when it must be left alone. Pending tries count: their answer may have
-// been wrong.
-func Left(now time.Time, tries []Try) (int, time.Time) {
+// been wrong. So do knocks, the last times at which recorders were refused with a
+// password that the device doesn't take any more.
+func Left(now time.Time, tries []Try, knocks ...time.Time) (int, time.Time) {
 	var counted []time.Time
 	for _, t := range tries {
-		if (t.Outcome == Wrong || t.Outcome == Pending) && now.Sub(t.At) < Period {
+		if t.counts(now) {
 			counted = append(counted, t.At)
+		}
+	}
+	for _, k := range knocks {
+		if now.Sub(k) < Period {
+			counted = append(counted, k)
 		}
 	}
 	left := Budget - len(counted)
@@ -75,46 +85,68 @@ func Left(now time.Time, tries []Try) (int, time.Time) {
 	return 0, counted[len(counted)-Budget].Add(Period)
 }
 
+// counts says whether the device may hold the try against whoever signs in.
+func (t Try) counts(now time.Time) bool {
+	return (t.Outcome == Wrong || t.Outcome == Pending) && now.Sub(t.At) < Period
+}
+
 // Device is what the order of tries depends on.
 type Device struct {
+	ID           int64
+	Network      int64
 	Make         string
 	Opened       int64   // the set that opened it before; 0: none
 	OpenedByMake []int64 // sets that opened others of its make in this site
 	OpenedNear   []int64 // sets that opened others on its network
 }
 
-// Order lists the sets to try: the one that worked on this device, on its make,
-// on its network, those meant for its make, then the rest by their order. Sets
-// that were wrong within the period are left out, factory defaults unless allowed.
+// Order lists the sets to try: the one that worked on this device, those made for it,
+// the one that worked on its make, on its network, those meant for its make or
+// network, then the rest by their order. Sets that were wrong within the period or
+// were made for another device are left out, factory defaults unless allowed. tries are
+// in the order of time.
 func Order(now time.Time, d Device, sets []Set, tries []Try, allowFactory bool) []Set {
 	wrong := map[int64]bool{}
 	for _, t := range tries {
-		if (t.Outcome == Wrong || t.Outcome == Pending) && now.Sub(t.At) < Period {
+		switch {
+		case t.Scheme == Web:
+		case t.counts(now):
 			wrong[t.SetID] = true
+		case t.Outcome == Opened: // it was given the account since
+			delete(wrong, t.SetID)
 		}
 	}
 	rank := func(s Set) int {
 		switch {
 		case s.ID == d.Opened:
 			return 0
-		case slices.Contains(d.OpenedByMake, s.ID):
+		case s.Device != 0:
 			return 1
-		case slices.Contains(d.OpenedNear, s.ID):
+		case slices.Contains(d.OpenedByMake, s.ID):
 			return 2
-		case s.Make != "" && strings.EqualFold(s.Make, d.Make):
+		case slices.Contains(d.OpenedNear, s.ID):
 			return 3
-		case s.Make == "":
+		case s.Make != "" && strings.EqualFold(s.Make, d.Make):
 			return 4
+		case s.Network != 0 && s.Network == d.Network:
+			return 5
+		case s.Make == "" && s.Network == 0 && !s.Factory:
+			return 6
 		}
-		return 5
+		return 7
 	}
 	var out []Set
 	for _, s := range sets {
-		if !wrong[s.ID] && (!s.Factory || allowFactory) {
+		if !wrong[s.ID] && (!s.Factory || allowFactory) && (s.Device == 0 || s.Device == d.ID) {
 			out = append(out, s)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Set) int { return rank(a) - rank(b) })
+	slices.SortStableFunc(out, func(a, b Set) int {
+		if ra, rb := rank(a), rank(b); ra != rb || ra != 1 {
+			return ra - rb
+		}
+		return int(b.ID - a.ID) // its own newest first
+	})
 	return out
 }
 
@@ -125,57 +157,9 @@ type Account struct {
 	Set      string        `json:"set"`
 	Username string        `json:"username"`
 	Scheme   Scheme        `json:"scheme"`
-	Level    string        `json:"level"`  // "Administrator", "Operator", "User"; empty: not said
-	RTSP     string        `json:"rtsp"`   // "same account", or why not
-	Offset   time.Duration `json:"offset"` // device's own time that the token carried − server time
+	Level    string        `json:"level"`              // "Administrator", "Operator", "User"; empty: not said
+	RTSP     string        `json:"rtsp"`               // "same account", which other, or why not
+	RTSPSet  int64         `json:"rtsp_set,omitempty"` // the other set that RTSP takes; 0: none
+	Offset   time.Duration `json:"offset"`             // device's own time that the token carried − server time
 	Own      bool          `json:"own_time"`
-}
-
-// Facts is what the judge of Sign-in knows of one device.
-type Facts struct {
-	LookedAt time.Time
-	Account  *Account
-	Tries    []Try
-	Trouble  string // why no try could be made or judged
-	NoSets   bool
-}
-
-// Judge says why a device isn't open, or what is wrong with how it is.
-func Judge(now time.Time, f Facts, _ struct{}) []finding.Finding {
-	if f.LookedAt.IsZero() {
-		return nil
-	}
-	left, until := Left(now, f.Tries)
-	ev := make([]finding.Evidence, 0, len(f.Tries))
-	for _, t := range f.Tries {
-		ev = append(ev, finding.Evidence{Name: t.Set, Value: string(t.Outcome) + detail(t.Detail), Via: string(t.Scheme), At: t.At})
-	}
-	switch {
-	case f.Account != nil:
-		if f.Account.RTSP != "" && f.Account.RTSP != "same account" {
-			return []finding.Finding{{Code: "access.rtsp", Severity: finding.Needs, Words: "RTSP account",
-				Sentence: "ONVIF takes " + f.Account.Set + ", RTSP doesn't: " + f.Account.RTSP, WayOut: "Give RTSP the same account on the camera's own page.", Evidence: ev}}
-		}
-		return nil
-	case f.Trouble != "":
-		return []finding.Finding{{Code: "access.trouble", Severity: finding.Blocks, Words: "no answer",
-			Sentence: f.Trouble, WayOut: "Look whether it still answers on Find, then sign in again.", Evidence: ev}}
-	case left == 0:
-		return []finding.Finding{{Code: "access.budget", Severity: finding.Blocks, Words: "0 tries left",
-			Sentence: fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.", Budget, until.UTC().Format("15:04")),
-			WayOut:   "Find out its password and add a set; it is tried once the time is over.", Evidence: ev}}
-	case f.NoSets:
-		return []finding.Finding{{Code: "access.no-sets", Severity: finding.Needs, Words: "no account",
-			Sentence: "No credential set of this site is left to try on it.", WayOut: "Add the account that this camera was given.", Evidence: ev}}
-	}
-	return []finding.Finding{{Code: "access.closed", Severity: finding.Blocks, Words: "no account",
-		Sentence: fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", left),
-		WayOut:   "Add the account that this camera was given.", Evidence: ev}}
-}
-
-func detail(s string) string {
-	if s == "" {
-		return ""
-	}
-	return ": " + s
 }

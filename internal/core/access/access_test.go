@@ -77,7 +77,7 @@ func TestJudge(t *testing.T) {
 		{"no sets", Facts{LookedAt: now, NoSets: true}, "access.no-sets"},
 		{"unreachable", Facts{LookedAt: now, Trouble: "It doesn't answer."}, "access.trouble"},
 	} {
-		got := Judge(now, tc.f, struct{}{})
+		got := Judge(now, tc.f, Wishes{})
 		switch {
 		case tc.code == "" && len(got) != 0:
 			t.Errorf("%s: %+v", tc.name, got)

@@ -19,7 +19,26 @@ type Recorder struct {
 	Serial   string    `json:"serial"`
 	Firmware string    `json:"firmware"`
 	Limits   Limits    `json:"limits"`
-	Slots    []Slot    `json:"slots"` // taken ones
+	Slots    []Slot    `json:"slots"`     // taken ones
+	Ports    []Port    `json:"ports"`     // its own, for cameras
+	HandsOut string    `json:"hands_out"` // prefix of the addresses that its ports give; empty: none
+	Relays   bool      `json:"relays"`    // it shows the page of what hangs on a port
+	Dates    string    `json:"dates"`     // order of its dates, as tt:DateFormat: "dd/MM/yyyy"
+	Times    string    `json:"times"`     // "HH:mm:ss", or with "hh" and "tt" of 12 hours
+	SetsTime bool      `json:"sets_time"` // its clock can be set over this interface
+}
+
+// Port is one of a recorder's own ports and what hangs on it.
+type Port struct {
+	Number  int    `json:"number"`
+	Linked  bool   `json:"linked"`
+	Address string `json:"address"` // what answers there
+	MAC     string `json:"mac"`
+	UUID    string `json:"uuid"`
+	Make    string `json:"make"`
+	Model   string `json:"model"`
+	Fixed   bool   `json:"fixed"`   // the address isn't one that the port gave
+	Channel int    `json:"channel"` // that is bound to the port; 0: none
 }
 
 // Limits of a recorder.
@@ -46,6 +65,11 @@ type Slot struct {
 	LastKey  time.Time `json:"last_key"` // by the recorder's clock
 	Events   string    `json:"events"`   // "listening", "not asked", or why not
 	HasStill bool      `json:"has_still"`
+	Account  string    `json:"account"` // user name that it signs in with
+	Label    string    `json:"label"`   // that came with the account, see access.Label
+	Paused   bool      `json:"paused"`
+	Knocks   int       `json:"knocks"` // sign-ins that were refused within 30 minutes
+	Since    time.Time `json:"since"`  // in this state, by the recorder's clock
 }
 
 // Facts is what the judge of one source's channel knows.
@@ -83,6 +107,16 @@ func HeldBy(r *Recorder, address string) *Slot {
 		}
 	}
 	return nil
+}
+
+// DeadEntry says why the entry of a slot that is bound to a recorder's own port is a
+// dead one: it names another camera than the one that hangs there, and receives
+// nothing. Empty where it isn't.
+func DeadEntry(s Slot, p Port) string {
+	if !p.Linked || s.State == "receiving" || s.State == "connecting" || s.Address == p.Address {
+		return ""
+	}
+	return fmt.Sprintf("it names %s at %s, from which nothing comes, and %s hangs there", s.Name, s.Address, p.Address)
 }
 
 // Used sums what the taken channels use: channels (each takes a licence) and

@@ -20,6 +20,9 @@ type Reading struct {
 	NTP        bool          `json:"ntp"` // takes its time from NTP, else set by hand
 	Servers    []string      `json:"servers"`
 	FromDHCP   bool          `json:"from_dhcp"`
+	Dates      string        `json:"dates,omitempty"` // of the text burned in, as tt:DateFormat; empty: none was read
+	Times      string        `json:"times,omitempty"` // as tt:TimeFormat
+	Drift      *Drift        `json:"drift,omitempty"` // over this and earlier readings; nil: too few
 }
 
 // Reference is what a camera is held against: the recorder that holds it, the one
@@ -30,6 +33,8 @@ type Reference struct {
 	Why     string // "holds it", "planned", "no recorder yet"
 	Address string // where the reference serves NTP; empty when it was not heard to
 	Stale   bool   // the reading was made before the reference was known
+	Dates   string // how it writes dates and times, as a reading's; empty: not said
+	Times   string
 }
 
 // Facts is what the judge of one camera's clock knows.
@@ -41,7 +46,8 @@ type Facts struct {
 
 // Wishes is what the site asks of clocks.
 type Wishes struct {
-	Zone string // POSIX TZ; empty: not judged
+	Zone   string // POSIX TZ; empty: not judged
+	Source string // "recorder" or empty, "dhcp", or the address of a named server
 }
 
 // Offset is the camera against its reference.
@@ -102,6 +108,12 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	if z, ok := judgeZone(now, f, w); ok {
 		out = append(out, z)
+	}
+	if d, ok := judgeDrift(now, f); ok {
+		out = append(out, d)
+	}
+	if t, ok := judgeText(f); ok {
+		out = append(out, t)
 	}
 	finding.Sort(out)
 	return out
@@ -259,6 +271,7 @@ const (
 	SetSource = "clock.source"
 	SetTime   = "clock.time"
 	SetManual = "clock.manual" // takes SetSource back: the device keeps its time, by hand
+	SetText   = "clock.text"   // how date and time are burned in
 )
 
 // ByHandText is what Source reads of a clock that was set by hand.
@@ -281,27 +294,56 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 			Args: map[string]string{"zone": w.Zone, "daylight": onOff(want.HasDST), "old_zone": r.Zone, "old_daylight": onOff(r.Daylight)},
 		})
 	}
+	if t, ok := textFor(f); ok {
+		out = append(out, t)
+	}
+	_, drifts := judgeDrift(now, f)
 	band := BandOf(f.Offset(), f.Window)
-	if band == InStep || band == Usable {
+	if !drifts && (band == InStep || band == Usable) {
 		return out
 	}
 	later := []time.Duration{5 * time.Second, time.Minute}
-	if to := "NTP " + f.Reference.Address; f.Reference.Address != "" && r.Source() != to {
+	server, named := f.source(w)
+	if to := "NTP " + server; server != "" && r.Source() != to {
 		c := finding.Change{
 			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
-			Why: "It then follows " + f.Reference.Name + ", which holds it.", Risk: finding.NoRisk, Later: later,
+			Why: "It then follows " + named + ".", Risk: finding.NoRisk, Later: later,
 			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
-			Args: map[string]string{"server": f.Reference.Address, "reference": f.Reference.Name},
+			Args: map[string]string{"server": server, "reference": named},
+		}
+		if server == DHCP {
+			c.To = "NTP from DHCP"
 		}
 		if r.NTP && !r.FromDHCP && len(r.Servers) == 1 {
 			c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask the old server again."}
 			c.Args["old_server"] = r.Servers[0]
 		}
+		if c.From == c.To {
+			return out
+		}
 		return append(out, c)
+	}
+	if band == InStep || band == Usable {
+		return out // it drifts, and there is nothing that it could follow
 	}
 	return append(out, finding.Change{
 		Kind: SetTime, Key: SetTime, Title: "Time, once", From: "off by " + Brief(f.Offset().Mid()), To: "in step with " + f.Reference.Name,
 		Why: "The reference serves no NTP that the camera could follow.", Risk: finding.NoRisk, Later: later,
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."},
 	})
+}
+
+// DHCP is the source of a site whose network hands out a time server.
+const DHCP = "dhcp"
+
+// source is the server that the camera is told to follow, as the site wishes, and its
+// name; empty where there is none.
+func (f Facts) source(w Wishes) (server, named string) {
+	switch w.Source {
+	case "", "recorder":
+		return f.Reference.Address, f.Reference.Name + ", which holds it"
+	case DHCP:
+		return DHCP, "the server that its network names"
+	}
+	return w.Source, "the site's time server"
 }

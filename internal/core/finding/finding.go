@@ -3,6 +3,7 @@
 package finding
 
 import (
+	"fmt"
 	"sort"
 	"time"
 )
@@ -60,6 +61,7 @@ type Finding struct {
 	Sentence string     `json:"sentence"`
 	WayOut   string     `json:"way_out"`
 	Evidence []Evidence `json:"evidence"`
+	Accepted bool       `json:"accepted,omitempty"` // a person lives with it
 }
 
 // Worst returns the finding with the highest severity, the first of equals, and
@@ -75,6 +77,26 @@ func Worst(all []Finding) (Finding, bool) {
 		}
 	}
 	return worst, true
+}
+
+// Acceptance is a person's word that a finding stands and is lived with.
+type Acceptance struct {
+	Who string
+	At  time.Time // UTC
+}
+
+// Accept turns the findings that a person accepted into notes that say so; the others
+// stay as they are.
+func Accept(all []Finding, accepted map[string]Acceptance) []Finding {
+	for i, f := range all {
+		if a, ok := accepted[f.Code]; ok && f.Severity > Note {
+			all[i].Severity = Note
+			all[i].Sentence = fmt.Sprintf("%s Accepted by %s, %s UTC.", f.Sentence, a.Who, a.At.UTC().Format("2006-01-02 15:04"))
+			all[i].Accepted = true
+		}
+	}
+	Sort(all)
+	return all
 }
 
 // Sort puts the worst findings first and keeps the order of equals.

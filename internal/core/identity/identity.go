@@ -3,13 +3,10 @@
 package identity
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
-
-	"duskyharbor/internal/core/finding"
 )
 
 // Way is how a device was heard.
@@ -21,9 +18,11 @@ const (
 	AskedTime Way = "time"           // answered a plain GetSystemDateAndTime
 	SpokeRTSP Way = "RTSP"           // answered RTSP OPTIONS
 	SaidHello Way = "recorder hello" // answered the recorder interface's hello
+	ShowedWeb Way = "web page"       // showed a page and answered to nothing else
+	OnAPort   Way = "recorder port"  // a recorder tells of it, on a port of its own
 )
 
-var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello}
+var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello, ShowedWeb, OnAPort}
 
 // Sighting is what one address answered, before anyone signed in.
 type Sighting struct {
@@ -41,7 +40,13 @@ type Sighting struct {
 	Ports    []int      `json:"ports"`   // open
 	RTSPPort int        `json:"rtsp_port"`
 	Kind     Kind       `json:"kind"`
-	Trouble  string     `json:"trouble"` // what went wrong while asking, worded
+	Trouble  string     `json:"trouble"`            // what went wrong while asking, worded
+	Also     []string   `json:"also,omitempty"`     // other endpoints that answered from this address
+	Clones   []string   `json:"clones,omitempty"`   // other addresses that answer with its endpoint
+	Virgin   bool       `json:"virgin,omitempty"`   // it lets anyone set a first password
+	Title    string     `json:"title,omitempty"`    // of its web page
+	Page     string     `json:"page,omitempty"`     // where that is
+	OldPage  string     `json:"old_page,omitempty"` // what of a past browser the page wants
 }
 
 // Kind of device.
@@ -79,11 +84,19 @@ func Merge(a, b Sighting) Sighting {
 	out.Ways = union(a.Ways, b.Ways)
 	// In one order whichever was heard first, so that hearing the same again is no change.
 	slices.SortFunc(out.Ways, func(x, y Way) int { return slices.Index(waysInOrder, x) - slices.Index(waysInOrder, y) })
+	out.Also, out.Clones, out.Virgin = union(a.Also, b.Also), union(a.Clones, b.Clones), a.Virgin || b.Virgin
+	if a.UUID != "" && b.UUID != "" && a.UUID != b.UUID {
+		// Two endpoints answer from one address: the first heard stays, the other is told.
+		out.UUID = min(a.UUID, b.UUID)
+		out.Also = union(out.Also, []string{max(a.UUID, b.UUID)})
+	}
+	slices.Sort(out.Also)
 	out.Ports = union(a.Ports, b.Ports)
 	slices.Sort(out.Ports)
 	for _, f := range []struct{ into, from *string }{
 		{&out.UUID, &a.UUID}, {&out.MAC, &a.MAC}, {&out.Serial, &a.Serial}, {&out.Make, &a.Make}, {&out.Model, &a.Model},
 		{&out.Name, &a.Name}, {&out.Firmware, &a.Firmware}, {&out.Service, &a.Service}, {&out.Trouble, &a.Trouble},
+		{&out.Title, &a.Title}, {&out.Page, &a.Page}, {&out.OldPage, &a.OldPage},
 	} {
 		if *f.into == "" {
 			*f.into = *f.from
@@ -275,76 +288,32 @@ func agree(k Known, s Sighting) verdict {
 	return unknown
 }
 
-// Facts is what the judge of Find knows of one device.
-type Facts struct {
-	Seen     *Sighting
-	Outcome  Outcome
-	LookedAt time.Time // of the last look that covered the device's address
-	Tried    string    // what was asked, worded, when nothing answered
-}
-
-// Judge says what is wrong with how one device was found. w is what the site
-// expects of it.
-func Judge(_ time.Time, f Facts, w Known) []finding.Finding {
-	if f.LookedAt.IsZero() {
-		return nil
+// Clones tells each sighting at which other addresses its endpoint answers too: among
+// the sightings, and among known devices elsewhere that have another MAC.
+func Clones(known []Known, seen []Sighting) {
+	at := map[string][]int{}
+	for i, s := range seen {
+		if s.UUID != "" {
+			at[s.UUID] = append(at[s.UUID], i)
+		}
 	}
-	if f.Seen == nil {
-		return []finding.Finding{silent(f, w)}
+	for _, same := range at {
+		for _, i := range same {
+			for _, j := range same {
+				if i != j {
+					seen[i].Clones = union(seen[i].Clones, []string{seen[j].Address.String()})
+				}
+			}
+		}
 	}
-	s := *f.Seen
-	seenBy := []finding.Evidence{{Name: "Answered", Value: s.WaysText(), Via: "look", At: s.At}}
-	var out []finding.Finding
-	switch {
-	case f.Outcome == Doubtful:
-		out = append(out, finding.Finding{Code: "find.other-device", Severity: finding.Needs, Words: "other device",
-			Sentence: fmt.Sprintf("Another device answers at %s than the one known here as %s.", s.Address, w.Place),
-			WayOut:   "If the camera was exchanged, let the new one take its place; if not, look for two devices on one address.", Evidence: seenBy})
-	case f.Outcome == Unexpected && !w.Expected:
-		out = append(out, finding.Finding{Code: "find.unexpected", Severity: finding.Note, Words: "unexpected",
-			Sentence: "It isn't on the expected list.", WayOut: "Add it, or leave it out.", Evidence: seenBy})
-	case f.Outcome == Moved:
-		out = append(out, finding.Finding{Code: "find.moved", Severity: finding.Note, Words: "moved",
-			Sentence: fmt.Sprintf("Expected at %s, it answers at %s.", w.Address, s.Address),
-			WayOut:   "Correct the list or move it back.", Evidence: seenBy})
+	for _, k := range known {
+		for _, i := range at[k.UUID] {
+			if s := &seen[i]; k.MAC != "" && s.MAC != "" && k.MAC != s.MAC && k.Address.IsValid() && k.Address != s.Address {
+				s.Clones = union(s.Clones, []string{k.Address.String()})
+			}
+		}
 	}
-	if w.Kind == Camera && s.Heard(SpokeRTSP) && !s.ONVIF() {
-		out = append(out, finding.Finding{Code: "find.rtsp-only", Severity: finding.Needs, Words: "RTSP only",
-			Sentence: "It speaks RTSP and no ONVIF: its clock, settings, rules and events can't be read or set from here.",
-			WayOut:   "Enrol its stream by address, or switch ONVIF on in its own page.", Evidence: seenBy})
+	for i := range seen {
+		slices.Sort(seen[i].Clones)
 	}
-	if w.Model != "" && s.Model != "" && !strings.EqualFold(w.Model, s.Model) {
-		out = append(out, finding.Finding{Code: "find.other-model", Severity: finding.Needs, Words: "other model",
-			Sentence: fmt.Sprintf("The list expects %s %s, and %s %s answers.", w.Make, w.Model, s.Make, s.Model),
-			WayOut:   "Correct the list, or look which camera hangs here.", Evidence: seenBy})
-	}
-	if w.Kind == Camera && s.ONVIF() && !s.Heard(Multicast) {
-		out = append(out, finding.Finding{Code: "find.only-directed", Severity: finding.Note, Words: "only asked",
-			Sentence: "It was heard only when asked directly: another network, or multicast is blocked, or its discovery is off.",
-			WayOut:   "A recorder that only listens will never list it: add it there by address.", Evidence: seenBy})
-	}
-	if s.Trouble != "" {
-		out = append(out, finding.Finding{Code: "find.bad-answer", Severity: finding.Needs, Words: "bad answer",
-			Sentence: s.Trouble, WayOut: "Open its own page and see whether it is well; start it again if not.", Evidence: seenBy})
-	}
-	finding.Sort(out)
-	return out
-}
-
-func addressText(a netip.Addr) string {
-	if !a.IsValid() {
-		return "none"
-	}
-	return a.String()
-}
-
-func silent(f Facts, w Known) finding.Finding {
-	where := "Expected, and no address is known for it."
-	if w.Address.IsValid() {
-		where = "Expected here, and nothing answers."
-	}
-	return finding.Finding{Code: "find.silent", Severity: finding.Blocks, Words: "silent",
-		Sentence: where,
-		WayOut:   "Is it powered, and on this network? Then look again.",
-		Evidence: []finding.Evidence{{Name: "Address", Value: addressText(w.Address), Via: "expected list", At: f.LookedAt}, {Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
 }

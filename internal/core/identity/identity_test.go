@@ -116,25 +116,25 @@ func TestJudge(t *testing.T) {
 		sev  finding.Severity
 	}{
 		{"silent", Facts{LookedAt: now, Tried: "ports refused"}, "find.silent", finding.Blocks},
-		{"RTSP only", Facts{LookedAt: now, Seen: see(SpokeRTSP)}, "find.rtsp-only", finding.Needs},
-		{"only directed", Facts{LookedAt: now, Seen: see(Directed)}, "find.only-directed", finding.Note},
-		{"other model", Facts{LookedAt: now, Seen: other}, "find.other-model", finding.Needs},
-		{"other identity", Facts{LookedAt: now, Seen: see(Multicast), Outcome: Doubtful}, "find.other-device", finding.Needs},
-		{"moved", Facts{LookedAt: now, Seen: see(Multicast), Outcome: Moved}, "find.moved", finding.Note},
-		{"bad answer", Facts{LookedAt: now, Seen: trouble}, "find.bad-answer", finding.Needs},
+		{"RTSP only", Facts{LookedAt: now, Inside: true, Seen: see(SpokeRTSP)}, "find.rtsp-only", finding.Needs},
+		{"only directed", Facts{LookedAt: now, Inside: true, Seen: see(Directed)}, "find.only-directed", finding.Note},
+		{"other model", Facts{LookedAt: now, Inside: true, Seen: other}, "find.other-model", finding.Needs},
+		{"other identity", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Doubtful}, "find.other-device", finding.Needs},
+		{"moved", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Moved}, "find.moved", finding.Note},
+		{"bad answer", Facts{LookedAt: now, Inside: true, Seen: trouble}, "find.bad-answer", finding.Needs},
 	} {
-		got := Judge(now, tc.f, k)
+		got := Judge(now, tc.f, Wishes{Known: k})
 		if len(got) != 1 || got[0].Code != tc.code || got[0].Severity != tc.sev || got[0].WayOut == "" || len(got[0].Evidence) == 0 {
 			t.Errorf("%s: %+v", tc.name, got)
 		}
 	}
-	if got := Judge(now, Facts{LookedAt: now, Seen: see(Multicast, Directed)}, k); len(got) != 0 {
+	if got := Judge(now, Facts{LookedAt: now, Inside: true, Seen: see(Multicast, Directed)}, Wishes{Known: k}); len(got) != 0 {
 		t.Errorf("a well found camera has findings: %+v", got)
 	}
-	if got := Judge(now, Facts{}, k); len(got) != 0 {
+	if got := Judge(now, Facts{}, Wishes{Known: k}); len(got) != 0 {
 		t.Errorf("not looked for yet, and judged: %+v", got)
 	}
-	silent := Judge(now, Facts{LookedAt: now, Tried: "two probes"}, k)[0]
+	silent := Judge(now, Facts{LookedAt: now, Tried: "two probes"}, Wishes{Known: k})[0]
 	if silent.Evidence[0].Value != "127.40.1.18" || silent.Evidence[1].Value != "two probes" || !strings.Contains(silent.Sentence, "nothing answers") {
 		t.Errorf("silent doesn't say what was tried where: %+v", silent)
 	}

@@ -33,7 +33,7 @@ func ActOf(s Stage, m Mark, proposals int, free bool) Act {
 // that answered and needs a person in Find can be spoken to all the same.
 func Free(s Stage, before func(Stage) State) bool {
 	for _, w := range s.Waits() {
-		if st := before(w.For); st != Ready && st != Stale && !(w.For == Find && st == Needs) {
+		if st := before(w.For); st != Ready && st != Stale && st != NotHere && !(w.For == Find && st == Needs) {
 			return false
 		}
 	}

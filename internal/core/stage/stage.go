@@ -24,7 +24,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 2
+const RulesVersion = 3
 
 var table = [...]struct{ slug, name, question string }{
 	Find:      {"find", "Find", "What is on these networks?"},
@@ -157,6 +157,7 @@ type Case struct {
 	Findings []finding.Finding
 	Stale    string // why what was read no longer counts; empty when it does
 	Done     string // the sentence of a ready mark
+	NotHere  string // why the stage doesn't apply; empty when it does
 }
 
 // Derive makes the mark of stage s. before gives the marks of earlier stages. A
@@ -164,6 +165,9 @@ type Case struct {
 func Derive(s Stage, c Case, before func(Stage) State) Mark {
 	if !s.Built() {
 		return Mark{State: NotYet, Sentence: s.String() + " is still to come in this version."}
+	}
+	if c.NotHere != "" {
+		return Mark{State: NotHere, Sentence: c.NotHere}
 	}
 	if worst, ok := finding.Worst(c.Findings); ok && worst.Severity > finding.Note {
 		state := Needs
@@ -174,7 +178,7 @@ func Derive(s Stage, c Case, before func(Stage) State) Mark {
 	}
 	if !c.Read {
 		for _, w := range s.Waits() {
-			if st := before(w.For); st != Ready && st != Stale {
+			if st := before(w.For); st != Ready && st != Stale && st != NotHere {
 				return Mark{State: NotYet, Sentence: "Waits for " + w.For.String() + ": " + w.Reason + "."}
 			}
 		}

@@ -17,9 +17,10 @@ import (
 type Profile struct {
 	Token     string  `json:"token"`
 	Name      string  `json:"name"`
-	Source    string  `json:"source"` // video source token
-	Codec     string  `json:"codec"`  // "H264", "H265", "JPEG": ONVIF Media2 names
-	Width     int     `json:"width"`  // pixels
+	Source    string  `json:"source"`         // video source token
+	View      string  `json:"view,omitempty"` // what the video source is called
+	Codec     string  `json:"codec"`          // "H264", "H265", "JPEG": ONVIF Media2 names
+	Width     int     `json:"width"`          // pixels
 	Height    int     `json:"height"`
 	FPS       float64 `json:"fps"`  // frames a second, the limit set
 	Kbps      int     `json:"kbps"` // the limit set, in 1,000 bits a second

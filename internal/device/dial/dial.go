@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -27,6 +28,7 @@ var (
 	ErrNotSupported  = errors.New("not supported")
 	ErrMalformed     = errors.New("malformed")
 	ErrElsewhere     = errors.New("elsewhere") // it named another address or one of our own ports
+	ErrLocked        = errors.New("locked")    // it takes no sign-in for a while, whoever asks
 )
 
 // Error says what was tried, on what, of which kind it failed, and the device's or
@@ -36,6 +38,9 @@ type Error struct {
 	On    string // "127.40.1.11:8080"
 	Kind  error
 	Says  string
+	// Offers lists the HTTP schemes of a 401, in lower case; Until is when a lock ends.
+	Offers []string
+	Until  time.Time
 }
 
 // Error is one plain sentence.
@@ -50,6 +55,10 @@ func (e *Error) Error() string {
 		return what + " isn't supported: " + e.Says
 	case errors.Is(e.Kind, ErrMalformed):
 		return what + " got an answer that can't be read: " + e.Says
+	case errors.Is(e.Kind, ErrLocked):
+		return what + " was refused: it is locked (" + e.Says + ")"
+	case errors.Is(e.Kind, ErrCertificate):
+		return what + " wasn't made: " + e.Says
 	case errors.Is(e.Kind, ErrElsewhere):
 		return what + " wasn't made: " + e.Says
 	}
@@ -65,6 +74,8 @@ type Dialer struct {
 	Own []netip.AddrPort
 	// Connect limits making a connection; 2 s where zero.
 	Connect time.Duration
+	// Local is the address to dial from; the system's choice where it is invalid.
+	Local netip.Addr
 }
 
 // At is the dialer bound to one device.
@@ -100,17 +111,21 @@ func (d *Dialer) own(a netip.AddrPort) bool {
 func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	ap, err := netip.ParseAddrPort(hostport)
 	if err != nil || ap.Addr().Unmap() != h.Addr {
-		return nil, &Error{"connecting", h.Addr.String(), ErrElsewhere, fmt.Sprintf("it named %.60q, which isn't where it was reached", hostport)}
+		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere, Says: fmt.Sprintf("it named %.60q, which isn't where it was reached", hostport)}
 	}
 	if h.d.own(ap) {
-		return nil, &Error{"connecting", h.Addr.String(), ErrElsewhere, "it named a port of this server"}
+		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere, Says: "it named a port of this server"}
 	}
 	limit := h.d.Connect
 	if limit == 0 {
 		limit = 2 * time.Second
 	}
 	ear := earOf(ctx)
-	conn, err := (&net.Dialer{Timeout: limit}).DialContext(ctx, "tcp", hostport)
+	out := &net.Dialer{Timeout: limit}
+	if h.d.Local.IsValid() {
+		out.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(h.d.Local, 0))
+	}
+	conn, err := out.DialContext(ctx, "tcp", hostport)
 	if err == nil && ear != nil {
 		return heardConn{conn, ear}, nil
 	}
@@ -118,7 +133,7 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 		if ear != nil && errors.Is(err, syscall.ECONNREFUSED) {
 			ear.hear()
 		}
-		return nil, &Error{"connecting", hostport, ErrUnreachable, Plain(err)}
+		return nil, &Error{Tried: "connecting", On: hostport, Kind: ErrUnreachable, Says: Plain(err)}
 	}
 	return conn, nil
 }
@@ -180,14 +195,36 @@ func pinned(pin *string) *tls.Config {
 		}}
 }
 
+// longestLock is the longest lock that a device is believed.
+const longestLock = 24 * time.Hour
+
+// LockedFor is how long a device says that it takes no sign-in (Retry-After of a 401,
+// 403 or 429; RFC 9110, section 10.2.3), 0 where it says nothing of it.
+func LockedFor(res *http.Response) time.Duration {
+	switch res.StatusCode {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests:
+		n, err := strconv.Atoi(res.Header.Get("Retry-After"))
+		if err == nil && n > 0 {
+			return min(time.Duration(n)*time.Second, longestLock)
+		}
+	}
+	return 0
+}
+
+// LockedError words such an answer.
+func LockedError(res *http.Response, tried, on string) *Error {
+	d := LockedFor(res)
+	return &Error{Tried: tried, On: on, Kind: ErrLocked, Says: fmt.Sprintf("for %.0f more minutes", d.Minutes()), Until: time.Now().Add(d)}
+}
+
 // ReadAll reads at most limit bytes of an answer; more is malformed.
 func ReadAll(r io.Reader, limit int64, tried, on string) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(r, limit+1))
 	if err != nil {
-		return nil, &Error{tried, on, ErrUnreachable, Plain(err)}
+		return nil, &Error{Tried: tried, On: on, Kind: ErrUnreachable, Says: Plain(err)}
 	}
 	if int64(len(data)) > limit {
-		return nil, &Error{tried, on, ErrMalformed, fmt.Sprintf("it is longer than %d kB", limit>>10)}
+		return nil, &Error{Tried: tried, On: on, Kind: ErrMalformed, Says: fmt.Sprintf("it is longer than %d kB", limit>>10)}
 	}
 	return data, nil
 }

@@ -27,6 +27,7 @@ const (
 	soapNS   = "http://www.w3.org/2003/05/soap-envelope"
 	deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 	mediaNS  = "http://www.onvif.org/ver20/media/wsdl"
+	media1NS = "http://www.onvif.org/ver10/media/wsdl"
 	eventNS  = "http://www.onvif.org/ver10/events/wsdl"
 	rulesNS  = "http://www.onvif.org/ver20/analytics/wsdl"
 	schemaNS = "http://www.onvif.org/ver10/schema"
@@ -43,6 +44,9 @@ type Login struct {
 	// Ahead is added to this machine's time for a token's Created: the device's own
 	// time, so that a wrong clock doesn't look like a wrong password.
 	Ahead time.Duration
+	// Pin is the fingerprint of the certificate that is trusted over HTTPS; empty trusts
+	// the first that is shown, which Client.Pin then tells.
+	Pin string
 }
 
 // Client speaks to one device. It may be used by several goroutines.
@@ -51,6 +55,7 @@ type Client struct {
 	service string // device service
 	login   Login
 	ahead   atomic.Int64 // nanoseconds, see Login.Ahead
+	pin     string
 	plain   *http.Client
 	signed  *http.Client
 }
@@ -62,15 +67,35 @@ func New(host dial.Host, serviceURL string, login Login) (*Client, error) {
 	if err != nil {
 		return nil, &dial.Error{Tried: "its device service", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
-	c := &Client{host: host, service: fixed, login: login, plain: host.Client(nil)}
+	c := &Client{host: host, service: fixed, login: login, pin: login.Pin}
+	c.plain = host.Client(&c.pin)
 	c.ahead.Store(int64(login.Ahead))
 	c.signed = c.plain
 	if login.Scheme == access.Digest {
 		c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect,
 			Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: c.plain.Transport}}
 	}
+	if login.Scheme == access.Basic {
+		c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: basic{login.Username, login.Password, c.plain.Transport}}
+	}
 	return c, nil
 }
+
+// basic signs requests with HTTP Basic (RFC 7617).
+type basic struct {
+	username, password string
+	next               http.RoundTripper
+}
+
+func (b basic) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.SetBasicAuth(b.username, b.password)
+	return b.next.RoundTrip(r)
+}
+
+// Pin is the fingerprint of the certificate that the device showed, where it speaks
+// HTTPS.
+func (c *Client) Pin() string { return c.pin }
 
 // Follow takes the device's time from a new reading: after its clock was set, a token
 // with the old time would be refused.
@@ -120,16 +145,29 @@ func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
 		if errors.As(err, &u) {
 			err = u.Err
 		}
+		if errors.Is(err, dial.ErrCertificate) {
+			return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrCertificate, Says: err.Error()}
+		}
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
 	}
 	defer res.Body.Close()
 	switch {
+	case dial.LockedFor(res) > 0:
+		return nil, dial.LockedError(res, op, on)
 	case res.StatusCode == http.StatusUnauthorized:
-		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotAuthorised, Says: "HTTP 401"}
+		e := &dial.Error{Tried: op, On: on, Kind: dial.ErrNotAuthorised, Says: "HTTP 401"}
+		for _, h := range res.Header.Values("WWW-Authenticate") {
+			scheme, _, _ := strings.Cut(h, " ")
+			e.Offers = append(e.Offers, strings.ToLower(scheme))
+		}
+		return nil, e
 	case res.StatusCode == http.StatusNotFound:
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "HTTP 404"}
 	case res.StatusCode >= 300 && res.StatusCode < 400:
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrElsewhere, Says: "it points to another address, which isn't followed"}
+	}
+	if strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "it answers with a web page"}
 	}
 	data, err := dial.ReadAll(res.Body, maxBody, op, on)
 	if err != nil {

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,10 +116,11 @@ func (c *Client) NTP(ctx context.Context) (servers []string, fromDHCP bool, err 
 	return servers, info.yes("FromDHCP"), nil
 }
 
-// SetNTP gives the device its time servers (SetNTP, ONVIF Core 8.3.10).
+// SetNTP gives the device its time servers (SetNTP, ONVIF Core 8.3.10); none means
+// those that its network hands out.
 func (c *Client) SetNTP(ctx context.Context, servers ...string) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, `<SetNTP xmlns="%s" xmlns:tt="%s"><FromDHCP>false</FromDHCP>`, deviceNS, schemaNS)
+	fmt.Fprintf(&b, `<SetNTP xmlns="%s" xmlns:tt="%s"><FromDHCP>%t</FromDHCP>`, deviceNS, schemaNS, len(servers) == 0)
 	for _, s := range servers {
 		if a, err := netip.ParseAddr(s); err == nil && a.Is4() {
 			b.WriteString("<NTPManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + s + "</tt:IPv4Address></NTPManual>")
@@ -186,14 +187,22 @@ func (c *Client) Services(ctx context.Context) (map[string]string, error) {
 // Schemes asks which sign-ins the device offers: an unsigned GetDeviceInformation
 // that is answered 401 with a challenge takes HTTP Digest; a SOAP fault means that
 // only a token opens it.
+//
+// One that answers is in its factory state, and open to all. Basic is told only where
+// the device offers no Digest.
 func (c *Client) Schemes(ctx context.Context) ([]access.Scheme, error) {
 	_, err := c.call(ctx, "", deviceNS, "GetDeviceInformation", `<GetDeviceInformation xmlns="`+deviceNS+`"/>`, CallLimit)
 	if err == nil {
 		return nil, nil // open to all
 	}
 	if de, ok := err.(*dial.Error); ok && de.Kind == dial.ErrNotAuthorised {
-		if de.Says == "HTTP "+strconv.Itoa(401) {
+		switch {
+		case slices.Contains(de.Offers, "digest"):
 			return []access.Scheme{access.Digest}, nil
+		case slices.Contains(de.Offers, "basic"):
+			return []access.Scheme{access.Basic}, nil
+		case de.Offers != nil:
+			return nil, &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it offers no scheme that is known: " + strings.Join(de.Offers, ", ")}
 		}
 		return []access.Scheme{access.Token}, nil
 	}

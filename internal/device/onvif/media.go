@@ -18,6 +18,9 @@ const maxProfiles = 32
 // addresses (ONVIF Media2). Addresses are brought to where the device was reached.
 func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]stream.Profile, error) {
 	at, ok := services[mediaNS]
+	if !ok && services[media1NS] != "" {
+		return c.profiles1(ctx, services[media1NS])
+	}
 	if !ok {
 		return nil, &dial.Error{Tried: "GetProfiles", On: c.host.Addr.String(), Kind: dial.ErrNotSupported, Says: "it offers no Media2 service"}
 	}
@@ -31,7 +34,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource", "Name"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}

@@ -165,6 +165,12 @@ type statusAnswer struct {
 	Limits channel.Limits `json:"limits"`
 	Slots  []channel.Slot `json:"channels"`
 	NTP    bool           `json:"ntp"`
+	Ports  []channel.Port `json:"ports"`
+	Hands  string         `json:"hands_out"`
+	Relays bool           `json:"relays"`
+	Dates  string         `json:"dates"`
+	Times  string         `json:"times"`
+	Sets   bool           `json:"sets_time"`
 }
 
 // Status reads name, limits, channel table and clock; the offset is the recorder's
@@ -179,8 +185,17 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	for i := range a.Slots {
 		s := &a.Slots[i]
 		s.Name, s.Detail, s.Address = dial.CleanText(s.Name, 64), dial.CleanText(s.Detail, 300), dial.CleanText(s.Address, 64)
+		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
 	}
-	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots}
+	a.Ports = a.Ports[:min(len(a.Ports), 128)]
+	for i := range a.Ports {
+		p := &a.Ports[i]
+		for _, f := range []*string{&p.Address, &p.MAC, &p.UUID, &p.Make, &p.Model} {
+			*f = dial.CleanText(*f, 128)
+		}
+	}
+	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
+		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates, 64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
 	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock), NTP: a.NTP}, nil
 }
 
@@ -192,11 +207,32 @@ type Placement struct {
 	Username string `json:"username"`
 	Password string `json:"password"`
 	Profile  string `json:"profile"`
+	Label    string `json:"label"` // comes back in the channel table
 }
 
 // Place puts a camera on a channel; doing it again with the same camera changes nothing.
 func (c *Client) Place(ctx context.Context, number int, p Placement) error {
 	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d", number), p, nil, 20*time.Second)
+}
+
+// SetClock sets the recorder's own clock.
+func (c *Client) SetClock(ctx context.Context, utc time.Time) error {
+	return c.do(ctx, c.signed, http.MethodPut, "/api/clock", map[string]any{"utc": utc.UTC()}, nil, callLimit)
+}
+
+// SetAccount gives a channel another account to sign in with; label comes back in the
+// channel table. It answers when it knows whether the channel receives.
+func (c *Client) SetAccount(ctx context.Context, number int, username, password, label string) error {
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/account", number), map[string]string{"username": username, "password": password, "label": label}, nil, 20*time.Second)
+}
+
+// Pause keeps a channel from signing in until it is resumed; Pause false resumes it.
+func (c *Client) Pause(ctx context.Context, number int, on bool) error {
+	verb := "resume"
+	if on {
+		verb = "pause"
+	}
+	return c.do(ctx, c.signed, http.MethodPost, fmt.Sprintf("/api/channels/%d/%s", number, verb), nil, nil, 20*time.Second)
 }
 
 // Remove takes a camera off a channel.

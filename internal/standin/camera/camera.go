@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"image/jpeg"
-	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -25,6 +24,7 @@ import (
 // Ports of every stand-in camera on its own address.
 const (
 	HTTPPort    = 8080
+	TLSPort     = 8443
 	RTSPPort    = 8554
 	ControlPort = 8099
 )
@@ -34,30 +34,91 @@ type Config struct {
 	Place, Make, Model, Serial, MAC, UUID, Firmware string
 	Address                                         netip.Addr
 	Network                                         netip.Prefix // multicast is heard from here alone
-	Username, Password                              string
-	TakesDigest, TakesToken                         bool
-	Window                                          time.Duration // of a token's Created
-	Skew                                            time.Duration // its clock − true time
-	Zone                                            string
-	Daylight                                        bool
-	Scene                                           scenery.Scene
-	StateFile                                       string // empty: nothing is kept
+	// Username and Password are its first account, an administrator's; no name means
+	// that no first password was set yet.
+	Username, Password                  string
+	TakesDigest, TakesToken, TakesBasic bool
+	Window                              time.Duration // of a token's Created
+	Skew                                time.Duration // its clock − true time
+	Zone                                string
+	Daylight                            bool
+	Scene                               scenery.Scene
+	StateFile                           string // empty: nothing is kept
 	// Quiet leaves out what costs a camera of a thousand: moving analytics and the
 	// control port.
 	Quiet bool
+	// NoAnalytics leaves out the moving analytics alone.
+	NoAnalytics bool
 	// Refuses lists operations that this make keeps locked: it answers them with a
 	// fault, whoever asks.
 	Refuses []string
+
+	Manners Manners // how this make is on the wire
+}
+
+// Manners are what a make does otherwise than others.
+type Manners struct {
+	WebOnly     bool          // the first account opens the web page and, until ONVIF has one of its own, CreateUsers alone
+	Strict      bool          // its complexity rule: 10 characters, upper and lower case, a digit and a sign
+	LockAfter   int           // wrong sign-ins within LockFor that lock it; 0: never
+	LockFor     time.Duration //
+	Media1      bool          // it knows Media ver10 alone
+	TLS         bool          // HTTPS alone, self-signed
+	RTSPOnly    bool          // no web port and no discovery
+	NoONVIF     bool          // its web page answers, ONVIF is switched off
+	NoDirected  bool          // it ignores probes to its own address
+	Silent      bool          // its discovery is switched off
+	Twice       bool          // it answers every probe twice
+	Slow        time.Duration // before each answer
+	Dialect     int           // 1: BOM and other prefixes; 2: default namespaces; 3: comments, chunked
+	OldPage     bool          // its page wants a plug-in
+	Shadow      string        // UUID of a second device on the same address
+	DriftPPM    float64       // parts per million, fast where above zero
+	Speed       float64       // how much faster its crystal ages; 0 is 1
+	NTPServers  []string      // it was told to ask these
+	DateOrder   string        // of the text burned in, as tt:DateFormat; empty: day first
+	Clock12     bool          // the text burned in has 12 hours
+	GivesHost   string        // host in the stream addresses that it gives
+	Sources     []string      // names of its video sources; empty: one
+	Behind      netip.Addr    // it is heard from this address alone
+	MaskBits    int           // 0: as Network
+	Gateway     string        // empty: the first address of Network
+	FactoryAt   netip.Addr    // where a hard reset leaves it; invalid: where it is
+	Lease       netip.Addr    // what its network hands out; invalid: nothing does
+	RenewsUUID  bool          // a reset gives it another UUID
+	LosesClock  bool          // a restart does
+	RestartTime time.Duration // how long it is away; 0: 1.5 s
+}
+
+// user is one account.
+type user struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	Level    string `json:"level"`
+	WebOnly  bool   `json:"web_only"`
 }
 
 // memory is what survives a restart.
 type memory struct {
 	Skew     time.Duration `json:"skew"`
+	Since    time.Time     `json:"since"` // from when on drift adds to Skew
 	Zone     string        `json:"zone"`
 	Daylight bool          `json:"daylight"`
 	NTP      bool          `json:"ntp"`
+	FromDHCP bool          `json:"from_dhcp"`
 	Servers  []string      `json:"servers"`
 	Rules    []rule.Rule   `json:"rules"`
+	Users    []user        `json:"users"`
+	Address  netip.Addr    `json:"address"`
+	Bits     int           `json:"bits"`
+	Gateway  string        `json:"gateway"`
+	DHCP     bool          `json:"dhcp"`
+	UUID     string        `json:"uuid"`
+	Hidden   bool          `json:"hidden"` // its discovery is switched off
+	Date     string        `json:"date"`
+	Time     string        `json:"time"`
+	Wrong    []time.Time   `json:"wrong"` // sign-ins
+	Cert     wire.KeyPair  `json:"cert"`
 }
 
 // Camera is one running stand-in.
@@ -72,6 +133,8 @@ type Camera struct {
 	nonces map[string]time.Time
 	served map[string]int // operations that were done, by name
 	ask    chan struct{}  // wakes the NTP client
+	away   func()         // takes it off the network; nil while it is away
+	ctx    context.Context
 	stop   context.CancelFunc
 	done   sync.WaitGroup
 }
@@ -79,23 +142,45 @@ type Camera struct {
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
 	c := &Camera{cfg: cfg, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
-	c.mem = memory{Skew: cfg.Skew, Zone: cfg.Zone, Daylight: cfg.Daylight, Rules: slices.Clone(cfg.Scene.Rules)}
+	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
 	}
-	c.digest = &wire.Digest{Realm: cfg.Model, Password: func(u string) (string, bool) { return cfg.Password, u == cfg.Username }}
+	c.digest = &wire.Digest{Realm: cfg.Model, Password: c.passwordOf}
 	c.line = newTimeline()
 	c.events = newHub(c)
-	ctx, c.stop = context.WithCancel(ctx)
-	if err := c.listen(ctx); err != nil {
+	c.ctx, c.stop = context.WithCancel(ctx)
+	if err := c.up(); err != nil {
 		c.Close()
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
-	c.run(func() { c.follow(ctx) })
-	if !cfg.Quiet {
-		c.run(func() { c.watch(ctx) })
+	c.run(func() { c.follow(c.ctx) })
+	if !cfg.Quiet && !cfg.NoAnalytics {
+		c.run(func() { c.watch(c.ctx) })
 	}
 	return c, nil
+}
+
+// fresh is what the camera remembers as it leaves the box and the installer.
+func (cfg Config) fresh() memory {
+	m := memory{Skew: cfg.Skew, Since: time.Now(), Zone: cfg.Zone, Daylight: cfg.Daylight, Rules: slices.Clone(cfg.Scene.Rules), NTP: len(cfg.Manners.NTPServers) > 0, Servers: cfg.Manners.NTPServers,
+		Address: cfg.Address, Bits: cfg.Manners.MaskBits, Gateway: cfg.Manners.Gateway, UUID: cfg.UUID, Hidden: cfg.Manners.Silent, Date: cfg.Manners.DateOrder, Time: "HH:mm:ss"}
+	if cfg.Username != "" {
+		m.Users = []user{{cfg.Username, cfg.Password, "Administrator", cfg.Manners.WebOnly}}
+	}
+	if m.Bits == 0 {
+		m.Bits = cfg.Network.Bits()
+	}
+	if m.Gateway == "" && cfg.Network.IsValid() {
+		m.Gateway = cfg.Network.Masked().Addr().Next().String()
+	}
+	if m.Date == "" {
+		m.Date = "dd/MM/yyyy"
+	}
+	if cfg.Manners.Clock12 {
+		m.Time = "hh:mm:ss tt"
+	}
+	return m
 }
 
 func (c *Camera) run(f func()) {
@@ -115,44 +200,46 @@ func (c *Camera) Close() {
 // Config is what the camera was started with.
 func (c *Camera) Config() Config { return c.cfg }
 
-func (c *Camera) listen(ctx context.Context) error {
-	web := http.NewServeMux()
-	web.HandleFunc("POST /onvif/", c.soap)
-	web.HandleFunc("GET /snapshot", c.snapshot)
-	web.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprintf(w, "<!doctype html><title>%s</title><h1>%s %s</h1><p>Sign in on the device's own page.", c.cfg.Model, c.cfg.Make, c.cfg.Model)
-	})
-	control := http.NewServeMux()
-	control.HandleFunc("POST /walk", c.walk)
-	control.HandleFunc("POST /clock", c.setSkew)
-	ports := map[int]http.Handler{HTTPPort: web, ControlPort: control}
-	if c.cfg.Quiet {
-		delete(ports, ControlPort)
-	}
-	for port, h := range ports {
-		l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(c.cfg.Address, uint16(port)).String())
-		if err != nil {
-			return err
-		}
-		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
-		c.run(func() { _ = srv.Serve(l) })
-		c.run(func() { <-ctx.Done(); _ = srv.Close() })
-	}
-	if err := c.serveRTSP(ctx); err != nil {
-		return err
-	}
-	return c.serveDiscovery(ctx)
-}
-
 // Now is the camera's own time.
 func (c *Camera) Now() time.Time {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return time.Now().Add(c.mem.Skew)
+	return time.Now().Add(c.skew(c.mem))
+}
+
+// skew is how far the clock is off now: where it was set, and what it drifted since.
+func (c *Camera) skew(m memory) time.Duration {
+	speed := c.cfg.Manners.Speed
+	if speed == 0 {
+		speed = 1
+	}
+	return m.Skew + time.Duration(float64(time.Since(m.Since))*c.cfg.Manners.DriftPPM*speed/1e6)
+}
+
+// stand sets the clock d off true time.
+func (m *memory) stand(d time.Duration) { m.Skew, m.Since = d, time.Now() }
+
+// Hurry makes its crystal age speed times as fast from now on.
+func (c *Camera) Hurry(speed float64) {
+	c.change(func(m *memory) {
+		m.stand(c.skew(*m))
+		c.cfg.Manners.Speed = speed
+	})
 }
 
 // Step sets its clock d off true time by hand, as someone at its own page would.
-func (c *Camera) Step(d time.Duration) { c.change(func(m *memory) { m.Skew, m.NTP = d, false }) }
+func (c *Camera) Step(d time.Duration) { c.change(func(m *memory) { m.stand(d); m.NTP = false }) }
+
+// At is where the camera is now.
+func (c *Camera) At() netip.Addr { return c.memory().Address }
+
+// Opens says whether an account with that password would open it now.
+func (c *Camera) Opens(name, password string) bool {
+	return slices.ContainsFunc(c.memory().Users, func(u user) bool { return u.Name == name && u.Password == password })
+}
+
+// Locked says whether it is locked now, after too many wrong sign-ins.
+func (c *Camera) Locked() bool { return c.lockedFor() > 0 }
 
 // Served is how often an operation was done, refusals not counted.
 func (c *Camera) Served(op string) int {
@@ -172,7 +259,7 @@ func (c *Camera) memory() memory {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m := c.mem
-	m.Servers, m.Rules = slices.Clone(m.Servers), slices.Clone(m.Rules)
+	m.Servers, m.Rules, m.Users = slices.Clone(m.Servers), slices.Clone(m.Rules), slices.Clone(m.Users)
 	return m
 }
 
@@ -187,9 +274,9 @@ func (c *Camera) follow(ctx context.Context) {
 				if err != nil {
 					continue
 				}
-				off, err := ntp.Ask(ctx, c.cfg.Address, server, c.Now)
+				off, err := ntp.Ask(ctx, m.Address, server, c.Now)
 				if err == nil {
-					c.change(func(m *memory) { m.Skew += off })
+					c.change(func(m *memory) { m.stand(c.skew(*m) + off) })
 					wait = time.Minute
 					break
 				}
@@ -220,20 +307,21 @@ func (c *Camera) setSkew(w http.ResponseWriter, r *http.Request) {
 }
 
 func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
-	if _, ok := c.digest.Check(r.Header.Get("Authorization"), r.Method); !ok {
-		w.Header().Set("WWW-Authenticate", c.digest.Challenge(true))
-		w.WriteHeader(http.StatusUnauthorized)
+	if _, ok := c.webUser(w, r); !ok {
 		return
 	}
 	walk, frame := c.line.at(time.Now())
-	width, height := scenery.Size(r.FormValue("profile") == "sub")
+	width, height := scenery.Size(strings.HasPrefix(r.FormValue("profile"), "sub"))
 	w.Header().Set("Content-Type", "image/jpeg")
 	img := c.cfg.Scene.Draw(walk, time.Duration(frame)*time.Second/scenery.FPS, width, height)
 	_ = jpeg.Encode(w, img, &jpeg.Options{Quality: 82})
 }
 
 func (c *Camera) url(path string) string {
-	return fmt.Sprintf("http://%s:%d%s", c.cfg.Address, HTTPPort, path)
+	if c.cfg.Manners.TLS {
+		return fmt.Sprintf("https://%s:%d%s", c.At(), TLSPort, path)
+	}
+	return fmt.Sprintf("http://%s:%d%s", c.At(), HTTPPort, path)
 }
 
 // timeline says which frame of which clip is shown when; every stream, still and
@@ -283,9 +371,13 @@ func (t *timeline) walk(now time.Time) time.Time {
 }
 
 func scopes(c Config) string {
+	profile := "Profile/T"
+	if c.Manners.Media1 {
+		profile = "Profile/S"
+	}
 	esc := strings.NewReplacer(" ", "%20", "&", "%26")
 	return strings.Join([]string{
-		"onvif://www.onvif.org/type/video_encoder", "onvif://www.onvif.org/Profile/T",
+		"onvif://www.onvif.org/type/video_encoder", "onvif://www.onvif.org/" + profile,
 		"onvif://www.onvif.org/manufacturer/" + esc.Replace(c.Make),
 		"onvif://www.onvif.org/hardware/" + esc.Replace(c.Model),
 		"onvif://www.onvif.org/name/" + esc.Replace(c.Make+" "+c.Model),

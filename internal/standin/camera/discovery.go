@@ -23,11 +23,12 @@ var group = netip.MustParseAddr("239.255.255.250")
 // serveDiscovery answers WS-Discovery probes (WS-Discovery 1.0, April 2005, as
 // ONVIF Core, section 7 asks): directed ones from anywhere, multicast ones from
 // the camera's own network alone. Every answer leaves from its own address.
-func (c *Camera) serveDiscovery(ctx context.Context) error {
-	own, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(c.cfg.Address, discoveryPort)))
+func (c *Camera) serveDiscovery(ctx context.Context, at netip.Addr) error {
+	pc, err := c.ear().ListenPacket(ctx, "udp4", netip.AddrPortFrom(at, discoveryPort).String())
 	if err != nil {
 		return err
 	}
+	own := pc.(*net.UDPConn)
 	c.run(func() {
 		buf := make([]byte, 8192)
 		for {
@@ -35,11 +36,13 @@ func (c *Camera) serveDiscovery(ctx context.Context) error {
 			if err != nil {
 				return
 			}
-			c.probed(own, buf[:n], from)
+			if !c.cfg.Manners.NoDirected {
+				c.probed(own, buf[:n], from)
+			}
 		}
 	})
 	leave, err := joinGroup(func(data []byte, from netip.AddrPort) {
-		if c.cfg.Network.Contains(from.Addr().Unmap()) {
+		if c.cfg.hears(at, from.Addr().Unmap()) && !c.memory().Hidden {
 			c.probed(own, data, from)
 		}
 	})
@@ -55,6 +58,19 @@ func (c *Camera) serveDiscovery(ctx context.Context) error {
 	return nil
 }
 
+// hears says whether a camera at this address hears multicast from there: it does
+// from its own network, and from nowhere else.
+func (cfg Config) hears(at, from netip.Addr) bool {
+	if cfg.Manners.Behind.IsValid() {
+		return from == cfg.Manners.Behind
+	}
+	if cfg.Network.Contains(at) {
+		return cfg.Network.Contains(from)
+	}
+	p, err := at.Prefix(24)
+	return err == nil && p.Contains(from)
+}
+
 func (c *Camera) probed(own *net.UDPConn, data []byte, from netip.AddrPort) {
 	doc, err := wire.Parse(strings.NewReader(string(data)))
 	if err != nil || doc.Find("Probe") == nil {
@@ -63,15 +79,28 @@ func (c *Camera) probed(own *net.UDPConn, data []byte, from netip.AddrPort) {
 	if types := doc.Get("Types"); types != "" && !strings.Contains(types, "NetworkVideoTransmitter") && !strings.Contains(types, "Device") {
 		return
 	}
-	raw := make([]byte, 16)
-	_, _ = rand.Read(raw)
-	answer := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl" xmlns:tds="http://www.onvif.org/ver10/device/wsdl"><s:Header><a:MessageID>urn:uuid:%x-%x-%x-%x-%x</a:MessageID><a:RelatesTo>%s</a:RelatesTo><a:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:To><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</a:Action></s:Header><s:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:%s</a:Address></a:EndpointReference><d:Types>dn:NetworkVideoTransmitter tds:Device</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`,
-		raw[:4], raw[4:6], raw[6:8], raw[8:10], raw[10:], wire.Esc(doc.Get("MessageID")), c.cfg.UUID, wire.Esc(scopes(c.cfg)), c.url("/onvif/device_service"))
-	_, _ = own.WriteToUDPAddrPort([]byte(answer), from)
+	m := c.memory()
+	uuids := []string{m.UUID}
+	if c.cfg.Manners.Twice {
+		uuids = append(uuids, m.UUID)
+	}
+	if c.cfg.Manners.Shadow != "" {
+		uuids = append(uuids, c.cfg.Manners.Shadow)
+	}
+	for _, id := range uuids {
+		_, _ = own.WriteToUDPAddrPort([]byte(c.match(id, doc.Get("MessageID"))), from)
+	}
 }
 
-// ear is the one socket of this process that hears the group, for all cameras.
-var ear struct {
+func (c *Camera) match(uuid, relates string) string {
+	raw := make([]byte, 16)
+	_, _ = rand.Read(raw)
+	return fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl" xmlns:tds="http://www.onvif.org/ver10/device/wsdl"><s:Header><a:MessageID>urn:uuid:%x-%x-%x-%x-%x</a:MessageID><a:RelatesTo>%s</a:RelatesTo><a:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:To><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/ProbeMatches</a:Action></s:Header><s:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:%s</a:Address></a:EndpointReference><d:Types>dn:NetworkVideoTransmitter tds:Device</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`,
+		raw[:4], raw[4:6], raw[6:8], raw[8:10], raw[10:], wire.Esc(relates), uuid, wire.Esc(scopes(c.cfg)), c.url("/onvif/device_service"))
+}
+
+// groupEar is the one socket of this process that hears the group, for all cameras.
+var groupEar struct {
 	sync.Mutex
 	conn    net.PacketConn
 	next    int
@@ -79,25 +108,25 @@ var ear struct {
 }
 
 func joinGroup(hear func([]byte, netip.AddrPort)) (leave func(), err error) {
-	ear.Lock()
-	defer ear.Unlock()
-	if ear.conn == nil {
-		if ear.conn, err = listenGroup(); err != nil {
+	groupEar.Lock()
+	defer groupEar.Unlock()
+	if groupEar.conn == nil {
+		if groupEar.conn, err = listenGroup(); err != nil {
 			return nil, err
 		}
-		ear.hearers = map[int]func([]byte, netip.AddrPort){}
-		go hearGroup(ear.conn)
+		groupEar.hearers = map[int]func([]byte, netip.AddrPort){}
+		go hearGroup(groupEar.conn)
 	}
-	ear.next++
-	id := ear.next
-	ear.hearers[id] = hear
+	groupEar.next++
+	id := groupEar.next
+	groupEar.hearers[id] = hear
 	return func() {
-		ear.Lock()
-		defer ear.Unlock()
-		delete(ear.hearers, id)
-		if len(ear.hearers) == 0 && ear.conn != nil {
-			_ = ear.conn.Close()
-			ear.conn = nil
+		groupEar.Lock()
+		defer groupEar.Unlock()
+		delete(groupEar.hearers, id)
+		if len(groupEar.hearers) == 0 && groupEar.conn != nil {
+			_ = groupEar.conn.Close()
+			groupEar.conn = nil
 		}
 	}, nil
 }
@@ -113,12 +142,12 @@ func hearGroup(conn net.PacketConn) {
 		if !ok {
 			continue
 		}
-		ear.Lock()
-		all := make([]func([]byte, netip.AddrPort), 0, len(ear.hearers))
-		for _, h := range ear.hearers {
+		groupEar.Lock()
+		all := make([]func([]byte, netip.AddrPort), 0, len(groupEar.hearers))
+		for _, h := range groupEar.hearers {
 			all = append(all, h)
 		}
-		ear.Unlock()
+		groupEar.Unlock()
 		for _, h := range all {
 			h(buf[:n], udp.AddrPort())
 		}

@@ -54,6 +54,13 @@ func newHub(c *Camera) *hub {
 	return h
 }
 
+// forget ends all subscriptions, as a restart does.
+func (h *hub) forget() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.points = map[string]*point{}
+}
+
 // follow keeps one property for each rule that lasts, and ends those that are gone.
 func (h *hub) follow(rules []rule.Rule) {
 	h.mu.Lock()

@@ -2,6 +2,7 @@ package camera
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"duskyharbor/internal/core/rule"
@@ -10,23 +11,63 @@ import (
 	"duskyharbor/internal/standin/wire"
 )
 
-// media answers the Media2 service (ONVIF Media2 Service Specification).
+// profile is one media profile: of a video source, from 0, main or sub.
+type profile struct {
+	token  string
+	source int
+	sub    bool
+}
+
+// profiles lists the camera's profiles: main and sub of each source.
+func (c *Camera) profiles() []profile {
+	var out []profile
+	for i := range max(1, len(c.cfg.Manners.Sources)) {
+		tail := ""
+		if i > 0 {
+			tail = fmt.Sprint(i + 1)
+		}
+		out = append(out, profile{"main" + tail, i, false}, profile{"sub" + tail, i, true})
+	}
+	return out
+}
+
+func (c *Camera) has(token string) bool {
+	return slices.ContainsFunc(c.profiles(), func(p profile) bool { return p.token == token })
+}
+
+// sourceName is what a source is called.
+func (c *Camera) sourceName(i int) string {
+	if i < len(c.cfg.Manners.Sources) {
+		return c.cfg.Manners.Sources[i]
+	}
+	return "Sensor"
+}
+
+// media answers the Media2 service (ONVIF Media2 Service Specification), or Media
+// ver10 alone where the make knows no other.
 func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
+	one := op.XMLName.Space == "http://www.onvif.org/ver10/media/wsdl"
+	if one != c.cfg.Manners.Media1 && (strings.HasPrefix(op.XMLName.Local, "GetProfile") || strings.HasPrefix(op.XMLName.Local, "GetStream") || strings.HasPrefix(op.XMLName.Local, "GetSnap") || strings.Contains(op.XMLName.Local, "OSD")) {
+		return "", sender("ter:ActionNotSupported", "This device knows no such service."), true
+	}
+	ns := "tr2"
+	if one {
+		ns = "trt"
+	}
 	switch op.XMLName.Local {
 	case "GetProfiles":
 		var b strings.Builder
-		for _, p := range []string{"main", "sub"} {
-			if t := op.Get("Token"); t != "" && t != p {
+		for _, p := range c.profiles() {
+			if t := op.Get("Token"); t != "" && t != p.token {
 				continue
 			}
-			fmt.Fprintf(&b, `<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc0"><tt:Name>Sensor</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs0</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics></tr2:Configurations></tr2:Profiles>`,
-				p, title(p), scenery.Width, scenery.Height, encoder("tr2:VideoEncoder", p))
+			b.WriteString(c.profileXML(p, one))
 		}
-		return "<tr2:GetProfilesResponse>" + b.String() + "</tr2:GetProfilesResponse>", nil, true
+		return "<" + ns + ":GetProfilesResponse>" + b.String() + "</" + ns + ":GetProfilesResponse>", nil, true
 	case "GetVideoEncoderConfigurations":
 		var b strings.Builder
-		for _, p := range []string{"main", "sub"} {
-			if t := op.Get("ConfigurationToken"); t == "" || t == "vec_"+p {
+		for _, p := range c.profiles() {
+			if t := op.Get("ConfigurationToken"); t == "" || t == "vec_"+p.token {
 				b.WriteString(encoder("tr2:Configurations", p))
 			}
 		}
@@ -35,31 +76,67 @@ func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 		return fmt.Sprintf(`<tr2:GetVideoEncoderConfigurationOptionsResponse><tr2:Options GovLengthRange="%d %d" FrameRatesSupported="%d" ProfilesSupported="Main" ConstantBitRateSupported="false"><tt:Encoding>H264</tt:Encoding><tt:QualityRange><tt:Min>0</tt:Min><tt:Max>10</tt:Max></tt:QualityRange><tt:ResolutionsAvailable><tt:Width>1280</tt:Width><tt:Height>720</tt:Height></tt:ResolutionsAvailable><tt:ResolutionsAvailable><tt:Width>640</tt:Width><tt:Height>360</tt:Height></tt:ResolutionsAvailable><tt:BitrateRange><tt:Min>64</tt:Min><tt:Max>2048</tt:Max></tt:BitrateRange></tr2:Options></tr2:GetVideoEncoderConfigurationOptionsResponse>`,
 			scenery.FPS, scenery.FPS, scenery.FPS), nil, true
 	case "GetStreamUri", "GetSnapshotUri":
-		p := op.Get("ProfileToken")
-		if p != "main" && p != "sub" {
-			return "", sender("ter:InvalidArgVal/ter:NoProfile", "The requested profile does not exist."), true
+		return c.uri(op, ns)
+	case "GetOSDs":
+		m := c.memory()
+		return fmt.Sprintf(`<%[1]s:GetOSDsResponse><%[1]s:OSDs token="osd0"><tt:VideoSourceConfigurationToken>vsc0</tt:VideoSourceConfigurationToken><tt:Type>Text</tt:Type><tt:Position><tt:Type>UpperLeft</tt:Type></tt:Position><tt:TextString><tt:Type>DateAndTime</tt:Type><tt:DateFormat>%[2]s</tt:DateFormat><tt:TimeFormat>%[3]s</tt:TimeFormat></tt:TextString></%[1]s:OSDs></%[1]s:GetOSDsResponse>`, ns, m.Date, m.Time), nil, true
+	case "SetOSD":
+		if o := op.Find("OSD"); o.Attr("token") != "osd0" || o.Get("DateFormat") == "" {
+			return "", sender("ter:InvalidArgVal/ter:NoConfig", "There is no such text."), true
 		}
-		if op.XMLName.Local == "GetSnapshotUri" {
-			return `<tr2:GetSnapshotUriResponse><tr2:Uri>` + c.url("/snapshot?profile="+p) + `</tr2:Uri></tr2:GetSnapshotUriResponse>`, nil, true
-		}
-		return fmt.Sprintf(`<tr2:GetStreamUriResponse><tr2:Uri>rtsp://%s:%d/%s</tr2:Uri></tr2:GetStreamUriResponse>`, c.cfg.Address, RTSPPort, p), nil, true
+		c.change(func(m *memory) { m.Date, m.Time = op.Get("DateFormat"), op.Get("TimeFormat") })
+		return "<" + ns + ":SetOSDResponse/>", nil, true
 	}
 	return "", nil, false
 }
 
+func (c *Camera) uri(op *wire.Node, ns string) (string, *fault, bool) {
+	p := op.Get("ProfileToken")
+	if !c.has(p) {
+		return "", sender("ter:InvalidArgVal/ter:NoProfile", "The requested profile does not exist."), true
+	}
+	host := c.cfg.Manners.GivesHost
+	if host == "" {
+		host = c.At().String()
+	}
+	uri := fmt.Sprintf("rtsp://%s:%d/%s", host, RTSPPort, p)
+	if op.XMLName.Local == "GetSnapshotUri" {
+		uri = c.url("/snapshot?profile=" + p)
+	}
+	if ns == "trt" {
+		return fmt.Sprintf(`<trt:%[1]sResponse><trt:MediaUri><tt:Uri>%[2]s</tt:Uri><tt:InvalidAfterConnect>false</tt:InvalidAfterConnect><tt:InvalidAfterReboot>false</tt:InvalidAfterReboot><tt:Timeout>PT60S</tt:Timeout></trt:MediaUri></trt:%[1]sResponse>`, op.XMLName.Local, wire.Esc(uri)), nil, true
+	}
+	return fmt.Sprintf(`<tr2:%[1]sResponse><tr2:Uri>%[2]s</tr2:Uri></tr2:%[1]sResponse>`, op.XMLName.Local, wire.Esc(uri)), nil, true
+}
+
+func (c *Camera) profileXML(p profile, one bool) string {
+	name := wire.Esc(title(p.token))
+	if p.source > 0 || len(c.cfg.Manners.Sources) > 1 {
+		name = wire.Esc(c.sourceName(p.source)) + " " + map[bool]string{false: "main", true: "sub"}[p.sub]
+	}
+	if one {
+		w, h := scenery.Size(p.sub)
+		return fmt.Sprintf(`<trt:Profiles token="%s" fixed="true"><tt:Name>%s</tt:Name><tt:VideoSourceConfiguration token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tt:VideoSourceConfiguration><tt:VideoEncoderConfiguration token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>6</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264></tt:VideoEncoderConfiguration></trt:Profiles>`,
+			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, scenery.Width, scenery.Height, p.token, w, h, scenery.FPS, limit(p), scenery.FPS)
+	}
+	analytics := `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
+	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
+		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, scenery.Width, scenery.Height, encoder("tr2:VideoEncoder", p), analytics)
+}
+
 func title(profile string) string { return strings.ToUpper(profile[:1]) + profile[1:] }
 
-func limit(profile string) int {
-	if profile == "sub" {
+func limit(p profile) int {
+	if p.sub {
 		return 512
 	}
 	return 2048
 }
 
-func encoder(tag, profile string) string {
-	w, h := scenery.Size(profile == "sub")
+func encoder(tag string, p profile) string {
+	w, h := scenery.Size(p.sub)
 	return fmt.Sprintf(`<%s token="vec_%s" GovLength="%d" Profile="Main"><tt:Name>%s encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:RateControl ConstantBitRate="false"><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:Quality>6</tt:Quality></%s>`,
-		tag, profile, scenery.FPS, title(profile), w, h, scenery.FPS, limit(profile), tag)
+		tag, p.token, scenery.FPS, title(p.token), w, h, scenery.FPS, limit(p), tag)
 }
 
 // analytics answers the rule engine's part of the Analytics service.

@@ -25,8 +25,8 @@ import (
 
 // serveRTSP serves /main and /sub (RFC 2326) over TCP, RTP interleaved, with
 // Digest sign-in.
-func (c *Camera) serveRTSP(ctx context.Context) error {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(c.cfg.Address, RTSPPort).String())
+func (c *Camera) serveRTSP(ctx context.Context, at netip.Addr) error {
+	l, err := c.ear().Listen(ctx, "tcp4", netip.AddrPortFrom(at, RTSPPort).String())
 	if err != nil {
 		return err
 	}
@@ -117,17 +117,23 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 	if method == "OPTIONS" {
 		return s.answer(h, "200 OK", "Public: OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN, GET_PARAMETER\r\n", "")
 	}
+	if d := s.cam.lockedFor(); d > 0 {
+		return s.answer(h, "403 Forbidden", fmt.Sprintf("Retry-After: %d\r\n", int(d.Seconds())+1), "")
+	}
 	if _, ok := s.cam.digest.Check(h.Get("Authorization"), method); !ok {
+		if h.Get("Authorization") != "" {
+			s.cam.wrong()
+		}
 		return s.answer(h, "401 Unauthorized", "WWW-Authenticate: "+s.cam.digest.Challenge(false)+"\r\n", "")
 	}
 	session := "Session: 1;timeout=60\r\n"
 	switch method {
 	case "DESCRIBE":
 		u, err := url.Parse(target)
-		if err != nil || u.Path != "/main" && u.Path != "/sub" {
+		if err != nil || !s.cam.has(strings.Trim(u.Path, "/")) {
 			return s.answer(h, "404 Not Found", "", "")
 		}
-		s.sub = u.Path == "/sub"
+		s.sub = strings.HasPrefix(u.Path, "/sub")
 		return s.answer(h, "200 OK", "Content-Base: "+strings.TrimSuffix(target, "/")+"/\r\nContent-Type: application/sdp\r\n", s.cam.sdp(s.sub))
 	case "SETUP":
 		t := h.Get("Transport")
@@ -180,7 +186,7 @@ func (c *Camera) sdp(sub bool) string {
 			sets = append(sets, base64.StdEncoding.EncodeToString(nal))
 		}
 	}
-	return strings.Join([]string{"v=0", "o=- 1 1 IN IP4 " + c.cfg.Address.String(), "s=" + name, "t=0 0", "a=control:*", "a=range:npt=now-",
+	return strings.Join([]string{"v=0", "o=- 1 1 IN IP4 " + c.At().String(), "s=" + name, "t=0 0", "a=control:*", "a=range:npt=now-",
 		"m=video 0 RTP/AVP 96", "c=IN IP4 0.0.0.0", "a=rtpmap:96 H264/90000",
 		"a=fmtp:96 packetization-mode=1;profile-level-id=" + profile + ";sprop-parameter-sets=" + strings.Join(sets, ","),
 		"a=control:trackID=0", ""}, "\r\n")

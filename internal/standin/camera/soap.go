@@ -13,7 +13,7 @@ import (
 )
 
 const envelope = `<?xml version="1.0" encoding="UTF-8"?>
-<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:wsa="http://www.w3.org/2005/08/addressing" xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tr2="http://www.onvif.org/ver20/media/wsdl" xmlns:tev="http://www.onvif.org/ver10/events/wsdl" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" xmlns:wsnt="http://docs.oasis-open.org/wsn/b-2" xmlns:wstop="http://docs.oasis-open.org/wsn/t-1" xmlns:tns1="http://www.onvif.org/ver10/topics" xmlns:ter="http://www.onvif.org/ver10/error" xmlns:xs="http://www.w3.org/2001/XMLSchema"><s:Body>`
+<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:wsa="http://www.w3.org/2005/08/addressing" xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tr2="http://www.onvif.org/ver20/media/wsdl" xmlns:trt="http://www.onvif.org/ver10/media/wsdl" xmlns:tev="http://www.onvif.org/ver10/events/wsdl" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" xmlns:wsnt="http://docs.oasis-open.org/wsn/b-2" xmlns:wstop="http://docs.oasis-open.org/wsn/t-1" xmlns:tns1="http://www.onvif.org/ver10/topics" xmlns:ter="http://www.onvif.org/ver10/error" xmlns:xs="http://www.w3.org/2001/XMLSchema"><s:Body>`
 
 const tail = `</s:Body></s:Envelope>`
 
@@ -30,6 +30,9 @@ func (f *fault) Error() string { return f.subcode + ": " + f.text }
 func sender(subcode, text string) *fault {
 	return &fault{http.StatusBadRequest, "Sender", subcode, text}
 }
+
+// virginal lists what anyone may do while no first password is set.
+var virginal = []string{"GetDeviceInformation", "GetUsers", "CreateUsers", "GetPasswordComplexityConfiguration", "GetNetworkInterfaces"}
 
 // open lists the operations that ask for no sign-in (ONVIF Core, 5.9.4.3, PRE_AUTH).
 var open = []string{"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetServiceCapabilities", "GetEndpointReference", "GetHostname", "GetWsdlUrl"}
@@ -48,10 +51,19 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 		c.answer(w, "", sender("ter:WellFormed", "The body is empty."))
 		return
 	}
-	if !slices.Contains(open, op.XMLName.Local) {
-		if challenge, f := c.authorise(doc.Find("Security"), r); f != nil {
+	if c.cfg.Manners.Slow > 0 && !c.pause(c.cfg.Manners.Slow) {
+		return
+	}
+	name := op.XMLName.Local
+	if !slices.Contains(open, name) && !(c.virgin() && slices.Contains(virginal, name)) {
+		if d := c.lockedFor(); d > 0 {
+			w.Header().Set("Retry-After", fmt.Sprint(int(d.Seconds())+1))
+			c.answer(w, "", &fault{http.StatusForbidden, "Sender", "ter:NotAuthorized", "The account is locked after too many wrong sign-ins."})
+			return
+		}
+		if challenge, f := c.authorise(doc.Find("Security"), r, name); f != nil {
 			if challenge {
-				w.Header().Set("WWW-Authenticate", c.digest.Challenge(true))
+				w.Header().Set("WWW-Authenticate", c.challenge())
 				w.WriteHeader(http.StatusUnauthorized)
 				return
 			}
@@ -62,7 +74,7 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 	out, f := c.operate(r, op)
 	if f == nil {
 		c.mu.Lock()
-		c.served[op.XMLName.Local]++
+		c.served[name]++
 		c.mu.Unlock()
 	}
 	c.answer(w, out, f)
@@ -80,44 +92,85 @@ func (c *Camera) answer(w http.ResponseWriter, body string, f *fault) {
 		body = fmt.Sprintf(`<s:Fault><s:Code><s:Value>s:%s</s:Value><s:Subcode><s:Value>%s</s:Value>%s</s:Subcode></s:Code><s:Reason><s:Text xml:lang="en">%s</s:Text></s:Reason></s:Fault>`,
 			f.code, outer, inner, wire.Esc(f.text))
 	}
-	_, _ = w.Write([]byte(envelope + body + tail))
+	c.write(w, envelope+body+tail)
+}
+
+// write sends an answer in the dialect of this make: all say the same.
+func (c *Camera) write(w http.ResponseWriter, text string) {
+	switch c.cfg.Manners.Dialect {
+	case 1:
+		text = "\ufeff" + strings.NewReplacer("<s:", "<SOAP-ENV:", "</s:", "</SOAP-ENV:", "xmlns:s=", "xmlns:SOAP-ENV=", ">s:", ">SOAP-ENV:", "<tds:", "<ns1:", "</tds:", "</ns1:", "xmlns:tds=", "xmlns:ns1=",
+			"<tt:", "<sch:", "</tt:", "</sch:", "xmlns:tt=", "xmlns:sch=", "\"tt:", "\"sch:").Replace(text)
+	case 2:
+		text = strings.NewReplacer("<tds:", "<", "</tds:", "</").Replace(text)
+		head, body, _ := strings.Cut(text, "<s:Body><")
+		if end := strings.IndexAny(body, "/>"); end > 0 && !strings.Contains(body[:end], ":") {
+			body = body[:end] + ` xmlns="http://www.onvif.org/ver10/device/wsdl"` + body[end:]
+		}
+		text = head + "<s:Body><" + body
+	case 3:
+		text = strings.Replace(text, "<s:Body>", "<!-- answer --><s:Body><!-- of this camera -->", 1)
+		half := len(text) / 2
+		_, _ = w.Write([]byte(text[:half]))
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+		text = text[half:]
+	}
+	_, _ = w.Write([]byte(text))
 }
 
 // authorise checks whichever sign-in the request carries. A device that takes
-// Digest answers 401 to anything else, or clients would never try Digest.
-func (c *Camera) authorise(security *wire.Node, r *http.Request) (challenge bool, f *fault) {
+// Digest or Basic answers 401 to anything else, or clients would never try it.
+func (c *Camera) authorise(security *wire.Node, r *http.Request, op string) (challenge bool, f *fault) {
 	refused := sender("ter:NotAuthorized", "Sender not authorized.")
-	if h := r.Header.Get("Authorization"); c.cfg.TakesDigest && h != "" {
-		if _, ok := c.digest.Check(h, r.Method); ok {
-			return false, nil
+	http401 := c.cfg.TakesDigest || c.cfg.TakesBasic
+	if h := r.Header.Get("Authorization"); h != "" && http401 {
+		name, ok := c.httpUser(r)
+		if !ok {
+			c.wrong()
+			return true, refused
 		}
-		return true, refused
+		u, _ := c.userOf(name)
+		if u.WebOnly && !(op == "CreateUsers" && !slices.ContainsFunc(c.memory().Users, func(u user) bool { return !u.WebOnly })) {
+			return true, refused // the web's account isn't ONVIF's
+		}
+		if !may(u.Level, op) {
+			return false, refused
+		}
+		return false, nil
 	}
 	token := security.Find("UsernameToken")
 	if c.cfg.TakesToken && token != nil {
-		if c.tokenOpens(token) {
-			return false, nil
+		u, ok := c.tokenOpens(token)
+		switch {
+		case !ok:
+			c.wrong()
+			return false, refused
+		case u.WebOnly, !may(u.Level, op):
+			return false, refused
 		}
-		return false, refused
+		return false, nil
 	}
-	return c.cfg.TakesDigest, refused
+	return http401, refused
 }
 
 // tokenOpens checks a WS-UsernameToken (Username Token Profile 1.0, 3.1) against
 // the camera's own clock; a nonce opens once.
-func (c *Camera) tokenOpens(token *wire.Node) bool {
+func (c *Camera) tokenOpens(token *wire.Node) (user, bool) {
 	nonce, err := base64.StdEncoding.DecodeString(token.Get("Nonce"))
 	created := token.Get("Created")
 	at, err2 := time.Parse(time.RFC3339Nano, created)
-	if err != nil || err2 != nil || token.Get("Username") != c.cfg.Username {
-		return false
+	u, known := c.userOf(token.Get("Username"))
+	if err != nil || err2 != nil || !known {
+		return u, false
 	}
 	if off := c.Now().Sub(at); off.Abs() > c.cfg.Window {
-		return false
+		return u, false
 	}
-	sum := sha1.Sum([]byte(string(nonce) + created + c.cfg.Password))
+	sum := sha1.Sum([]byte(string(nonce) + created + u.Password))
 	if base64.StdEncoding.EncodeToString(sum[:]) != token.Get("Password") {
-		return false
+		return u, false
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -128,7 +181,7 @@ func (c *Camera) tokenOpens(token *wire.Node) bool {
 	}
 	_, used := c.nonces[string(nonce)]
 	c.nonces[string(nonce)] = time.Now()
-	return !used
+	return u, !used
 }
 
 func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
@@ -148,23 +201,18 @@ func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 		return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>%s</tds:Manufacturer><tds:Model>%s</tds:Model><tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
 			wire.Esc(c.cfg.Make), wire.Esc(c.cfg.Model), c.cfg.Firmware, c.cfg.Serial, wire.Esc(c.cfg.Model)), nil
 	case "GetEndpointReference":
-		return `<tds:GetEndpointReferenceResponse><tds:GUID>urn:uuid:` + c.cfg.UUID + `</tds:GUID></tds:GetEndpointReferenceResponse>`, nil
-	case "GetNetworkInterfaces":
-		return fmt.Sprintf(`<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token="eth0"><tt:Enabled>true</tt:Enabled><tt:Info><tt:Name>eth0</tt:Name><tt:HwAddress>%s</tt:HwAddress><tt:MTU>1500</tt:MTU></tt:Info><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>`,
-			c.cfg.MAC, c.cfg.Address, c.cfg.Network.Bits()), nil
-	case "GetScopes":
-		var b strings.Builder
-		for _, s := range strings.Fields(scopes(c.cfg)) {
-			b.WriteString("<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>" + wire.Esc(s) + "</tt:ScopeItem></tds:Scopes>")
-		}
-		return "<tds:GetScopesResponse>" + b.String() + "</tds:GetScopesResponse>", nil
-	case "GetUsers":
-		return `<tds:GetUsersResponse><tds:User><tt:Username>` + wire.Esc(c.cfg.Username) + `</tt:Username><tt:UserLevel>Administrator</tt:UserLevel></tds:User></tds:GetUsersResponse>`, nil
+		return `<tds:GetEndpointReferenceResponse><tds:GUID>urn:uuid:` + c.memory().UUID + `</tds:GUID></tds:GetEndpointReferenceResponse>`, nil
 	case "GetServices":
 		return c.services(), nil
 	case "GetCapabilities":
 		return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>%s</tt:XAddr></tt:Device><tt:Events><tt:XAddr>%s</tt:XAddr><tt:WSSubscriptionPolicySupport>false</tt:WSSubscriptionPolicySupport><tt:WSPullPointSupport>true</tt:WSPullPointSupport><tt:WSPausableSubscriptionManagerInterfaceSupport>false</tt:WSPausableSubscriptionManagerInterfaceSupport></tt:Events></tds:Capabilities></tds:GetCapabilitiesResponse>`,
 			c.url("/onvif/device_service"), c.url("/onvif/events")), nil
+	}
+	if out, f, ok := c.users(op); ok {
+		return out, f
+	}
+	if out, f, ok := c.network(op); ok {
+		return out, f
 	}
 	if out, f, ok := c.media(op); ok {
 		return out, f
@@ -177,7 +225,11 @@ func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 
 func (c *Camera) services() string {
 	var b strings.Builder
-	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, {"http://www.onvif.org/ver20/media/wsdl", "media2"}, {"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
+	media := [2]string{"http://www.onvif.org/ver20/media/wsdl", "media2"}
+	if c.cfg.Manners.Media1 {
+		media = [2]string{"http://www.onvif.org/ver10/media/wsdl", "media"}
+	}
+	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, media, {"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
 		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>%s</tds:XAddr><tds:Version><tt:Major>21</tt:Major><tt:Minor>6</tt:Minor></tds:Version></tds:Service>`, s[0], c.url("/onvif/"+s[1]))
 	}
 	return "<tds:GetServicesResponse>" + b.String() + "</tds:GetServicesResponse>"
@@ -190,7 +242,7 @@ func stamp(tag string, t time.Time) string {
 
 func (c *Camera) getTime() string {
 	m := c.memory()
-	utc := time.Now().Add(m.Skew).UTC()
+	utc := time.Now().Add(c.skew(m)).UTC()
 	kind := "Manual"
 	if m.NTP {
 		kind = "NTP"
@@ -224,7 +276,7 @@ func (c *Camera) setTime(op *wire.Node) (string, *fault) {
 			m.Zone = zone
 		}
 		if !set.IsZero() {
-			m.Skew = time.Until(set)
+			m.stand(time.Until(set))
 		}
 	})
 	c.wake()
@@ -243,11 +295,12 @@ func (c *Camera) getNTP() string {
 	for _, s := range c.memory().Servers {
 		b.WriteString("<tt:NTPManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + wire.Esc(s) + "</tt:IPv4Address></tt:NTPManual>")
 	}
-	return "<tds:GetNTPResponse><tds:NTPInformation><tt:FromDHCP>false</tt:FromDHCP>" + b.String() + "</tds:NTPInformation></tds:GetNTPResponse>"
+	return "<tds:GetNTPResponse><tds:NTPInformation><tt:FromDHCP>" + fmt.Sprint(c.memory().FromDHCP) + "</tt:FromDHCP>" + b.String() + "</tds:NTPInformation></tds:GetNTPResponse>"
 }
 
 func (c *Camera) setNTP(op *wire.Node) (string, *fault) {
-	if op.Get("FromDHCP") == "true" {
+	dhcp := op.Get("FromDHCP") == "true"
+	if dhcp && !c.memory().DHCP {
 		return "", sender("ter:ActionNotSupported", "This camera has a fixed address.")
 	}
 	var servers []string
@@ -256,7 +309,7 @@ func (c *Camera) setNTP(op *wire.Node) (string, *fault) {
 			servers = append(servers, op.Kids[i].Get("IPv4Address"))
 		}
 	}
-	c.change(func(m *memory) { m.Servers = servers })
+	c.change(func(m *memory) { m.Servers, m.FromDHCP = servers, dhcp })
 	c.wake()
 	return "<tds:SetNTPResponse/>", nil
 }

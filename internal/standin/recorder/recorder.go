@@ -6,16 +6,9 @@ package recorder
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"net/http"
 	"net/netip"
@@ -45,6 +38,18 @@ type Config struct {
 	Limits                                    channel.Limits
 	Skew                                      time.Duration
 	StateFile                                 string
+	NoNTP                                     bool
+	Dates, Times                              string             // order of its dates, see channel.Recorder
+	Plugged                                   map[int]netip.Addr // what hangs on its own ports
+	HandsOut                                  netip.Prefix       // what its ports give
+	Entries                                   []Entry            // channels as an earlier installer left them
+	OwnScreen                                 bool               // no way in but its own screen
+}
+
+// Entry is a channel that someone set up before.
+type Entry struct {
+	Number, Port                int
+	Name, Address, User, Secret string
 }
 
 // placed is one channel as kept over a restart.
@@ -57,14 +62,17 @@ type placed struct {
 	Password string              `json:"password"`
 	Profile  string              `json:"profile"`
 	Inputs   map[string][]string `json:"inputs"`
+	Port     int                 `json:"port"`
+	Paused   bool                `json:"paused"`
+	Label    string              `json:"label"`
 }
 
 type memory struct {
 	Channels map[int]*placed `json:"channels"`
-	Cert     string          `json:"cert"`
-	Key      string          `json:"key"`
-	Log      []entry         `json:"log"`
-	Seq      int64           `json:"seq"`
+	Skew     time.Duration   `json:"skew"`
+	wire.KeyPair
+	Log []entry `json:"log"`
+	Seq int64   `json:"seq"`
 }
 
 type entry struct {
@@ -90,6 +98,7 @@ type Recorder struct {
 	live  map[int]*worker
 	wake  chan struct{} // closed and renewed at every log entry
 	ntp   bool
+	ports map[int]channel.Port
 	ctx   context.Context
 	stop  context.CancelFunc
 	done  sync.WaitGroup
@@ -98,15 +107,24 @@ type Recorder struct {
 
 // Start brings a recorder up; it takes up its channels again.
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
-	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}), dialer: &dial.Dialer{}}
-	r.mem.Channels = map[int]*placed{}
+	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}), dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}}
+	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
+	for _, e := range cfg.Entries {
+		r.mem.Channels[e.Number] = &placed{Number: e.Number, Name: e.Name, Address: e.Address, Service: "http://" + e.Address + ":8080/onvif/device_service", Username: e.User, Password: e.Secret, Profile: "main", Port: e.Port, Inputs: map[string][]string{}}
+	}
 	if err := wire.Load(cfg.StateFile, &r.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
 	}
 	r.digest = &wire.Digest{Realm: cfg.Model, Password: func(u string) (string, bool) { return cfg.Password, u == cfg.Username }}
 	r.ctx, r.stop = context.WithCancel(ctx)
-	cert, err := r.certificate()
+	if cfg.OwnScreen {
+		return r, r.screen()
+	}
+	cert, err := r.mem.Certificate(cfg.Model, cfg.Address)
 	if err != nil {
+		return nil, err
+	}
+	if err := wire.Save(cfg.StateFile, r.mem); err != nil {
 		return nil, err
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(cfg.Address, Port).String())
@@ -114,15 +132,18 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 		r.stop()
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
-	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
+	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
 		BaseContext: func(net.Listener) context.Context { return r.ctx }}
 	r.run(func() { _ = srv.ServeTLS(l, "", "") })
 	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
-	r.ntp = ntp.Serve(r.ctx, cfg.Address, r.Now) == nil
+	r.ntp = !cfg.NoNTP && ntp.Serve(r.ctx, cfg.Address, r.Now) == nil
 	for _, p := range r.mem.Channels {
 		r.begin(p)
 	}
 	r.run(r.keep)
+	for n, at := range cfg.Plugged {
+		r.run(func() { r.mind(n, at) })
+	}
 	return r, nil
 }
 
@@ -144,7 +165,13 @@ func (r *Recorder) Close() {
 func (r *Recorder) Config() Config { return r.cfg }
 
 // Now is the recorder's own time.
-func (r *Recorder) Now() time.Time { return time.Now().Add(r.cfg.Skew) }
+func (r *Recorder) Now() time.Time {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.now()
+}
+
+func (r *Recorder) now() time.Time { return time.Now().Add(r.mem.Skew) }
 
 // keep writes the state down when it changed, at most once a second.
 func (r *Recorder) keep() {
@@ -167,32 +194,6 @@ func (r *Recorder) keep() {
 	}
 }
 
-// certificate makes a self-signed one at first and keeps it.
-func (r *Recorder) certificate() (tls.Certificate, error) {
-	if r.mem.Cert == "" {
-		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			return tls.Certificate{}, err
-		}
-		t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: r.cfg.Model}, NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
-			IPAddresses: []net.IP{r.cfg.Address.AsSlice()}}
-		der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-		if err != nil {
-			return tls.Certificate{}, err
-		}
-		raw, err := x509.MarshalECPrivateKey(key)
-		if err != nil {
-			return tls.Certificate{}, err
-		}
-		r.mem.Cert = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
-		r.mem.Key = string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: raw}))
-		if err := wire.Save(r.cfg.StateFile, r.mem); err != nil {
-			return tls.Certificate{}, err
-		}
-	}
-	return tls.X509KeyPair([]byte(r.mem.Cert), []byte(r.mem.Key))
-}
-
 func (r *Recorder) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /api/hello", func(w http.ResponseWriter, _ *http.Request) {
@@ -209,6 +210,11 @@ func (r *Recorder) handler() http.Handler {
 		})
 	}
 	signed("GET /api/status", r.status)
+	signed("PUT /api/clock", r.setClock)
+	signed("PUT /api/channels/{n}/account", r.account)
+	signed("POST /api/channels/{n}/pause", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, true) })
+	signed("POST /api/channels/{n}/resume", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, false) })
+	signed("GET /ports/{port}/page/{path...}", r.relay)
 	signed("PUT /api/channels/{n}", r.place)
 	signed("DELETE /api/channels/{n}", r.remove)
 	signed("GET /api/channels/{n}/still", r.still)
@@ -234,12 +240,27 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	slots := make([]channel.Slot, 0, len(r.mem.Channels))
 	for n, p := range r.mem.Channels {
 		s := r.live[n].slot()
-		s.Number, s.Name, s.Address = n, p.Name, p.Address
+		s.Number, s.Name, s.Address, s.Account, s.Paused, s.Label = n, p.Name, p.Address, p.Username, p.Paused, p.Label
 		slots = append(slots, s)
 	}
+	ports := make([]channel.Port, 0, len(r.ports))
+	for n, p := range r.ports {
+		for _, c := range r.mem.Channels {
+			if c.Port == n {
+				p.Channel = c.Number
+			}
+		}
+		ports = append(ports, p)
+	}
 	r.mu.Unlock()
+	slices.SortFunc(ports, func(a, b channel.Port) int { return a.Number - b.Number })
+	hands := ""
+	if r.cfg.HandsOut.IsValid() {
+		hands = r.cfg.HandsOut.String()
+	}
 	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
-	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": r.cfg.Limits, "channels": slots, "ntp": r.ntp})
+	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": r.cfg.Limits, "channels": slots, "ntp": r.ntp,
+		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true})
 }
 
 func (r *Recorder) number(w http.ResponseWriter, q *http.Request) (int, bool) {
@@ -398,7 +419,7 @@ func (r *Recorder) log(e entry) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.mem.Seq++
-	e.Seq, e.At = r.mem.Seq, r.Now().UTC()
+	e.Seq, e.At = r.mem.Seq, r.now().UTC()
 	r.mem.Log = append(r.mem.Log, e)
 	if len(r.mem.Log) > maxLog {
 		r.mem.Log = slices.Clone(r.mem.Log[len(r.mem.Log)-maxLog:])

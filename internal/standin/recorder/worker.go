@@ -39,6 +39,7 @@ type worker struct {
 	once   sync.Once
 	pegs   map[string][]string // input → topics
 	pegged chan struct{}       // told when pegs change
+	knocks []time.Time         // sign-ins that were refused
 }
 
 func newWorker(r *Recorder, p placed) *worker {
@@ -58,6 +59,11 @@ func (w *worker) slot() channel.Slot {
 	defer w.mu.Unlock()
 	s := w.state
 	s.HasStill = w.jpeg != nil
+	for _, t := range w.knocks {
+		if time.Since(t) < 30*time.Minute {
+			s.Knocks++
+		}
+	}
 	return s
 }
 
@@ -68,9 +74,14 @@ func (w *worker) picture() []byte {
 }
 
 func (w *worker) set(f func(s *channel.Slot)) {
+	now := w.r.Now().UTC()
 	w.mu.Lock()
+	defer w.mu.Unlock()
+	was := w.state.State
 	f(&w.state)
-	w.mu.Unlock()
+	if w.state.State != was || w.state.Since.IsZero() {
+		w.state.Since = now
+	}
 }
 
 // firstWord waits until the channel knows whether it receives, at most 10 s.
@@ -105,18 +116,25 @@ func (w *worker) wants() map[string][]string {
 }
 
 func (w *worker) run() {
+	if w.p.Paused {
+		w.set(func(s *channel.Slot) { s.State, s.Detail = "paused", "it doesn't sign in until it is resumed" })
+		w.once.Do(func() { close(w.spoken) })
+		return
+	}
 	go w.hear()
 	for w.ctx.Err() == nil {
 		err := w.hold()
 		if w.ctx.Err() != nil {
 			return
 		}
+		clock := w.r.Now().UTC().Format("15:04:05")
 		w.set(func(s *channel.Slot) {
 			s.State, s.FPS, s.Kbps = "lost", 0, 0
 			if refused(err) {
 				s.State = "refused"
+				w.knocks = append(w.knocks, time.Now())
 			}
-			s.Detail = err.Error() + " (by this recorder's clock " + w.r.Now().UTC().Format("15:04:05") + " UTC)"
+			s.Detail = err.Error() + " (by this recorder's clock " + clock + " UTC)"
 		})
 		w.once.Do(func() { close(w.spoken) })
 		pause(w.ctx, retry)
@@ -142,7 +160,7 @@ func (w *worker) client() (*onvif.Client, dial.Host, error) {
 		return nil, dial.Host{}, fmt.Errorf("its address is none: %.40q", w.p.Address)
 	}
 	host := w.r.dialer.At(addr)
-	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password, Scheme: access.Token, Ahead: w.r.cfg.Skew})
+	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password, Scheme: access.Token, Ahead: w.r.Now().Sub(time.Now())})
 	return c, host, err
 }
 
@@ -209,7 +227,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 
 // received reports the last two seconds: what its packets carried.
 func (w *worker) received(m *rtsp.Meter) {
-	got := m.Result()
+	got, skew := m.Result(), time.Until(w.r.Now())
 	w.set(func(s *channel.Slot) {
 		s.State, s.Detail = "receiving", "since it signed in with its own clock"
 		s.Codec, s.FPS, s.Kbps = got.Codec, got.FPS, got.MeanKbps
@@ -217,7 +235,7 @@ func (w *worker) received(m *rtsp.Meter) {
 			s.Width, s.Height = got.Width, got.Height
 		}
 		if !m.LastKey().IsZero() {
-			s.LastKey = m.LastKey().Add(w.r.cfg.Skew).UTC()
+			s.LastKey = m.LastKey().Add(skew).UTC()
 		}
 	})
 	w.once.Do(func() { close(w.spoken) })
@@ -228,7 +246,7 @@ func (w *worker) stills(host dial.Host, uri string) {
 	if uri == "" {
 		return
 	}
-	base := host.Client(nil)
+	base := host.Client(new(string))
 	client := &http.Client{Timeout: 8 * time.Second, CheckRedirect: base.CheckRedirect,
 		Transport: &digest.Transport{Username: w.p.Username, Password: w.p.Password, Transport: base.Transport}}
 	for w.ctx.Err() == nil {

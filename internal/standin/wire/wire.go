@@ -5,13 +5,23 @@ package wire
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
 	"crypto/md5"
 	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
 	"encoding/xml"
 	"errors"
 	"io"
+	"log"
+	"math/big"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -191,4 +201,36 @@ func Save(path string, v any) error {
 		return err
 	}
 	return os.Rename(path+".new", path)
+}
+
+// Silent is a log for servers whose peers may break off at any time.
+var Silent = log.New(io.Discard, "", 0)
+
+// KeyPair is a self-signed certificate as a device keeps it.
+type KeyPair struct {
+	Cert string `json:"cert"`
+	Key  string `json:"key"`
+}
+
+// Certificate is k, made first where it is empty.
+func (k *KeyPair) Certificate(name string, at netip.Addr) (tls.Certificate, error) {
+	if k.Cert == "" {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
+			IPAddresses: []net.IP{at.AsSlice()}}
+		der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		raw, err := x509.MarshalECPrivateKey(key)
+		if err != nil {
+			return tls.Certificate{}, err
+		}
+		k.Cert = string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+		k.Key = string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: raw}))
+	}
+	return tls.X509KeyPair([]byte(k.Cert), []byte(k.Key))
 }

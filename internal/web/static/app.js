@@ -4,14 +4,24 @@
 
   // refresh reads this page again and swaps the parts that are marked as live.
   // What the person is typing in or has focused is left alone.
-  let busy = false, again = false;
+  let busy = false, again = false, held = false, waits = false;
+  // Nothing is swapped between press and release: the button pressed must be the one released.
+  document.addEventListener("pointerdown", function () { held = true; }, true);
+  ["pointerup", "pointercancel"].forEach(function (name) {
+    window.addEventListener(name, function () {
+      held = false;
+      if (waits) { waits = false; setTimeout(refresh, 50); } // after the click that follows
+    }, true);
+  });
   async function refresh() {
     if (busy) { again = true; return; }
+    if (held) { waits = true; return; }
     busy = true;
     try {
       const answer = await fetch(location.href, { headers: { "Accept": "text/html" }, redirect: "manual" });
       if (!answer.ok) { if (answer.type === "opaqueredirect") location.reload(); return; }
       const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
+      if (held) { waits = true; return; }
       document.querySelectorAll("[data-live]").forEach(function (old) {
         const now = fresh.getElementById(old.id);
         if (!now || now.innerHTML === old.dataset.was) return;

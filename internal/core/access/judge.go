@@ -1,0 +1,263 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Facts is what the judge of Sign-in knows of one device.
+type Facts struct {
+	LookedAt time.Time
+	Account  *Account
+	Tries    []Try
+	Knocks   []Knock
+	Trouble  string // why no try could be made or judged
+	NoSets   bool
+	Virgin   bool      // no first password was set: it lets anyone set one
+	Rule     *Rule     // of its passwords, where it told one
+	Web      *Account  // what opens its page, where ONVIF refuses it
+	Basic    bool      // it takes nothing but Basic over HTTP
+	LockedTo time.Time // until when the device takes no sign-in; zero: it isn't locked
+	Users    []string  // its ONVIF user names, as "otter (Administrator)"
+	Pinned   string    // fingerprint of its certificate that is trusted
+	Shown    string    // the one that it shows now
+	Factory  bool      // what opens it is a maker's default
+	Former   bool      // what opens it was left by whoever used it before
+	Open     bool      // RTSP asks for no sign-in
+}
+
+// Knock is a recorder that was refused by the device though its clock is right: it
+// holds another password, and tries it again and again.
+type Knock struct {
+	Recorder string
+	Channel  int
+	Times    int // within Period
+	At       time.Time
+}
+
+// Wishes is what the site asks of accounts.
+type Wishes struct {
+	AllowBasic bool // for this device
+	// Writes is set where something of the device is to be written, which takes an
+	// administrator.
+	Writes bool
+	Name   string // of the account that is made where one is missing
+}
+
+// knocked lists when recorders knocked last, once for each wrong try that counts.
+func (f Facts) knocked() []time.Time {
+	var out []time.Time
+	for _, k := range f.Knocks {
+		for range min(k.Times, Budget) {
+			out = append(out, k.At)
+		}
+	}
+	return out
+}
+
+// Left is the budget with what recorders spend of it, see the function Left.
+func (f Facts) Left(now time.Time) (int, time.Time) { return Left(now, f.Tries, f.knocked()...) }
+
+// Level names, by how much they may do.
+const (
+	Administrator = "Administrator"
+	Operator      = "Operator"
+)
+
+// LevelFor is the least level that does the job: who writes to the system must be an
+// administrator (ONVIF Core, 5.9.4.3); events, metadata and PTZ take an operator.
+func LevelFor(w Wishes) string {
+	if w.Writes {
+		return Administrator
+	}
+	return Operator
+}
+
+// enough says whether a level does the job; one that the device doesn't tell does.
+func enough(level string, w Wishes) bool {
+	switch level {
+	case "", Administrator:
+		return true
+	case Operator:
+		return !w.Writes
+	}
+	return false
+}
+
+// Judge says why a device isn't open, or what is wrong with how it is.
+func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
+	if f.LookedAt.IsZero() {
+		return nil
+	}
+	ev := make([]finding.Evidence, 0, len(f.Tries))
+	for _, t := range f.Tries {
+		ev = append(ev, finding.Evidence{Name: t.Set, Value: string(t.Outcome) + detail(t.Detail), Via: string(t.Scheme), At: t.At})
+	}
+	var out []finding.Finding
+	add := func(code string, sev finding.Severity, words, sentence, way string) {
+		out = append(out, finding.Finding{Code: code, Severity: sev, Words: words, Sentence: sentence, WayOut: way, Evidence: ev})
+	}
+	if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
+		add("access.certificate", finding.Blocks, "certificate", fmt.Sprintf("It shows another certificate than the one that was trusted (%s… instead of %s…): nothing is sent to it.", short(f.Shown), short(f.Pinned)),
+			"Was it reset, exchanged or updated? Then trust the new certificate; if not, find out who answers there.")
+	}
+	for _, k := range f.Knocks {
+		add("access.knocking", finding.Needs, "knocks", fmt.Sprintf("%s knocks with a password that it refuses, %d times within 30 minutes (channel %d): each counts as a wrong try.", k.Recorder, k.Times, k.Channel),
+			"Give the channel the account that opens the camera, or pause it.")
+	}
+	switch {
+	case f.Virgin:
+		says := "No first password was set: anyone who reaches it can set one."
+		if f.Rule != nil {
+			says += " Its rule for passwords: " + f.Rule.String() + "."
+		}
+		add("access.first-password", finding.Needs, "new", says, "Set its first password; one is made by its rule and sealed here.")
+	case f.Account != nil:
+		judgeAccount(f, w, add)
+	default:
+		judgeClosed(now, f, w, add)
+	}
+	finding.Sort(out)
+	return out
+}
+
+type adder func(code string, sev finding.Severity, words, sentence, way string)
+
+// judgeAccount judges how a device is open.
+func judgeAccount(f Facts, w Wishes, add adder) {
+	a := f.Account
+	if a.RTSP != "" && a.RTSP != SameAccount && a.RTSPSet == 0 && a.Scheme != RTSP {
+		add("access.rtsp", finding.Needs, "RTSP account", "ONVIF takes "+a.Set+", RTSP doesn't: "+a.RTSP, "Add the account that its streams take, or give RTSP the same one on the camera's own page.")
+	}
+	if f.Factory {
+		add("access.factory", finding.Needs, "default", "It opens with its maker's default account ("+a.Username+"): everyone knows it.", "Give it a new password.")
+	}
+	if f.Former {
+		add("access.former", finding.Needs, "old account", fmt.Sprintf("It still opens with %s (%s): whoever used it before can sign in.", a.Set, a.Username), "Give it a new password.")
+	}
+	if !enough(a.Level, w) {
+		add("access.level", finding.Needs, "level", fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, LevelFor(w)), "Add an account of that level, or raise it on the camera's own page.")
+	}
+	if a.Scheme == Basic {
+		add("access.clear", finding.Note, "in clear", "Its password travels in clear (Basic over HTTP), as was allowed for it.", "Switch Digest or HTTPS on in its own page.")
+	}
+}
+
+// judgeClosed says why no account opens a device.
+func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
+	left, until := f.Left(now)
+	switch {
+	case f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown:
+	case f.Basic && !w.AllowBasic:
+		add("access.basic", finding.Blocks, "Basic only", "It takes nothing but Basic over HTTP, which shows the password to everyone on the wire: none was sent.", "Switch Digest or HTTPS on in its own page, or allow Basic for this device.")
+	case f.LockedTo.After(now):
+		add("access.locked", finding.Blocks, "locked", fmt.Sprintf("It takes no sign-in until %s UTC, after too many wrong ones.", f.LockedTo.UTC().Format("15:04")), "Wait; sign in once the time is over, with the right account.")
+	case f.Web != nil:
+		add("access.onvif-account", finding.Blocks, "no ONVIF", fmt.Sprintf("%s opens its web page and ONVIF refuses it: on this make ONVIF accounts are their own, and it has none.", f.Web.Set),
+			fmt.Sprintf("Create the ONVIF account %s with the least level that does the job.", f.Web.Username))
+	case f.Trouble != "":
+		add("access.trouble", finding.Blocks, "no answer", f.Trouble, "Look whether it still answers on Find, then sign in again.")
+	case left == 0:
+		add("access.budget", finding.Blocks, "0 tries left", fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.", Budget, until.UTC().Format("15:04")),
+			"Find out its password and add a set; it is tried once the time is over.")
+	case f.NoSets:
+		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.", "Add the account that this camera was given.")
+	default:
+		add("access.closed", finding.Blocks, "no account", fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", left), "Add the account that this camera was given.")
+	}
+}
+
+// SameAccount is what Account.RTSP says where RTSP takes the account too.
+const SameAccount = "same account"
+
+// Change kinds this package proposes.
+const (
+	SetFirst      = "access.first"
+	CreateAccount = "access.create"
+	Reset         = "device.reset"
+	Restart       = "device.restart"
+)
+
+// Canonical texts of what those changes read.
+const (
+	NoPassword = "no first password"
+	NoAccount  = "no ONVIF account"
+	SetUp      = "set up" // of a device before it is reset or restarted
+	AsNew      = "as it left the box"
+	Restarted  = "started again"
+)
+
+// ResetNow is a change that puts a device back as it left the box, its address aside
+// (a soft reset). What goes with it is said beforehand.
+func ResetNow() finding.Change {
+	return finding.Change{Kind: Reset, Key: Reset, Title: "Factory reset", From: SetUp, To: AsNew, Why: "Its accounts, clock, rules and texts go; its address stays.", Risk: finding.Restart,
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: "What was set on it is gone; its first password must be set anew."}}
+}
+
+// RestartNow is a change that starts a device again; its clock is read a minute later,
+// to see whether it kept its time.
+func RestartNow() finding.Change {
+	return finding.Change{Kind: Restart, Key: Restart, Title: "Restart", From: SetUp, To: Restarted, Why: "To see whether it keeps its time over a restart.", Risk: finding.Restart,
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A restart leaves a hole in what is recorded."}, Later: []time.Duration{5 * time.Second}}
+}
+
+// AccountText is the canonical text of an account of a level.
+func AccountText(name, level string) string { return name + ", " + level }
+
+// Propose lists what would open the device or close what stands open.
+func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
+	name := w.Name
+	switch {
+	case f.LookedAt.IsZero():
+	case f.Virgin && name != "":
+		return []finding.Change{{Kind: SetFirst, Key: SetFirst, Title: "First password", From: NoPassword, To: AccountText(name, Administrator),
+			Why: "Its password is made by its rule and sealed here before it is sent.", Risk: finding.NoRisk,
+			Undo: finding.Undo{Kind: finding.Irreversible, Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator}}}
+	case f.Account == nil && f.Web != nil && f.Trouble == "":
+		level := LevelFor(w)
+		return []finding.Change{{Kind: CreateAccount, Key: CreateAccount, Title: "ONVIF account", From: NoAccount, To: AccountText(f.Web.Username, level),
+			Why: "Created with the web account, with the least level that does the job.", Risk: finding.NoRisk,
+			Undo: finding.Undo{Kind: finding.Irreversible, Note: "It is removed on the camera's own page: its level isn't enough to remove itself."},
+			Args: map[string]string{"name": f.Web.Username, "level": level, "set": fmt.Sprint(f.Web.SetID)}}}
+	}
+	return nil
+}
+
+// String words the rule.
+func (r Rule) String() string {
+	var parts []string
+	if r.Length > 0 {
+		parts = append(parts, fmt.Sprintf("at least %d characters", r.Length))
+	}
+	for _, p := range []struct {
+		n    int
+		what string
+	}{{r.Upper, "capital letter"}, {r.Digits, "digit"}, {r.Signs, "sign"}} {
+		switch {
+		case p.n == 1:
+			parts = append(parts, "a "+p.what)
+		case p.n > 1:
+			parts = append(parts, fmt.Sprintf("%d %ss", p.n, p.what))
+		}
+	}
+	if r.NotName {
+		parts = append(parts, "not the user name")
+	}
+	if len(parts) == 0 {
+		return "none told"
+	}
+	return strings.Join(slices.Clip(parts), ", ")
+}
+
+func short(fingerprint string) string { return fingerprint[:min(8, len(fingerprint))] }
+
+func detail(s string) string {
+	if s == "" {
+		return ""
+	}
+	return ": " + s
+}

@@ -1,0 +1,72 @@
+package access
+
+import (
+	"fmt"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Change kinds of a rotation: one camera's are a whole.
+const (
+	Pause   = "rotate.pause"    // a channel that holds the old password stops to sign in
+	Change  = "rotate.password" // the camera takes the new one
+	Hold    = "rotate.hold"     // the channel is given the new one
+	Resume  = "rotate.resume"   // and is seen to receive again
+	Signing = "signs in"        // canonical texts of a channel
+	Paused  = "paused"
+	Receive = "receives"
+)
+
+// Dependant is a recorder's channel that signs in to the camera.
+type Dependant struct {
+	Recorder  int64
+	Name      string
+	Channel   int
+	Receiving bool
+	Paused    bool
+	Label     string // of the account that it was given, see Label
+}
+
+// Label is what a channel is given with an account, so that it can be read back which
+// one it holds; it tells nothing of the password.
+func Label(set int64) string { return fmt.Sprintf("set %d", set) }
+
+// Rotate lists what gives a camera the password of another set: pause what holds the
+// old one, change the camera, give the new one to every channel, see each again.
+// Everything is taken back when a part fails. from and to are the sets.
+func Rotate(from, to Set, deps []Dependant) []finding.Change {
+	risk := finding.NoRisk
+	if len(deps) > 0 {
+		risk = finding.Gap
+	}
+	var out []finding.Change
+	each := func(kind, title, from, to, note string, also map[string]string, take func(Dependant) bool) {
+		for _, d := range deps {
+			if !take(d) {
+				continue
+			}
+			args := map[string]string{"recorder": fmt.Sprint(d.Recorder), "channel": fmt.Sprint(d.Channel)}
+			for k, v := range also {
+				args[k] = v
+			}
+			out = append(out, finding.Change{Kind: kind, Key: fmt.Sprintf("%s/%d/%d", kind, d.Recorder, d.Channel), Title: fmt.Sprintf(title, d.Channel, d.Name), From: from, To: to,
+				Why: "The camera's password changes.", Risk: risk, Undo: finding.Undo{Kind: finding.Reversible, Note: note}, Args: args})
+		}
+	}
+	runs := func(d Dependant) bool { return !d.Paused }
+	sets := map[string]string{"set": fmt.Sprint(to.ID), "old_set": fmt.Sprint(from.ID)}
+	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", nil, runs)
+	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name, To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets})
+	for _, d := range deps {
+		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
+		old := d.Label
+		if old == "" {
+			old = "no label"
+		}
+		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", sets, one)
+	}
+	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.", nil, func(d Dependant) bool { return !d.Paused && d.Receiving })
+	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.", nil, func(d Dependant) bool { return !d.Paused && !d.Receiving })
+	return out
+}

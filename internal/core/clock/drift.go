@@ -1,0 +1,136 @@
+package clock
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Drift is how fast a clock runs away from its reference, by least squares over
+// readings: parts per million, fast where above zero, with its standard error.
+type Drift struct {
+	PPM   float64   `json:"ppm"`
+	Error float64   `json:"error"` // one standard error, parts per million
+	N     int       `json:"n"`     // readings
+	From  time.Time `json:"from"`  // of the first of them
+}
+
+// Point is one reading of a clock: when, how far off, and how far that may be wrong.
+type Point struct {
+	At    time.Time
+	Off   time.Duration
+	Error time.Duration // half the width of its bounds
+}
+
+const (
+	// leastReadings and leastSpan are what a drift is judged by at least.
+	leastReadings = 3
+	leastSpan     = 8 * time.Second
+	// step is a jump between two readings that no crystal makes: the clock was set.
+	step = 1500 * time.Millisecond
+)
+
+// FitDrift fits a line through the readings since the clock was last set; points are
+// in the order of time. ok is false where they are too few or too close together. The
+// error is what the scatter of the readings and their own bounds allow, whichever is
+// more.
+func FitDrift(points []Point) (d Drift, ok bool) {
+	points = sinceSet(points)
+	n := len(points)
+	if n < leastReadings || points[n-1].At.Sub(points[0].At) < leastSpan {
+		return Drift{}, false
+	}
+	var mx, my float64
+	origin := points[0].At
+	for _, p := range points {
+		mx += p.At.Sub(origin).Seconds() / float64(n)
+		my += p.Off.Seconds() / float64(n)
+	}
+	var sxx, sxy float64
+	for _, p := range points {
+		x := p.At.Sub(origin).Seconds() - mx
+		sxx += x * x
+		sxy += x * (p.Off.Seconds() - my)
+	}
+	if sxx == 0 {
+		return Drift{}, false
+	}
+	slope := sxy / sxx
+	var rss, bound float64
+	for _, p := range points {
+		r := p.Off.Seconds() - my - slope*(p.At.Sub(origin).Seconds()-mx)
+		rss += r * r
+		bound += p.Error.Seconds() * p.Error.Seconds() / 3 / float64(n) // variance of an even spread
+	}
+	scatter := rss / float64(n-2)
+	return Drift{PPM: slope * 1e6, Error: math.Sqrt(max(scatter, bound)/sxx) * 1e6, N: n, From: origin}, true
+}
+
+// sinceSet is the newest run of readings between which the clock wasn't set.
+func sinceSet(points []Point) []Point {
+	for i := len(points) - 1; i > 0; i-- {
+		a, b := points[i-1], points[i]
+		// A crystal that is wrong by a hundredth is broken; more than that is a step.
+		allowed := a.Error + b.Error + max(step, b.At.Sub(a.At)/100)
+		if (b.Off - a.Off).Abs() > allowed {
+			return points[i:]
+		}
+	}
+	return points
+}
+
+// Sure says whether the drift is more than chance: three standard errors, and more than
+// a good crystal's 5 ppm.
+func (d Drift) Sure() bool { return math.Abs(d.PPM) >= 5 && math.Abs(d.PPM) > 3*d.Error }
+
+// String is the figure with its error: "+40 ± 8 ppm".
+func (d Drift) String() string {
+	sign := "+"
+	if d.PPM < 0 {
+		sign = "−"
+	}
+	return fmt.Sprintf("%s%.0f ± %.0f ppm", sign, math.Abs(d.PPM), math.Max(d.Error, 1))
+}
+
+// Leaves is when a clock that is off by o will be further off than limit; zero where it
+// runs the other way, is beyond it already, or that is over ten years away.
+func (d Drift) Leaves(now time.Time, o, limit time.Duration) time.Time {
+	rate := d.PPM / 1e6
+	if rate == 0 || o.Abs() > limit {
+		return time.Time{}
+	}
+	left := limit - o
+	if rate < 0 {
+		left = limit + o
+	}
+	seconds := left.Seconds() / math.Abs(rate)
+	if seconds > 10*365.25*86400 {
+		return time.Time{}
+	}
+	return now.Add(time.Duration(seconds * float64(time.Second)))
+}
+
+// soon is within what time a drift needs a person.
+const soon = 90 * 24 * time.Hour
+
+// judgeDrift judges a clock that runs by itself.
+func judgeDrift(now time.Time, f Facts) (finding.Finding, bool) {
+	r := f.Camera
+	if r.NTP || r.Drift == nil || !r.Drift.Sure() {
+		return finding.Finding{}, false
+	}
+	d, o := *r.Drift, f.Offset().Mid()
+	fd := finding.Finding{Code: "clock.drift", Severity: finding.Note, Words: "drifts",
+		Sentence: fmt.Sprintf("Its clock drifts by %s (%.1f s a day) over %d readings.", d, math.Abs(d.PPM)*0.0864, d.N),
+		WayOut:   "Let it take its time from the recorder: a clock that follows doesn't drift.",
+		Evidence: []finding.Evidence{{Name: "Readings", Value: fmt.Sprintf("%d since %s UTC", d.N, d.From.UTC().Format("2006-01-02 15:04:05")), Via: "GetSystemDateAndTime", At: r.At}}}
+	if leaves := d.Leaves(now, o, UsableWithin); !leaves.IsZero() {
+		fd.Sentence += fmt.Sprintf(" It leaves what is usable on %s UTC.", leaves.UTC().Format("2006-01-02 at 15:04"))
+		if leaves.Sub(now) < soon {
+			fd.Severity = finding.Needs
+		}
+	}
+	return fd, true
+}

@@ -1,0 +1,107 @@
+package camera
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/standin/wire"
+)
+
+// network answers the operations of the Device service about its place on the
+// network, and those that restart it (ONVIF Core, 8.2 and 8.3).
+func (c *Camera) network(op *wire.Node) (string, *fault, bool) {
+	m := c.memory()
+	switch op.XMLName.Local {
+	case "GetNetworkInterfaces":
+		return fmt.Sprintf(`<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token="eth0"><tt:Enabled>true</tt:Enabled><tt:Info><tt:Name>eth0</tt:Name><tt:HwAddress>%s</tt:HwAddress><tt:MTU>1500</tt:MTU></tt:Info><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config>%s<tt:DHCP>%t</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>`,
+			c.cfg.MAC, addressXML(m), m.DHCP), nil, true
+	case "SetNetworkInterfaces":
+		return c.setAddress(op)
+	case "GetNetworkDefaultGateway":
+		return "<tds:GetNetworkDefaultGatewayResponse><tds:NetworkGateway><tt:IPv4Address>" + m.Gateway + "</tt:IPv4Address></tds:NetworkGateway></tds:GetNetworkDefaultGatewayResponse>", nil, true
+	case "SetNetworkDefaultGateway":
+		a, err := netip.ParseAddr(op.Get("IPv4Address"))
+		if err != nil {
+			return "", sender("ter:InvalidArgVal/ter:InvalidGatewayAddress", "The gateway is no address."), true
+		}
+		c.change(func(m *memory) { m.Gateway = a.String() })
+		return "<tds:SetNetworkDefaultGatewayResponse/>", nil, true
+	case "GetDiscoveryMode":
+		mode := "Discoverable"
+		if m.Hidden {
+			mode = "NonDiscoverable"
+		}
+		return "<tds:GetDiscoveryModeResponse><tds:DiscoveryMode>" + mode + "</tds:DiscoveryMode></tds:GetDiscoveryModeResponse>", nil, true
+	case "SetDiscoveryMode":
+		c.change(func(m *memory) { m.Hidden = op.Get("DiscoveryMode") == "NonDiscoverable" })
+		return "<tds:SetDiscoveryModeResponse/>", nil, true
+	case "SystemReboot":
+		if c.cfg.Manners.LosesClock {
+			c.change(func(m *memory) { m.stand(time.Until(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC))) })
+		}
+		c.leave(200 * time.Millisecond)
+		return "<tds:SystemRebootResponse><tds:Message>Restarting.</tds:Message></tds:SystemRebootResponse>", nil, true
+	case "SetSystemFactoryDefault":
+		c.reset(op.Get("FactoryDefault") == "Hard")
+		return "<tds:SetSystemFactoryDefaultResponse/>", nil, true
+	}
+	return "", nil, false
+}
+
+func addressXML(m memory) string {
+	tag := "Manual"
+	if m.DHCP {
+		tag = "FromDHCP"
+	}
+	return fmt.Sprintf(`<tt:%s><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:%s>`, tag, m.Address, m.Bits, tag)
+}
+
+// setAddress moves the camera; it is at the new address a moment later.
+func (c *Camera) setAddress(op *wire.Node) (string, *fault, bool) {
+	if op.Get("InterfaceToken") != "eth0" {
+		return "", sender("ter:InvalidArgVal/ter:InvalidNetworkInterface", "There is no such interface."), true
+	}
+	v4 := op.Find("IPv4")
+	to, bits, dhcp := c.At(), c.memory().Bits, v4.Get("DHCP") == "true"
+	if dhcp {
+		if to = c.cfg.Manners.Lease; !to.IsValid() {
+			return "", sender("ter:ActionNotSupported", "No one hands out addresses on this network."), true
+		}
+	} else if manual := v4.Find("Manual"); manual != nil {
+		a, err := netip.ParseAddr(manual.Get("Address"))
+		n, err2 := strconv.Atoi(manual.Get("PrefixLength"))
+		if err != nil || err2 != nil || n < 8 || n > 30 || !a.IsLoopback() {
+			return "", sender("ter:InvalidArgVal/ter:SettingsInvalid", "That is no address for this camera."), true
+		}
+		to, bits = a, n
+	}
+	moved := to != c.At()
+	c.change(func(m *memory) { m.Address, m.Bits, m.DHCP = to, bits, dhcp })
+	if moved {
+		c.leave(200 * time.Millisecond)
+	}
+	return "<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>", nil, true
+}
+
+// reset forgets what was set: accounts, clock and rules; a hard one the address too.
+func (c *Camera) reset(hard bool) {
+	fresh := c.cfg.fresh()
+	fresh.Users, fresh.NTP, fresh.Servers, fresh.Zone, fresh.Daylight = nil, false, nil, "UTC0", false
+	fresh.stand(time.Until(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)))
+	c.change(func(m *memory) {
+		fresh.UUID, fresh.Cert = m.UUID, m.Cert
+		if c.cfg.Manners.RenewsUUID {
+			fresh.UUID = fmt.Sprintf("5c1d1e10-04b2-4a11-9c02-%012x", rand.Int64N(1<<47))
+		}
+		if !hard || !c.cfg.Manners.FactoryAt.IsValid() {
+			fresh.Address, fresh.Bits, fresh.Gateway = m.Address, m.Bits, m.Gateway
+		} else {
+			fresh.Address = c.cfg.Manners.FactoryAt
+		}
+		*m = fresh
+	})
+	c.leave(200 * time.Millisecond)
+}

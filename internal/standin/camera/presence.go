@@ -1,0 +1,195 @@
+package camera
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"syscall"
+	"time"
+
+	"golang.org/x/net/bpf"
+	"golang.org/x/sys/unix"
+
+	"duskyharbor/internal/standin/wire"
+)
+
+// up brings the camera onto the network at the address it has.
+func (c *Camera) up() error {
+	ctx, stop := context.WithCancel(c.ctx)
+	at := c.At()
+	control := http.NewServeMux()
+	control.HandleFunc("POST /walk", c.walk)
+	control.HandleFunc("POST /clock", c.setSkew)
+	control.HandleFunc("POST /certificate", func(w http.ResponseWriter, _ *http.Request) {
+		c.change(func(m *memory) { m.Cert = wire.KeyPair{} })
+		c.leave(0)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	ports := map[int]http.Handler{HTTPPort: c.web(), ControlPort: control}
+	if c.cfg.Manners.TLS {
+		delete(ports, HTTPPort)
+		ports[TLSPort] = c.web()
+	}
+	if c.cfg.Manners.RTSPOnly {
+		delete(ports, HTTPPort)
+	}
+	if c.cfg.Quiet {
+		delete(ports, ControlPort)
+	}
+	err := c.listen(ctx, at, ports)
+	if err == nil {
+		err = c.serveRTSP(ctx, at)
+	}
+	if err == nil && !c.cfg.Manners.RTSPOnly && !c.cfg.Manners.NoONVIF {
+		err = c.serveDiscovery(ctx, at)
+	}
+	if err != nil {
+		stop()
+		return err
+	}
+	c.mu.Lock()
+	c.away = stop
+	c.mu.Unlock()
+	return nil
+}
+
+// ear hears only what its wiring lets through: a camera behind a recorder's port is
+// reached from the recorder alone, and everyone else's packets are lost.
+func (c *Camera) ear() *net.ListenConfig {
+	from := c.cfg.Manners.Behind
+	if !from.IsValid() {
+		return &net.ListenConfig{}
+	}
+	a := from.As4()
+	only, err := bpf.Assemble([]bpf.Instruction{
+		bpf.LoadAbsolute{Off: 0xfff00000 + 12, Size: 4}, // SKF_NET_OFF: source of the IP header
+		bpf.JumpIf{Cond: bpf.JumpEqual, Val: uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3]), SkipFalse: 1},
+		bpf.RetConstant{Val: 65535},
+		bpf.RetConstant{Val: 0},
+	})
+	if err != nil {
+		panic(err) // the program is a constant one
+	}
+	return &net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
+		var inner error
+		if err := raw.Control(func(fd uintptr) {
+			filter := make([]unix.SockFilter, len(only))
+			for i, x := range only {
+				filter[i] = unix.SockFilter{Code: x.Op, Jt: x.Jt, Jf: x.Jf, K: x.K}
+			}
+			inner = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
+		}); err != nil {
+			return err
+		}
+		return inner
+	}}
+}
+
+func (c *Camera) listen(ctx context.Context, at netip.Addr, ports map[int]http.Handler) error {
+	for port, h := range ports {
+		l, err := c.ear().Listen(ctx, "tcp4", netip.AddrPortFrom(at, uint16(port)).String())
+		if err != nil {
+			return err
+		}
+		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent, BaseContext: func(net.Listener) context.Context { return ctx }}
+		serve := func() error { return srv.Serve(l) }
+		if port == TLSPort {
+			tls, err := c.certificate()
+			if err != nil {
+				return err
+			}
+			srv.TLSConfig = tls
+			serve = func() error { return srv.ServeTLS(l, "", "") }
+		}
+		c.run(func() { _ = serve() })
+		c.run(func() { <-ctx.Done(); _ = srv.Close() })
+	}
+	return nil
+}
+
+func (c *Camera) web() http.Handler {
+	web := http.NewServeMux()
+	if !c.cfg.Manners.NoONVIF {
+		web.HandleFunc("POST /onvif/", c.soap)
+	}
+	web.HandleFunc("GET /snapshot", c.snapshot)
+	web.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
+		if c.cfg.Manners.WebOnly { // this make asks for an account at once
+			if _, ok := c.webUser(w, r); !ok {
+				return
+			}
+		}
+		plug := ""
+		if c.cfg.Manners.OldPage {
+			plug = `<object classid="clsid:0d05c0de-0000-4000-8000-000000000001" codebase="view.cab#version=1,0"></object>`
+		}
+		fmt.Fprintf(w, "<!doctype html><title>%s %s</title><h1>%s %s</h1><p>Sign in on the device's own page.%s", wire.Esc(c.cfg.Make), c.cfg.Model, wire.Esc(c.cfg.Make), c.cfg.Model, plug)
+	})
+	web.HandleFunc("GET /settings", func(w http.ResponseWriter, r *http.Request) {
+		if name, ok := c.webUser(w, r); ok {
+			fmt.Fprintf(w, "<!doctype html><title>%s</title><p>Signed in as %s.", c.cfg.Model, wire.Esc(name))
+		}
+	})
+	return web
+}
+
+// leave takes the camera off the network and brings it back after a while, where it
+// then is. Connections are dropped, subscriptions forgotten.
+func (c *Camera) leave(before time.Duration) {
+	down := c.cfg.Manners.RestartTime
+	if down == 0 {
+		down = 1500 * time.Millisecond
+	}
+	c.run(func() {
+		was := c.At()
+		if !c.pause(before) {
+			return
+		}
+		c.mu.Lock()
+		off := c.away
+		c.away = nil
+		c.nonces = map[string]time.Time{}
+		c.mu.Unlock()
+		if off == nil {
+			return
+		}
+		off()
+		c.events.forget()
+		if !c.pause(down) {
+			return
+		}
+		for c.ctx.Err() == nil {
+			if err := c.up(); err == nil {
+				return
+			}
+			// The address is taken: it goes back to the one it had.
+			c.change(func(m *memory) { m.Address = was })
+			if !c.pause(300 * time.Millisecond) {
+				return
+			}
+		}
+	})
+}
+
+func (c *Camera) pause(d time.Duration) bool {
+	select {
+	case <-c.ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+// certificate is the camera's own, made at first and kept.
+func (c *Camera) certificate() (*tls.Config, error) {
+	k := c.memory().Cert
+	cert, err := k.Certificate(c.cfg.Model, c.At())
+	if err != nil {
+		return nil, err
+	}
+	c.change(func(m *memory) { m.Cert = k })
+	return &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}, nil
+}

@@ -1,0 +1,131 @@
+package recorder
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/netip"
+	"net/url"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/device/discovery"
+	"duskyharbor/internal/standin/wire"
+)
+
+// mind asks what hangs on one of the recorder's own ports, from time to time.
+func (r *Recorder) mind(number int, at netip.Addr) {
+	for {
+		p := channel.Port{Number: number}
+		ctx, cancel := context.WithTimeout(r.ctx, 3*time.Second)
+		seen, _ := discovery.Directed(ctx, r.cfg.Address, []netip.Addr{at}, 700*time.Millisecond)
+		cancel()
+		if len(seen) > 0 {
+			s := seen[0]
+			p.Linked, p.Address, p.MAC, p.UUID, p.Make, p.Model = true, at.String(), s.MAC, s.UUID, s.Make, s.Model
+			p.Fixed = r.cfg.HandsOut.IsValid() && !r.cfg.HandsOut.Contains(at)
+		}
+		r.mu.Lock()
+		r.ports[number] = p
+		r.mu.Unlock()
+		select {
+		case <-r.ctx.Done():
+			return
+		case <-time.After(5 * time.Second):
+		}
+	}
+}
+
+// relay shows the page of what hangs on a port, as the recorder sees it.
+func (r *Recorder) relay(w http.ResponseWriter, q *http.Request) {
+	n, err := strconv.Atoi(q.PathValue("port"))
+	at, ok := r.cfg.Plugged[n]
+	if err != nil || !ok {
+		refuse(w, http.StatusNotFound, "nothing hangs on that port")
+		return
+	}
+	to := &url.URL{Scheme: "http", Host: netip.AddrPortFrom(at, 8080).String(), Path: "/" + q.PathValue("path")}
+	proxy := &httputil.ReverseProxy{ErrorLog: wire.Silent,
+		Rewrite: func(p *httputil.ProxyRequest) { p.Out.URL, p.Out.Host = to, to.Host; p.Out.Header.Del("Authorization") },
+		Transport: &http.Transport{DialContext: func(ctx context.Context, _, hostport string) (net.Conn, error) {
+			return r.dialer.At(at).Dial(ctx, hostport)
+		}}}
+	proxy.ServeHTTP(w, q)
+}
+
+func (r *Recorder) setClock(w http.ResponseWriter, q *http.Request) {
+	var in struct {
+		UTC time.Time `json:"utc"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 4<<10)).Decode(&in); err != nil || in.UTC.IsZero() {
+		refuse(w, http.StatusBadRequest, "utc is needed")
+		return
+	}
+	r.mu.Lock()
+	r.mem.Skew, r.dirty = time.Until(in.UTC), true
+	r.mu.Unlock()
+	reply(w, map[string]string{})
+}
+
+// again starts a channel's worker anew after f changed what it is given.
+func (r *Recorder) again(w http.ResponseWriter, q *http.Request, f func(p *placed)) {
+	n, ok := r.number(w, q)
+	if !ok {
+		return
+	}
+	r.mu.Lock()
+	p := r.mem.Channels[n]
+	if p == nil {
+		r.mu.Unlock()
+		refuse(w, http.StatusConflict, fmt.Sprintf("channel %d is free", n))
+		return
+	}
+	f(p)
+	r.live[n].stop()
+	r.dirty = true
+	_ = wire.Save(r.cfg.StateFile, r.mem)
+	r.begin(p)
+	worker := r.live[n]
+	r.mu.Unlock()
+	worker.firstWord(q.Context())
+	reply(w, map[string]string{})
+}
+
+// account gives a channel another account to sign in with.
+func (r *Recorder) account(w http.ResponseWriter, q *http.Request) {
+	var in struct{ Username, Password, Label string }
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 4<<10)).Decode(&in); err != nil || in.Username == "" {
+		refuse(w, http.StatusBadRequest, "username and password are needed")
+		return
+	}
+	r.again(w, q, func(p *placed) { p.Username, p.Password, p.Label = in.Username, in.Password, in.Label })
+}
+
+func (r *Recorder) pausing(w http.ResponseWriter, q *http.Request, on bool) {
+	r.again(w, q, func(p *placed) { p.Paused = on })
+}
+
+// screen is a recorder whose only way in is its own screen: its web port says so.
+func (r *Recorder) screen() error {
+	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, 8080).String())
+	if err != nil {
+		r.stop()
+		return err
+	}
+	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, "<!doctype html><title>"+wire.Esc(r.cfg.Make+" "+r.cfg.Model)+"</title><p>This recorder is set up at its own screen.")
+	})}
+	r.run(func() {
+		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			r.stop()
+		}
+	})
+	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
+	return nil
+}

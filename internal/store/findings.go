@@ -1,0 +1,148 @@
+package store
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+)
+
+// Accept keeps a person's word that a finding of a device stands and is lived with.
+func (s *Store) Accept(ctx context.Context, device int64, st stage.Stage, code string, person int64) error {
+	_, err := s.Pool.Exec(ctx, `insert into acceptance (device_id, stage, code, person_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict (device_id, stage, code) do update set person_id = excluded.person_id, at = now()`, device, st, code, person)
+	if err != nil {
+		return err
+	}
+	return s.grown(ctx, device)
+}
+
+// Unaccept takes that word back.
+func (s *Store) Unaccept(ctx context.Context, device int64, st stage.Stage, code string) error {
+	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, stage, code) = ($1, $2, $3)`, device, st, code); err != nil {
+		return err
+	}
+	return s.grown(ctx, device)
+}
+
+// grown makes a device's marks rest on something newer than before.
+func (s *Store) grown(ctx context.Context, device int64) error {
+	_, err := s.Pool.Exec(ctx, `update device set version = version + 1 where id = $1`, device)
+	return err
+}
+
+// AllowBasic keeps whether a device may be given its password in clear.
+func (s *Store) AllowBasic(ctx context.Context, device int64, on bool) error {
+	_, err := s.Pool.Exec(ctx, `update device set allow_basic = $2, version = version + 1 where id = $1`, device, on)
+	return err
+}
+
+// ExpectAt corrects where the list expects a device.
+func (s *Store) ExpectAt(ctx context.Context, device int64, at netip.Addr) error {
+	_, err := s.Pool.Exec(ctx, `update device set expected_at = $2, expected = true, version = version + 1 where id = $1`, device, at)
+	return err
+}
+
+// Moved keeps where a device is reached from now on.
+func (s *Store) Moved(ctx context.Context, device int64, at netip.Addr) error {
+	_, err := s.Pool.Exec(ctx, `update device set address = $2, version = version + 1 where id = $1`, device, at)
+	return err
+}
+
+// Replace gives a place on the list to the device that answers now: who it is comes
+// from seen, what was read of the one before is history, and the row of the device that
+// took it, where it had one, is gone.
+func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identity.Sighting) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		b.Queue(`delete from fact where device_id = $1`, place)
+		b.Queue(`update device set uuid = $2, mac = $3, serial = $4, make = case when $5 <> '' then $5 else make end, model = case when $6 <> '' then $6 else model end, address = $7,
+			opened_set = null, allow_basic = false, views = 0, version = version + 1 where id = $1`, place, seen.UUID, seen.MAC, seen.Serial, seen.Make, seen.Model, seen.Address)
+		b.Queue(`delete from acceptance where device_id = $1`, place)
+		if newcomer != 0 {
+			b.Queue(`insert into fact (device_id, name, value, via, read_at) select $1, name, value, via, read_at from fact where device_id = $2`, place, newcomer)
+			b.Queue(`update try set device_id = $1 where device_id = $2`, place, newcomer)
+			b.Queue(`update credential_set set device_id = $1 where device_id = $2`, place, newcomer)
+			b.Queue(`update device p set opened_set = n.opened_set from device n where p.id = $1 and n.id = $2`, place, newcomer)
+			b.Queue(`delete from device where id = $1`, newcomer)
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// LeaveOut removes a device that isn't expected.
+func (s *Store) LeaveOut(ctx context.Context, site, device int64) error {
+	tag, err := s.Pool.Exec(ctx, `delete from device where id = $1 and site_id = $2 and kind = 'camera' and not expected`, device, site)
+	if err == nil && tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// Name gives a device its place, and puts it on the list.
+func (s *Store) Name(ctx context.Context, device int64, place string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		b.Queue(`update device set place = $2, expected = true, expected_at = coalesce(expected_at, address), version = version + 1 where id = $1`, device, place)
+		b.Queue(`update source set name = $2 where device_id = $1 and token = ''`, device, place)
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// PickViews keeps which video sources of a device the site uses: the first shows on the
+// device's row of the Board, each further one gets a source of its own.
+func (s *Store) PickViews(ctx context.Context, device int64, place string, tokens, names []string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		b.Queue(`delete from source where device_id = $1 and token <> '' and token <> all($2)`, device, tokens)
+		for i, t := range tokens {
+			if i == 0 {
+				b.Queue(`update source set video = $2 where device_id = $1 and token = ''`, device, t)
+				b.Queue(`delete from source where device_id = $1 and token = $2`, device, t)
+				continue
+			}
+			b.Queue(`insert into source (device_id, site_id, token, video, name) select id, site_id, $2, $2, $3 from device where id = $1
+				on conflict (device_id, token) do update set name = excluded.name`, device, t, place+" · "+names[i])
+		}
+		b.Queue(`update device set views = $2, version = version + 1 where id = $1`, device, len(tokens))
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// ViewsOf lists the video sources of a device that were picked.
+func (s *Store) ViewsOf(ctx context.Context, device int64) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `select video from source where device_id = $1 and video <> '' order by id`, device)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Happening is what changed on the networks from one look to the next.
+type Happening struct {
+	Device int64
+	At     time.Time
+	Kind   string // "appeared", "vanished", "moved", "firmware", "replaced", "lost"
+	Place  string
+	Says   string
+}
+
+// Note keeps what happened.
+func (s *Store) Note(ctx context.Context, site int64, all ...Happening) error {
+	if len(all) == 0 {
+		return nil
+	}
+	b := &pgx.Batch{}
+	for _, h := range all {
+		b.Queue(`insert into happening (site_id, device_id, kind, place, says) values ($1, nullif($2::bigint, 0), $3, $4, $5)`, site, h.Device, h.Kind, h.Place, h.Says)
+	}
+	return s.Pool.SendBatch(ctx, b).Close()
+}
+
+// Happenings lists what happened at a site since a moment, newest first, at most limit.
+func (s *Store) Happenings(ctx context.Context, site int64, since time.Time, limit int) ([]Happening, error) {
+	return many[Happening](ctx, s.Pool, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)
+}
