@@ -196,14 +196,15 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 	}
 	p := visitor(t, r)
 	p.press("/sites/1/find", "/sites/1/find/read", nil)
-	p.sees("/sites/1/find", "multicast heard 2")
-	p.press("/sites/1/sign-in", "/sites/1/sign-in/read", nil)
+	p.sees("/sites/1/find", "multicast heard 1") // and some: it is heard on three networks
+	two := url.Values{"q": {"412 net:quay"}}
+	p.press("/sites/1/sign-in", "/sites/1/sign-in/read", two)
 	p.sees("/sites/1/sign-in", "HTTP Digest, Administrator")
 	p.sees("/sites/1/sign-in", "WS-UsernameToken, Administrator")
-	p.press("/sites/1/streams", "/sites/1/streams/read", nil)
+	p.press("/sites/1/streams", "/sites/1/streams/read", two)
 	p.sees("/sites/1/streams", "2 cameras read")
 	p.sees("/sites/1/channels", "Place 2 cameras")
-	p.press("/sites/1/channels", "/sites/1/channels/apply", nil)
+	p.press("/sites/1/channels", "/sites/1/channels/apply", two)
 	p.sees("/sites/1/log", ">sent</b>")
 
 	if err := syscall.Kill(child(t, cmd.Process.Pid, "serve"), syscall.SIGKILL); err != nil {
@@ -216,8 +217,9 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 	// What the recorder itself keeps. A change that was marked as sent and never left is
 	// sent again, so the log's count may be 2; the camera is on one channel all the same.
 	var held []string
-	testbed.Until(t, 20*time.Second, "the recorder keeps its channels", func() bool { held = channels(t, data+"/standins"); return len(held) >= 2 })
+	testbed.Until(t, 20*time.Second, "the recorder keeps its channels", func() bool { held = channels(t, data+"/standins"); return len(held) >= 3 })
 	slices.Sort(held)
+	held = slices.DeleteFunc(held, func(a string) bool { return strings.HasSuffix(a, ".90.12") }) // the dead entry
 	if len(held) != 2 || held[0] == held[1] {
 		t.Errorf("the recorder holds %v", held)
 	}
@@ -268,11 +270,12 @@ func TestStandinsTellWhatTheyAre(t *testing.T) {
 			break
 		}
 		kinds[d.Kind]++
-		if d.Password == "" || d.Faults == nil || d.Kind == "camera" && len(d.Streams) != 2 || !strings.HasPrefix(d.Address, network) {
+		open := slices.Contains(d.Faults, "no first password") || d.Place == "Store recorder"
+		if d.Password == "" && !open || d.Faults == nil || d.Kind == "camera" && len(d.Streams) != 2 || !strings.HasPrefix(d.Address, network) {
 			t.Errorf("%s", scan.Text())
 		}
 	}
-	if fmt.Sprint(kinds) != "map[camera:2 recorder:1]" {
+	if fmt.Sprint(kinds) != "map[camera:16 recorder:3]" {
 		t.Errorf("%v", kinds)
 	}
 	_ = cmd.Process.Signal(os.Interrupt)

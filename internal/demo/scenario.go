@@ -189,12 +189,12 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 		return filepath.Join(state, name+".json")
 	}
 	return []recorder.Config{
+		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205", MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
+			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"}, NameMax: 32}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05", Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
 			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NameMax: 24}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
 			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(), User: "admin", Secret: s.Former}}},
-		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205", MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
-			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"}, NameMax: 32}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
 		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06", Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true},
 	}
 }

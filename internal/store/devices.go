@@ -58,6 +58,12 @@ func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
 	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
 }
 
+// Missing lists cameras that are expected and didn't answer, at most limit.
+func (s *Store) Missing(ctx context.Context, site int64, limit int) ([]Device, error) {
+	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.expected
+		and not exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') order by d.position, d.id limit $2`, site, limit)
+}
+
 // Hanging lists the cameras that hang on a recorder: planned for it, or at one of
 // these addresses.
 func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) ([]int64, error) {

@@ -167,6 +167,23 @@ func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, erro
 	return many[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
 }
 
+// Result is how one step of a run went.
+type Result struct {
+	DeviceID int64 // 0: a network
+	What     string
+	State    string
+	Says     string
+	Began    *time.Time
+	Ended    *time.Time
+}
+
+// Results lists the steps of a site's run, what failed first, limit of them after skip.
+func (s *Store) Results(ctx context.Context, site, run int64, skip, limit int) ([]Result, error) {
+	return many[Result](ctx, s.Pool, `select coalesce(t.device_id, 0) device_id, coalesce(d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
+		from run_step t join run r on r.id = t.run_id left join device d on d.id = t.device_id left join network n on n.id = t.network_id
+		where r.site_id = $1 and r.id = $2 order by position(left(t.state, 1) in 'fws'), t.state, t.id offset $3 limit $4`, site, run, skip, limit)
+}
+
 // AfterRestore settles what a back-up holds as under way: nothing is sent to a device
 // because a back-up was put back. What was only asked for is dropped; what may have
 // been sent asks a person.

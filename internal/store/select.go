@@ -218,6 +218,29 @@ func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error)
 		and f.value->'ways' ? $2 order by d.position, d.id`, site, string(identity.SaidHello))
 }
 
+// AddressesUsed tells at which addresses of a site something answered at the last look,
+// and at which something is expected.
+func (s *Store) AddressesUsed(ctx context.Context, site int64) (used, expected map[netip.Addr]bool, err error) {
+	rows, err := s.Pool.Query(ctx, `select address, true from device d where site_id = $1 and address is not null and exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen')
+		union all select (o->>'address')::inet, true from network n, jsonb_array_elements(coalesce(n.look->'others', '[]')) o where n.site_id = $1
+		union all select expected_at, false from device where site_id = $1 and expected_at is not null`, site)
+	if err != nil {
+		return nil, nil, err
+	}
+	used, expected = map[netip.Addr]bool{}, map[netip.Addr]bool{}
+	var a netip.Addr
+	var answers bool
+	_, err = pgx.ForEachRow(rows, []any{&a, &answers}, func() error {
+		if answers {
+			used[a] = true
+		} else {
+			expected[a] = true
+		}
+		return nil
+	})
+	return used, expected, err
+}
+
 // HeardDevices tells which devices of a site answered at the last look.
 func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, error) {
 	all, err := ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1`, site)

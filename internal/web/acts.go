@@ -35,9 +35,10 @@ func (s *Server) back(c *echo.Context, sentence string) error {
 type actor struct {
 	site          int64
 	person, token int64
+	factory       bool // makers' default accounts may be tried, this once
 }
 
-func (w who) actor() actor { return actor{w.member.ID, w.person.ID, 0} }
+func (w who) actor() actor { return actor{site: w.member.ID, person: w.person.ID} }
 
 // selected reads which cameras a form names: those that were picked, else all that
 // the filter takes. asked words a selection that was a query.
@@ -87,7 +88,7 @@ func plural(n int, one string) string {
 
 // startRead begins a run that reads a stage of a selection.
 func (s *Server) startRead(ctx context.Context, me actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
-	n := store.NewRun{Site: me.site, Stage: st, Act: store.Read, Person: me.person, Token: me.token, AskedOf: asked}
+	n := store.NewRun{Site: me.site, Stage: st, Act: store.Read, Person: me.person, Token: me.token, AskedOf: asked, Factory: me.factory}
 	switch st {
 	case stage.Find:
 		networks, err := s.store.Networks(ctx, me.site)
@@ -134,7 +135,9 @@ func (s *Server) read(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.startRead(c.Request().Context(), whoIs(c).actor(), st, sel, asked); err != nil {
+	me := whoIs(c).actor()
+	me.factory = st == stage.SignIn && c.FormValue("factory") == "1"
+	if _, err := s.startRead(c.Request().Context(), me, st, sel, asked); err != nil {
 		return s.told(c, err)
 	}
 	return s.back(c, "")

@@ -35,6 +35,14 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 			add("MAC", s.MAC, s.At, true)
 			add("Open ports", strings.Trim(fmt.Sprint(s.Ports), "[]"), s.At, true)
 			add("Service", s.Service, s.At, true)
+			add("Web page", s.Title, s.At, false)
+			if f.Seat != nil {
+				add("Address settings", f.Seat.String(), v.FactAge(d.ID, "device.seat"), true)
+			}
+			add("Firmware", f.Firmware, v.FactAge(d.ID, "device.info"), true)
+			if b := f.Behind; b != nil {
+				add("Hangs on", fmt.Sprintf("port %d of %s", b.Port, b.Recorder), b.At, false)
+			}
 		} else if !f.LookedAt.IsZero() {
 			add("Tried", f.Tried, f.LookedAt, false)
 		}
@@ -97,13 +105,20 @@ func signInFacts(v *work.View, now time.Time, d store.Device, add func(string, s
 			add("Token's time", "the camera's own ("+clock.Offset{Low: a.Offset, High: a.Offset}.Seconds()+" s)", a.At, false)
 		}
 		add("Level", a.Level, a.At, false)
+		add("Its ONVIF accounts", strings.Join(f.Users, "; "), v.FactAge(d.ID, "access.users"), false)
 		add("RTSP", a.RTSP, a.At, false)
 	}
 	if i, ok := v.Info(d.ID); ok {
 		add("Firmware", i.Firmware, i.At, true)
 		add("Serial", i.Serial, i.At, true)
 	}
-	left, _ := access.Left(now, f.Tries)
+	if f.Rule != nil {
+		add("Rule for passwords", f.Rule.String(), v.FactAge(d.ID, "access.rule"), false)
+	}
+	if f.Pinned != "" {
+		add("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", v.FactAge(d.ID, "device.tls"), true)
+	}
+	left, _ := f.Left(now)
 	add("Wrong tries left", fmt.Sprintf("%d of %d", left, access.Budget), f.LookedAt, false)
 }
 
@@ -119,6 +134,10 @@ func clockFacts(v *work.View, d store.Device, add func(string, string, time.Time
 	add("Band", string(clock.BandOf(f.Offset(), f.Window)), r.At, false)
 	add("Zone rule", r.ZoneText(), r.At, true)
 	add("Takes time from", r.Source(), r.At, false)
+	if r.Drift != nil {
+		add("Drift", fmt.Sprintf("%s over %d readings", r.Drift, r.Drift.N), r.At, true)
+	}
+	add("Burned in", clock.TextText(r.Dates, r.Times), r.At, true)
 	if a, ok := v.Account(d.ID); ok && a.Own {
 		add("Signed in with", "the camera's own time", a.At, false)
 	}

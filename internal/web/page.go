@@ -123,7 +123,7 @@ func (s *Server) builders() map[string]builder {
 	return map[string]builder{
 		"board": s.board, "find": s.findPage, "sign-in": s.signInStage, "clock": s.clockPage, "streams": s.streamsPage, "channels": s.channelsPage,
 		"routes": s.routesPage, "prove": s.provePage, "recording": s.later, "analytics": s.later, "handover": s.later, "sightings": s.later,
-		"log": s.logPage, "expected": s.expectedPage, "settings": s.settingsPage, "account": s.accountPage,
+		"log": s.logPage, "expected": s.expectedPage, "run": s.runPage, "settings": s.settingsPage, "account": s.accountPage,
 	}
 }
 

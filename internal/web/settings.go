@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
@@ -20,7 +21,11 @@ import (
 
 // settingsData is what a site starts from, and who and what may use it.
 type settingsData struct {
-	Networks    []store.Network
+	Networks    []store.Network // benches left out
+	NetNames    map[int64]string
+	Leasts      []store.Least
+	Every       []everyChoice
+	Server      string // named time server
 	Sets        []store.SealedSet
 	People      []store.Colleague
 	Invitations []store.Invitation
@@ -28,10 +33,28 @@ type settingsData struct {
 	Roles       []people.Role
 }
 
+type everyChoice struct {
+	Minutes int
+	Label   string
+}
+
 func (s *Server) settingsPage(ctx context.Context, p *scenePage) (string, error) {
-	d := settingsData{Networks: p.networks, Roles: []people.Role{people.Technician, people.Viewer, people.Lead}}
+	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{},
+		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"}, {60, "every hour"}, {1440, "every day"}}}
+	for _, n := range p.networks {
+		if !n.Bench {
+			d.Networks = append(d.Networks, n)
+			d.NetNames[n.ID] = n.Name
+		}
+	}
+	if src := p.Site.TimeSource; src != "recorder" && src != clock.DHCP {
+		d.Server = src
+	}
 	var err error
-	if d.Sets, err = s.store.Sets(ctx, p.Site.ID); err != nil {
+	if d.Leasts, err = s.store.Leasts(ctx, p.Site.ID); err != nil {
+		return "", err
+	}
+	if d.Sets, err = s.store.SharedSets(ctx, p.Site.ID); err != nil {
 		return "", err
 	}
 	for i := range d.Sets {
@@ -54,10 +77,18 @@ func (s *Server) deed(ctx context.Context, me who, act, detail string) error {
 
 func (s *Server) addSet(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")), Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1"}
+	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")), Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1", Former: c.FormValue("former") == "1"}
+	v.Network, _ = strconv.ParseInt(c.FormValue("network"), 10, 64)
 	password := c.FormValue("password")
 	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
 		return s.back(c, "A credential set has a name, a user name and a password, each at most 64 characters (the password 128).")
+	}
+	networks, err := s.store.Networks(ctx, me.member.ID)
+	if err != nil {
+		return err
+	}
+	if v.Network != 0 && !slices.ContainsFunc(networks, func(n store.Network) bool { return n.ID == v.Network }) {
+		return store.ErrNotFound
 	}
 	sets, err := s.store.Sets(ctx, me.member.ID)
 	if err != nil {
@@ -89,7 +120,7 @@ func (s *Server) addNetwork(c *echo.Context) error {
 	if slices.ContainsFunc(networks, func(n store.Network) bool { return n.Prefix == p }) {
 		return s.back(c, p.String()+" is there already.")
 	}
-	if len(networks) >= 16 {
+	if len(slices.DeleteFunc(networks, func(n store.Network) bool { return n.Bench })) >= 16 {
 		return s.back(c, "A site has at most 16 networks in this version.")
 	}
 	if err := s.store.AddNetwork(ctx, me.member.ID, name, p); err != nil {

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/work"
 )
@@ -29,6 +30,28 @@ type sheet struct {
 	Verb       string
 	Readable   bool
 	Stages     []stage.Stage
+	Links      []link
+	Deeds      deeds
+	Trend      trend
+	Confirm    string // what is asked before the proposed changes are made; empty: nothing
+}
+
+// link opens in a page of its own; no account goes with it.
+type link struct{ Href, Label string }
+
+// deeds is what a person can decide or have done about a camera in a stage.
+type deeds struct {
+	Views                                                 []viewChoice
+	TakeOver, Unlisted, Elsewhere, Basic, Forbid, Factory bool
+	Rotate, Restart                                       bool
+	Own                                                   int64 // set made for it alone that opens it; 0: none
+	Missing                                               []store.Device
+	Seat, Free, Certificate                               string
+}
+
+type viewChoice struct {
+	onvif.View
+	Picked bool
 }
 
 type sheetFact struct {
@@ -133,7 +156,23 @@ func (s *Server) fillSheet(ctx context.Context, p *scenePage, sh *sheet) error {
 		return err
 	}
 	sh.Readable = n > 0 && st != stage.Find && st != stage.Channels && st != stage.Prove
-	sh.Verb = map[stage.Stage]string{stage.Clock: "Set the clock on ", stage.Channels: "Place ", stage.Routes: "Peg the routes of "}[st]
+	sh.Verb = map[stage.Stage]string{stage.Find: "Put right ", stage.SignIn: "Set the account of ", stage.Clock: "Set the clock on ", stage.Channels: "Place ", stage.Routes: "Peg the routes of "}[st]
+	for _, c := range sh.Proposals {
+		if c.Risk == finding.Address || c.Risk == finding.Restart {
+			sh.Confirm = d.Place + ": " + c.From + " → " + c.To + ". It is away for a moment and is looked for afterwards."
+		}
+	}
+	sh.Links = links(v, d)
+	if err := s.fillDeeds(ctx, p, sh, v); err != nil {
+		return err
+	}
+	if st == stage.Clock {
+		readings, err := s.office.ClockHistory(ctx, d.ID, 40)
+		if err != nil {
+			return err
+		}
+		sh.Trend = trendOf(readings, p.Zone)
+	}
 	changes, err := s.store.ChangesOfDevice(ctx, d.ID, 12)
 	if err != nil {
 		return err

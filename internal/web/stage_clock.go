@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
 )
 
 // clockData is the strip and its table.
@@ -23,7 +24,18 @@ type clockData struct {
 	Quiet   int // dots without a label
 	Unread  int
 	Height  float64
+	Own     []ownClock // the recorders'
 	labels  [lanes][]span
+}
+
+// ownClock is a recorder's own clock, against this server's.
+type ownClock struct {
+	Device        store.Device
+	Mark          stage.Mark
+	Offset, Error string
+	Serves        bool // NTP
+	Cameras       int  // that are held against it, of those shown
+	Mends         bool // its clock can be set from here, and needs it
 }
 
 type dot struct {
@@ -51,6 +63,7 @@ type clockRow struct {
 	Offset, Error     string
 	Against, Cause    string
 	Source, Matters   string
+	Drift             string
 	Changes           []finding.Change
 	HasChange, Judged bool
 }
@@ -94,6 +107,7 @@ func (s *Server) clockPage(ctx context.Context, p *scenePage) (string, error) {
 	slices.SortStableFunc(d.Rows, func(a, b clockRow) int {
 		return 2*(truth(b.HasChange)-truth(a.HasChange)) + truth(b.Judged) - truth(a.Judged)
 	})
+	d.own(p)
 	var err error
 	if d.Can, err = s.can(ctx, p, stage.Clock); err != nil {
 		return "", err
@@ -101,6 +115,24 @@ func (s *Server) clockPage(ctx context.Context, p *scenePage) (string, error) {
 	d.Changes, d.Cams, err = s.store.Proposed(ctx, p.sel, stage.Clock)
 	p.Data = d
 	return "clock", err
+}
+
+// own lists the recorders' clocks.
+func (d *clockData) own(p *scenePage) {
+	against := map[string]int{}
+	for _, r := range d.Rows {
+		against[r.Against]++
+	}
+	for _, rec := range p.view.Recorders() {
+		r, ok := p.view.Reading(rec.ID)
+		if !ok {
+			continue
+		}
+		found := p.view.Found(p.Now, rec, stage.Clock)
+		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(), Serves: p.view.ServesNTP(rec.ID), Cameras: against[rec.Place],
+			Mark:  stage.Derive(stage.Clock, stage.Case{Read: true, Findings: found, Done: "In step with this server."}, func(stage.Stage) stage.State { return stage.Ready }),
+			Mends: len(p.view.Proposals(p.Now, rec, stage.Clock)) > 0})
+	}
 }
 
 // lanes is how many rows of dots the strip has.
@@ -147,6 +179,12 @@ func (d *clockData) add(p *scenePage, r row) {
 			c.Offset = clock.Brief(o.Mid())
 		}
 		c.Cause = string(clock.CauseOf(*f.Camera, o))
+		if dr := f.Camera.Drift; dr != nil && dr.Sure() && !f.Camera.NTP {
+			c.Drift = dr.String()
+			if leaves := dr.Leaves(p.Now, o.Mid(), clock.UsableWithin); !leaves.IsZero() {
+				c.Matters = "from " + leaves.In(p.Zone).Format("02 Jan 15:04")
+			}
+		}
 		b := clock.BandOf(o, f.Window)
 		if b == clock.Refused || b == clock.AtRisk {
 			c.Matters = "now: " + string(b)

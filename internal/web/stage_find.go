@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
@@ -44,10 +45,25 @@ type findRow struct {
 }
 
 type findData struct {
-	Fields []field
-	Rows   []findRow
-	Looked bool
-	Sum    store.Look
+	Fields  []field
+	Benches []store.Network // single addresses that are looked at besides
+	Rows    []findRow
+	Looked  bool
+	Sum     store.Look
+	News    []store.Happening
+	Since   time.Time
+	Moves   []moveRow
+	Reach   []netplan.Bench
+	Changes int // proposed
+	Cams    int
+}
+
+// moveRow is one line of the address plan.
+type moveRow struct {
+	Device store.Device
+	netplan.Move
+	Open bool // an account opens it: its address can be written
+	Busy bool
 }
 
 func (s *Server) findPage(ctx context.Context, p *scenePage) (string, error) {
@@ -82,15 +98,57 @@ func (s *Server) findPage(ctx context.Context, p *scenePage) (string, error) {
 	if err := s.fields(ctx, p, &d); err != nil {
 		return "", err
 	}
+	if err := s.plan(ctx, p, &d); err != nil {
+		return "", err
+	}
+	var err error
+	if d.Changes, d.Cams, err = s.store.Proposed(ctx, p.sel, stage.Find); err != nil {
+		return "", err
+	}
+	d.News, err = s.store.Happenings(ctx, p.Site.ID, d.Since, 12)
 	p.Data = d
-	return "find", nil
+	return "find", err
+}
+
+// plan proposes where each device goes that is outside the site's networks or not where
+// it is expected, and how a laptop reaches those that nothing here does.
+func (s *Server) plan(ctx context.Context, p *scenePage, d *findData) error {
+	rows := map[int64]store.Device{}
+	var movers []netplan.Mover
+	for _, r := range p.rows {
+		f, w := p.view.Find(r.Device)
+		if f.Seen == nil || f.Behind != nil || f.Inside && f.Outcome != identity.Moved || !f.Inside && !w.Expected && len(p.view.Networks()) == 0 {
+			continue
+		}
+		rows[r.Device.ID] = r.Device
+		movers = append(movers, netplan.Mover{ID: r.Device.ID, From: f.Seen.Address, Want: w.Address})
+	}
+	if len(movers) == 0 {
+		return nil
+	}
+	used, expected, err := s.store.AddressesUsed(ctx, p.Site.ID)
+	if err != nil {
+		return err
+	}
+	taken := func(a netip.Addr) bool { return used[a] }
+	for _, m := range netplan.Plan(p.view.Networks(), taken, func(a netip.Addr) bool { return expected[a] }, movers) {
+		dev := rows[m.ID]
+		_, open := p.view.Account(m.ID)
+		d.Moves = append(d.Moves, moveRow{Device: dev, Move: m, Open: open})
+		if _, in := netplan.Of(p.view.Networks(), m.From); !in {
+			if b, ok := netplan.ReachFrom(m.From, taken); ok {
+				d.Reach = append(d.Reach, b)
+			}
+		}
+	}
+	return nil
 }
 
 // fields draws the address field of each network; larger ones are told in words.
 func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 	var drawn []netip.Prefix
 	for _, n := range p.networks {
-		if n.Prefix.Bits() >= 24 {
+		if n.Prefix.Bits() >= 24 && !n.Bench {
 			drawn = append(drawn, n.Prefix)
 		}
 	}
@@ -107,11 +165,19 @@ func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 		return err
 	}
 	for _, n := range p.networks {
+		if n.Bench {
+			d.Benches = append(d.Benches, n)
+			continue
+		}
 		f := makeField(n, by)
 		f.Found = heard[n.ID]
 		d.Fields = append(d.Fields, f)
 		if n.LookedAt != nil && n.Look != nil {
 			d.Looked = true
+			d.Sum.Others = append(d.Sum.Others, n.Look.Others...)
+			if at := n.LookedAt.Add(-time.Duration(n.Look.Seconds*float64(time.Second)) - 5*time.Second); d.Since.IsZero() || at.Before(d.Since) {
+				d.Since = at
+			}
 			d.Sum.Addresses += n.Look.Addresses
 			d.Sum.Multicast += n.Look.Multicast
 			d.Sum.Directed += n.Look.Directed
@@ -140,7 +206,9 @@ func (f *findRow) judge(p *scenePage, marks map[int64]row) {
 
 func weight(f findRow) int {
 	switch {
-	case f.Heard != "" && f.Mark.State != stage.Ready:
+	case f.Heard != "" && (f.Mark.State == stage.Blocked || f.Mark.State == stage.Needs):
+		return 4
+	case f.Heard != "" && f.Worst != "":
 		return 3
 	case f.Heard != "":
 		return 2
@@ -162,6 +230,9 @@ func makeField(n store.Network, by map[netip.Addr]store.Dot) field {
 		c := cell{X: last % 16, Y: last / 16, Kind: "free", Label: a.String()}
 		if netplan.Reserved(n.Prefix, a) {
 			c.Kind, c.Label = "reserved", a.String()+", reserved"
+		}
+		if n.Look != nil && slices.ContainsFunc(n.Look.Others, func(o store.Other) bool { return o.Address == a }) {
+			c.Kind, c.Label = "other", a.String()+", answers, neither camera nor recorder"
 		}
 		if x, ok := by[a]; ok {
 			if x.Kind == identity.Camera {

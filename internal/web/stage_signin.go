@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"slices"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stage"
@@ -10,10 +11,14 @@ import (
 
 // signInData is devices × credential sets.
 type signInData struct {
-	Sets   []store.SealedSet
-	Rows   []signInRow
-	Can    int
-	Unseen int
+	Sets    []store.SealedSet
+	Rows    []signInRow
+	Can     int
+	Unseen  int
+	Changes int // proposed: first passwords, ONVIF accounts
+	Cams    int
+	Open    int  // rows that an account opens
+	Factory bool // the site has makers' default accounts
 }
 
 type signInRow struct {
@@ -29,7 +34,7 @@ func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) 
 	if err := s.look(ctx, p); err != nil {
 		return "", err
 	}
-	sets, err := s.store.Sets(ctx, p.Site.ID)
+	sets, err := s.store.SharedSets(ctx, p.Site.ID)
 	if err != nil {
 		return "", err
 	}
@@ -44,6 +49,7 @@ func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) 
 		if !recorders[set.ID] {
 			set.Sealed = nil
 			d.Sets = append(d.Sets, set)
+			d.Factory = d.Factory || set.Factory
 		}
 	}
 	for _, r := range p.rows {
@@ -53,7 +59,13 @@ func (s *Server) signInStage(ctx context.Context, p *scenePage) (string, error) 
 			d.Unseen++
 		}
 	}
-	d.Can, err = s.can(ctx, p, stage.SignIn)
+	for _, r := range d.Rows {
+		d.Open += truth(r.How != "")
+	}
+	if d.Can, err = s.can(ctx, p, stage.SignIn); err != nil {
+		return "", err
+	}
+	d.Changes, d.Cams, err = s.store.Proposed(ctx, p.sel, stage.SignIn)
 	p.Data = d
 	return "sign-in", err
 }
@@ -69,27 +81,41 @@ func signInRowOf(p *scenePage, r row, sets []store.SealedSet) signInRow {
 	f, _ := p.view.SignIn(r.Device)
 	_, seen := p.view.Seen(r.Device.ID)
 	out := signInRow{Row: r, Seen: seen}
-	for _, set := range sets {
+	// The last column is for sets of the device's own.
+	for i := range len(sets) + 1 {
+		set, own := store.SealedSet{}, i == len(sets)
+		if !own {
+			set = sets[i]
+		}
 		state := ""
 		for _, t := range f.Tries {
-			if t.SetID == set.ID {
+			if !own && t.SetID == set.ID || own && t.SetID != 0 && !slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.ID == t.SetID }) {
 				state = string(t.Outcome)
 			}
 		}
-		if f.Account != nil && f.Account.SetID == set.ID {
-			state, out.How = "opened", string(f.Account.Scheme)
-			if f.Account.Level != "" {
-				out.How += ", " + f.Account.Level
+		if a := f.Account; a != nil && (!own && a.SetID == set.ID || own && !slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.ID == a.SetID })) {
+			state, out.How = "opened", string(a.Scheme)
+			if a.Level != "" {
+				out.How += ", " + a.Level
 			}
+			if a.RTSPSet != 0 {
+				out.How += "; RTSP " + a.RTSP
+			}
+		}
+		if a := f.Web; a != nil && f.Account == nil && !own && a.SetID == set.ID {
+			state, out.How = "web", "its web page alone"
 		}
 		out.Cells = append(out.Cells, state)
 	}
-	left, until := access.Left(p.Now, f.Tries)
+	left, until := f.Left(p.Now)
 	for i := range access.Budget {
 		out.Pips = append(out.Pips, i < left)
 	}
 	if left == 0 {
-		out.Until = until.In(p.Zone).Format("15:04")
+		out.Until = "until " + until.In(p.Zone).Format("15:04")
+	}
+	if f.LockedTo.After(p.Now) {
+		out.Until = "locked until " + f.LockedTo.In(p.Zone).Format("15:04")
 	}
 	return out
 }

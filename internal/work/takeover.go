@@ -2,10 +2,16 @@ package work
 
 import (
 	"context"
+	"time"
 
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/store"
 )
+
+// Trust takes a certificate that a device shows for its own from now on.
+func (o *Office) Trust(ctx context.Context, d store.Device, fingerprint string) error {
+	return o.store.KeepFact(ctx, d.ID, factTLS, "a person trusted it", time.Now().UTC(), fingerprint)
+}
 
 // TakeOver gives a place on the list to the device that answers in its stead: to
 // another that was found, or, where newcomer is 0, to the one that answers at the

@@ -89,6 +89,8 @@ type View struct {
 	seal    map[int64]map[stage.Stage]map[string]finding.Acceptance
 	ports   map[netip.Addr]identity.Behind
 	toWrite map[int64]bool // see writes
+	record  []store.Device // the recorders
+	named   string         // see accountName
 	facts   map[int64]store.Facts
 	byID    map[int64]int
 	status  map[int64]*channel.Recorder // of recorders, decoded once
@@ -112,6 +114,9 @@ func Look(ctx context.Context, st *store.Store, site int64, only []int64) (*View
 		byID: make(map[int64]int, len(sc.Devices)), status: map[int64]*channel.Recorder{}, holds: map[string]heldAt{}}
 	for i, d := range v.Devices {
 		v.byID[d.ID] = i
+		if d.Kind == identity.Recorder {
+			v.record = append(v.record, d)
+		}
 	}
 	for _, n := range sc.Nets {
 		if !n.Bench {
@@ -163,9 +168,7 @@ func (v *View) Cameras() []store.Device {
 }
 
 // Recorders of the view.
-func (v *View) Recorders() []store.Device {
-	return slices.DeleteFunc(slices.Clone(v.Devices), func(d store.Device) bool { return d.Kind != identity.Recorder })
-}
+func (v *View) Recorders() []store.Device { return v.record }
 
 // Device finds a device of the view.
 func (v *View) Device(id int64) (store.Device, bool) {
@@ -288,6 +291,12 @@ func (v *View) least(d store.Device) string {
 	return found
 }
 
+// ServesNTP says whether a recorder answered as a time server.
+func (v *View) ServesNTP(id int64) bool {
+	serves, _ := fact[bool](v, id, factNTP)
+	return serves
+}
+
 // Views lists a device's video sources.
 func (v *View) Views(id int64) []onvif.View {
 	all, _ := fact[[]onvif.View](v, id, factViews)
@@ -346,6 +355,9 @@ func (v *View) writes(d store.Device) bool {
 // accountName is what an account is called that is made on a device: as the site's
 // first set is.
 func (v *View) accountName() string {
+	if v.named != "" {
+		return v.named
+	}
 	best := access.Set{}
 	recorders := map[int64]bool{}
 	for _, r := range v.Recorders() {
@@ -358,10 +370,10 @@ func (v *View) accountName() string {
 			best = s
 		}
 	}
-	if best.Username == "" {
-		return "harbour"
+	if v.named = best.Username; v.named == "" {
+		v.named = "harbour"
 	}
-	return best.Username
+	return v.named
 }
 
 // HolderOf is the recorder that holds a camera, or the planned one, and whether it

@@ -274,15 +274,20 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 			Undo: finding.Undo{Kind: finding.Reversible, Note: "Switch its discovery off again."}})
 	}
 	if to := seatFor(f, w); to != nil && *to != *f.Seat {
-		risk := finding.NoRisk
-		if to.Address != f.Seat.Address {
-			risk = finding.Address
-		}
-		out = append(out, finding.Change{Kind: SetSeat, Key: SetSeat, Title: "Address", From: f.Seat.String(), To: to.String(), Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
-			Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the old address again, while this server reaches it."},
-			Args: map[string]string{"seat": to.String(), "old_seat": f.Seat.String()}})
+		out = append(out, Seat(*f.Seat, *to))
 	}
 	return out
+}
+
+// Seat is the change that gives a device another place on the network.
+func Seat(from, to netplan.Seat) finding.Change {
+	risk := finding.NoRisk
+	if to.Address != from.Address || to.Automatic {
+		risk = finding.Address
+	}
+	return finding.Change{Kind: SetSeat, Key: SetSeat, Title: "Address", From: from.String(), To: to.String(), Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the old address again, while this server reaches it."},
+		Args: map[string]string{"seat": to.String(), "old_seat": from.String()}}
 }
 
 // FreeText is what a cleared channel reads, see channel.Empty.

@@ -129,8 +129,9 @@ type Move struct {
 
 // Plan gives each mover an address of the site: the one it is expected at where that
 // is free, else the next free one of that network, or of the first network for one that
-// nobody expects anywhere. No address is given twice, and none that is used.
-func Plan(networks []Network, used func(netip.Addr) bool, movers []Mover) []Move {
+// nobody expects anywhere. No address is given twice, none that is used, and none that is
+// spoken for, by being expected, but to the mover that is expected there.
+func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover) []Move {
 	given := map[netip.Addr]bool{}
 	for _, m := range movers {
 		given[m.From] = true
@@ -153,7 +154,7 @@ func Plan(networks []Network, used func(netip.Addr) bool, movers []Mover) []Move
 		if !ok {
 			n = networks[0]
 		}
-		free := Free(n.Prefix, taken, 1)
+		free := Free(n.Prefix, func(a netip.Addr) bool { return taken(a) || spoken(a) }, 1)
 		if len(free) == 0 {
 			out[i].Why = "no address of " + n.Name + " is free"
 			continue

@@ -166,14 +166,14 @@ func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
 	case res.StatusCode >= 300 && res.StatusCode < 400:
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrElsewhere, Says: "it points to another address, which isn't followed"}
 	}
-	if strings.HasPrefix(res.Header.Get("Content-Type"), "text/html") {
-		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "it answers with a web page"}
-	}
 	data, err := dial.ReadAll(res.Body, maxBody, op, on)
 	if err != nil {
 		return nil, err
 	}
 	root, err := parse(data)
+	if err != nil && isPage(data) {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "it answers with a web page"}
+	}
 	if err != nil {
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: err.Error()}
 	}
@@ -189,6 +189,13 @@ func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: fmt.Sprintf("it answers with %.60q", first.name.Local)}
 	}
 	return first, nil
+}
+
+// isPage says whether an answer is a web page: what isn't ONVIF may answer anything
+// with its start page.
+func isPage(data []byte) bool {
+	head := strings.ToLower(strings.TrimSpace(string(data[:min(len(data), 64)])))
+	return strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html")
 }
 
 // faultError words a fault (ONVIF Core, 5.8.2) and gives it its kind.

@@ -189,3 +189,38 @@
     }
   });
 })();
+
+// A form marked data-picks takes the rows that are selected, whichever form their boxes
+// belong to.
+document.addEventListener("submit", function (e) {
+  "use strict";
+  const form = e.target;
+  if (!form.matches("[data-picks]")) return;
+  form.querySelectorAll("input.copied").forEach(function (x) { x.remove(); });
+  document.querySelectorAll("table.rows tbody input[name=pick]:checked").forEach(function (box) {
+    const copy = document.createElement("input");
+    copy.type = "hidden"; copy.name = "pick"; copy.value = box.value; copy.className = "copied";
+    form.appendChild(copy);
+  });
+}, true);
+
+// What restarts, moves or deletes something asks once more; without script it is done
+// at once, as its button says.
+(function () {
+  "use strict";
+  document.addEventListener("submit", function (e) {
+    const form = e.target, box = document.getElementById("confirm");
+    if (!form.dataset.confirm || !box || form.dataset.sure) return;
+    e.preventDefault();
+    box.querySelector("p").textContent = form.dataset.confirm;
+    const yes = box.querySelector(".btn-primary");
+    yes.textContent = form.dataset.do || "Do it";
+    yes.onclick = function () {
+      form.dataset.sure = "1";
+      box.close();
+      if (!form.isConnected) { document.body.appendChild(form); }
+      form.requestSubmit();
+    };
+    box.showModal();
+  });
+})();

@@ -1,0 +1,125 @@
+package web
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/work"
+)
+
+var timeNow = time.Now
+
+// rotate gives the selected cameras new passwords of their own.
+func (s *Server) rotate(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	sel, asked, err := selected(c)
+	if err != nil {
+		return err
+	}
+	devices, err := s.store.Resolve(ctx, sel)
+	if err != nil {
+		return err
+	}
+	if len(devices) == 0 {
+		return s.back(c, "No camera was selected.")
+	}
+	title := "New passwords for " + plural(len(devices), "camera")
+	_, left, err := s.office.Rotate(ctx, work.Ask{Site: me.member.ID, Title: title, Person: me.person.ID, AskedOf: asked}, devices)
+	if err != nil {
+		return s.told(c, err)
+	}
+	if err := s.deed(ctx, me, "asked for new passwords", plural(len(devices)-left, "camera")); err != nil {
+		return err
+	}
+	if left > 0 {
+		return s.back(c, plural(left, "camera")+" that no account opens keep what they have.")
+	}
+	return s.back(c, "")
+}
+
+// allowBasic keeps whether a device may be given its password in clear.
+func (s *Server) allowBasic(c *echo.Context) error {
+	_, d, err := s.camera(c)
+	if err != nil {
+		return err
+	}
+	on := c.FormValue("off") != "1"
+	if err := s.store.AllowBasic(c.Request().Context(), d.ID, on); err != nil {
+		return err
+	}
+	if !on {
+		return s.judgedBack(c, d, "forbade Basic", "", "Its password isn't sent in clear any more.")
+	}
+	return s.judgedBack(c, d, "allowed Basic in clear", "", "Basic is allowed on "+d.Place+": sign in again.")
+}
+
+// trust takes the certificate that a device shows now for its own.
+func (s *Server) trust(c *echo.Context) error {
+	ctx := c.Request().Context()
+	v, d, err := s.camera(c)
+	if err != nil {
+		return err
+	}
+	f, _ := v.SignIn(d)
+	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != c.FormValue("shown") {
+		return s.back(c, "It shows another certificate by now: sign in again and compare.")
+	}
+	if err := s.office.Trust(ctx, d, f.Shown); err != nil {
+		return err
+	}
+	return s.judgedBack(c, d, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
+}
+
+// setWishes keeps how often the networks are looked at and where clocks take their
+// time from.
+func (s *Server) setWishes(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	every := map[string]int{"0": 0, "5": 5, "15": 15, "60": 60, "1440": 1440}
+	n, ok := every[c.FormValue("every")]
+	source := strings.TrimSpace(c.FormValue("source"))
+	if source == "named" {
+		a, err := oneAddress(c.FormValue("server"))
+		if err != nil {
+			return s.back(c, err.Error())
+		}
+		source = a.String()
+	} else if source != "recorder" && source != "dhcp" {
+		ok = false
+	}
+	if !ok {
+		return s.back(c, "Pick how often to look, and where clocks take their time from.")
+	}
+	if err := s.store.SetWishes(ctx, me.member.ID, n, source); err != nil {
+		return err
+	}
+	if err := s.deed(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s", n, source)); err != nil {
+		return err
+	}
+	if err := s.office.Judge(ctx, me.member.ID); err != nil {
+		return err
+	}
+	return s.back(c, "Kept, and everything was judged by it.")
+}
+
+// setLeast asks for a least firmware of a make and model.
+func (s *Server) setLeast(c *echo.Context) error {
+	ctx, me := c.Request().Context(), whoIs(c)
+	l := store.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")), Least: strings.TrimSpace(c.FormValue("least"))}
+	if l.Make == "" || len(l.Make) > 64 || len(l.Model) > 64 || len(l.Least) > 64 {
+		return s.back(c, "A least firmware is of a make, and of a model where it isn't for all of them.")
+	}
+	if err := s.store.SetLeast(ctx, me.member.ID, l); err != nil {
+		return err
+	}
+	if err := s.deed(ctx, me, "set the least firmware", strings.TrimSpace(l.Make+" "+l.Model)+": "+l.Least); err != nil {
+		return err
+	}
+	if err := s.office.Judge(ctx, me.member.ID); err != nil {
+		return err
+	}
+	return s.back(c, "Kept, and everything was judged by it.")
+}
