@@ -48,11 +48,14 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 			where mark.inputs_version <= excluded.inputs_version and (mark.state, mark.words, mark.sentence, mark.act, mark.changes, mark.rules_version, mark.valid_until)
 			is distinct from (excluded.state, excluded.words, excluded.sentence, excluded.act, excluded.changes, excluded.rules_version, excluded.valid_until)`,
 		m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
-	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[]) n(src, st) where f.source_id = n.src and f.stage = n.st`, m.source, m.stage)
+	// Who judged older inputs than the mark rests on was overtaken: its findings aren't kept.
+	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[], $3::bigint[]) n(src, st, version) join mark m on m.source_id = n.src and m.stage = n.st
+			where f.source_id = n.src and f.stage = n.st and m.inputs_version <= n.version`, m.source, m.stage, m.version)
 	if len(m.fSource) > 0 {
 		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence, accepted)
-				select * from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[])`,
-			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted)
+				select src, st, code, severity, n.words, n.sentence, way, evidence, accepted from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[], $10::bigint[])
+				n(src, st, code, severity, words, sentence, way, evidence, accepted, version) join mark m on m.source_id = n.src and m.stage = n.st and m.inputs_version <= n.version`,
+			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted, m.fVersion)
 	}
 	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
@@ -64,7 +67,7 @@ type markColumns struct {
 	state, words, sentence, act                          []string
 	changes                                              []int32
 	until                                                []*time.Time
-	fSource                                              []int64
+	fSource, fVersion                                    []int64
 	fAccepted                                            []bool
 	fCode, fSeverity, fWords, fSentence, fWay, fEvidence []string
 }
@@ -87,7 +90,7 @@ func (m *markColumns) add(j Judged) error {
 		m.fSource, m.fStage = append(m.fSource, j.SourceID), append(m.fStage, int16(j.Stage))
 		m.fCode, m.fSeverity, m.fWords = append(m.fCode, f.Code), append(m.fSeverity, f.Severity.String()), append(m.fWords, f.Words)
 		m.fSentence, m.fWay, m.fEvidence = append(m.fSentence, f.Sentence), append(m.fWay, f.WayOut), append(m.fEvidence, string(ev))
-		m.fAccepted = append(m.fAccepted, f.Accepted)
+		m.fAccepted, m.fVersion = append(m.fAccepted, f.Accepted), append(m.fVersion, j.Version)
 	}
 	return nil
 }

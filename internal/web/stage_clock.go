@@ -25,6 +25,7 @@ type clockData struct {
 	Unread  int
 	Height  float64
 	Own     []ownClock // the recorders'
+	Drifts  bool       // some clock shown does
 	labels  [lanes][]span
 }
 
@@ -180,7 +181,7 @@ func (d *clockData) add(p *scenePage, r row) {
 		}
 		c.Cause = string(clock.CauseOf(*f.Camera, o))
 		if dr := f.Camera.Drift; dr != nil && dr.Sure() && !f.Camera.NTP {
-			c.Drift = dr.String()
+			c.Drift, d.Drifts = dr.String(), true
 			if leaves := dr.Leaves(p.Now, o.Mid(), clock.UsableWithin); !leaves.IsZero() {
 				c.Matters = "from " + leaves.In(p.Zone).Format("02 Jan 15:04")
 			}

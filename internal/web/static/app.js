@@ -25,6 +25,7 @@
       document.querySelectorAll("[data-live]").forEach(function (old) {
         const now = fresh.getElementById(old.id);
         if (!now || now.innerHTML === old.dataset.was) return;
+        if (Array.from(old.querySelectorAll("input:not([type=checkbox]):not([type=hidden]),textarea")).some(function (x) { return x.value !== x.defaultValue; })) return; // typed, and not sent yet
         if (old.contains(document.activeElement) && document.activeElement.matches("input:not([type=checkbox]),textarea,select")) return;
         const focus = focusKey(old);
         old.dataset.was = now.innerHTML;
