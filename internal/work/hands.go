@@ -34,7 +34,7 @@ func (o *Office) hand(ctx context.Context, d store.Device, c store.Change) (hand
 	switch {
 	case c.Kind == identity.SetSeat:
 		return o.seatHand(d, v, c), func() {}, nil
-	case c.Kind == identity.RemoveEntry, strings.HasPrefix(c.Kind, "rotate.") && c.Kind != access.Change, c.Kind == clock.SetRecorder:
+	case c.Kind == identity.RemoveEntry, strings.HasPrefix(c.Kind, "rotate.") && c.Kind != access.Change, c.Kind == clock.SetRecorder, c.Kind == channel.Resume:
 		return o.recorderHand(ctx, d, v, c)
 	case c.Kind == access.Change, c.Kind == access.SetFirst, c.Kind == access.CreateAccount:
 		return o.accountHand(d, v, c), func() {}, nil

@@ -219,9 +219,10 @@ func (o *Office) recorderHand(ctx context.Context, d store.Device, v *View, c st
 		}, rc.Close, nil
 	}
 	write := map[string]func(context.Context) error{
-		access.Pause:  func(ctx context.Context) error { return rc.Pause(ctx, number, c.ToText == access.Paused) },
-		access.Resume: func(ctx context.Context) error { return rc.Pause(ctx, number, c.ToText == access.Paused) },
-		access.Hold:   func(ctx context.Context) error { return o.hold(ctx, rc, number, c) },
+		channel.Resume: func(ctx context.Context) error { return rc.Pause(ctx, number, c.ToText == access.Paused) },
+		access.Pause:   func(ctx context.Context) error { return rc.Pause(ctx, number, c.ToText == access.Paused) },
+		access.Resume:  func(ctx context.Context) error { return rc.Pause(ctx, number, c.ToText == access.Paused) },
+		access.Hold:    func(ctx context.Context) error { return o.hold(ctx, rc, number, c) },
 	}[c.Kind]
 	return hand{
 		read: func(ctx context.Context) (string, error) {
@@ -232,7 +233,7 @@ func (o *Office) recorderHand(ctx context.Context, d store.Device, v *View, c st
 			case !taken:
 				return channel.Empty, nil
 			case c.Kind == access.Hold:
-				return labelText(s.Label), nil
+				return access.LabelText(s.Label), nil
 			case s.Paused:
 				return access.Paused, nil
 			case c.ToText == access.Receive && s.State == "receiving", c.FromText == access.Receive:
@@ -242,16 +243,6 @@ func (o *Office) recorderHand(ctx context.Context, d store.Device, v *View, c st
 		},
 		write: write,
 	}, rc.Close, nil
-}
-
-// noLabel is what a channel reads that was given its account by others.
-const noLabel = "no label"
-
-func labelText(label string) string {
-	if label == "" {
-		return noLabel
-	}
-	return label
 }
 
 // hold gives a channel the account of a set.
@@ -269,7 +260,7 @@ func (o *Office) hold(ctx context.Context, rc *recorder.Client, number int, c st
 		return err
 	}
 	label := c.ToText
-	if label == noLabel {
+	if label == access.LabelText("") {
 		label = ""
 	}
 	return rc.SetAccount(ctx, number, set.Username, password, label)

@@ -338,7 +338,7 @@ func (v *View) knocks(d store.Device) []access.Knock {
 		return nil // it is the clock
 	}
 	status, _ := v.Recorder(rec.ID)
-	return []access.Knock{{Recorder: rec.Place, Channel: slot.Number, Times: slot.Knocks, At: status.At}}
+	return []access.Knock{{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, Times: slot.Knocks, At: status.At, Label: slot.Label}}
 }
 
 // writes says whether something of the device's system is to be written.
@@ -439,6 +439,7 @@ func (v *View) Channel(d store.Device) (channel.Facts, channel.Wishes) {
 	rec, slot, ok := v.HolderOf(d)
 	sf, sw := v.Streams(d)
 	if ok {
+		w.RecorderID = rec.ID
 		w.Recorder, f.Planned, f.Trouble = rec.Place, rec.Place, v.RecorderTrouble(rec.ID)
 		if r, known := v.Recorder(rec.ID); known {
 			f.Recorder, f.Slot = &r, slot

@@ -33,10 +33,12 @@ type Facts struct {
 // Knock is a recorder that was refused by the device though its clock is right: it
 // holds another password, and tries it again and again.
 type Knock struct {
-	Recorder string
-	Channel  int
-	Times    int // within Period
-	At       time.Time
+	Recorder   string
+	RecorderID int64
+	Label      string // of the account that its channel was given
+	Channel    int
+	Times      int // within Period
+	At         time.Time
 }
 
 // Wishes is what the site asks of accounts.
@@ -213,6 +215,17 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	name := w.Name
 	switch {
 	case f.LookedAt.IsZero():
+	case f.Account != nil && len(f.Knocks) > 0 && f.Account.Scheme != RTSP:
+		var out []finding.Change
+		for _, k := range f.Knocks {
+			if k.Label == Label(f.Account.SetID) {
+				continue // it holds that account: giving it again changes nothing
+			}
+			out = append(out, finding.Change{Kind: Hold, Key: fmt.Sprintf("%s/%d/%d", Hold, k.RecorderID, k.Channel), Title: fmt.Sprintf("Account of channel %d of %s", k.Channel, k.Recorder), From: LabelText(k.Label), To: Label(f.Account.SetID),
+				Why: "It knocks with a password that the camera refuses.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old account opens nothing."},
+				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel), "set": fmt.Sprint(f.Account.SetID)}})
+		}
+		return out
 	case f.Virgin && name != "":
 		return []finding.Change{{Kind: SetFirst, Key: SetFirst, Title: "First password", From: NoPassword, To: AccountText(name, Administrator),
 			Why: "Its password is made by its rule and sealed here before it is sent.", Risk: finding.NoRisk,

@@ -3,17 +3,18 @@ package access
 import (
 	"fmt"
 
+	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
 )
 
 // Change kinds of a rotation: one camera's are a whole.
 const (
-	Pause   = "rotate.pause"    // a channel that holds the old password stops to sign in
-	Change  = "rotate.password" // the camera takes the new one
-	Hold    = "rotate.hold"     // the channel is given the new one
-	Resume  = "rotate.resume"   // and is seen to receive again
-	Signing = "signs in"        // canonical texts of a channel
-	Paused  = "paused"
+	Pause   = "rotate.pause"      // a channel that holds the old password stops to sign in
+	Change  = "rotate.password"   // the camera takes the new one
+	Hold    = "rotate.hold"       // the channel is given the new one
+	Resume  = "rotate.resume"     // and is seen to receive again
+	Signing = channel.SigningText // canonical texts of a channel
+	Paused  = channel.PausedText
 	Receive = "receives"
 )
 
@@ -30,6 +31,15 @@ type Dependant struct {
 // Label is what a channel is given with an account, so that it can be read back which
 // one it holds; it tells nothing of the password.
 func Label(set int64) string { return fmt.Sprintf("set %d", set) }
+
+// LabelText is the canonical text of a channel's label; one that others gave its account
+// has none.
+func LabelText(label string) string {
+	if label == "" {
+		return "no label"
+	}
+	return label
+}
 
 // Rotate lists what gives a camera the password of another set: pause what holds the
 // old one, change the camera, give the new one to every channel, see each again.
@@ -60,10 +70,7 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets})
 	for _, d := range deps {
 		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
-		old := d.Label
-		if old == "" {
-			old = "no label"
-		}
+		old := LabelText(d.Label)
 		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", sets, one)
 	}
 	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.", nil, func(d Dependant) bool { return !d.Paused && d.Receiving })

@@ -83,18 +83,29 @@ type Facts struct {
 
 // Wishes is what the site wants for the source.
 type Wishes struct {
-	Recorder string
-	Channel  int // 0: any
-	Name     string
-	Stream   string // profile token of the record stream
-	View     string
-	Width    int // of the record stream, declared
-	Height   int
-	Kbps     int
+	Recorder   string
+	RecorderID int64
+	Channel    int // 0: any
+	Name       string
+	Stream     string // profile token of the record stream
+	View       string
+	Width      int // of the record stream, declared
+	Height     int
+	Kbps       int
 }
 
-// Place is the change kind that puts a source on a channel.
-const Place = "channel.place"
+// Place is the change kind that puts a source on a channel; Resume lets a paused one
+// sign in again.
+const (
+	Place  = "channel.place"
+	Resume = "channel.resume"
+)
+
+// Canonical texts of a channel that is paused, and of one that isn't.
+const (
+	PausedText  = "paused"
+	SigningText = "signs in"
+)
 
 // HeldBy finds the slot that holds an address.
 func HeldBy(r *Recorder, address string) *Slot {
@@ -183,6 +194,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	case "connecting":
 		return []finding.Finding{{Code: "channel.connecting", Severity: finding.Needs, Words: "connecting",
 			Sentence: fmt.Sprintf("%s is still connecting to it.", f.Recorder.Name), WayOut: "Read the channel again in a moment.", Evidence: ev}}
+	case "paused":
+		return []finding.Finding{{Code: "channel.paused", Severity: finding.Blocks, Words: "paused",
+			Sentence: fmt.Sprintf("%s holds it paused: it doesn't sign in, and nothing is recorded.", f.Recorder.Name), WayOut: "Resume the channel.", Evidence: ev}}
 	case "refused":
 		return []finding.Finding{{Code: "channel.refused", Severity: finding.Blocks, Words: "refused",
 			Sentence: fmt.Sprintf("The camera refuses %s: %s", f.Recorder.Name, s.Detail), WayOut: "See Sign-in and Clock of this camera; the recorder tries again by itself.", Evidence: ev}}
@@ -205,6 +219,11 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 
 // Propose places an unplaced source on its wished channel or the lowest free one.
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
+	if f.Slot != nil && f.Slot.Paused && f.Trouble == "" {
+		return []finding.Change{{Kind: Resume, Key: Resume, Title: fmt.Sprintf("Channel %d of %s", f.Slot.Number, f.Recorder.Name), From: PausedText, To: SigningText,
+			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
+			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
+	}
 	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps) != "" {
 		return nil
 	}

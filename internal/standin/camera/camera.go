@@ -219,6 +219,16 @@ func (c *Camera) skew(m memory) time.Duration {
 // stand sets the clock d off true time.
 func (m *memory) stand(d time.Duration) { m.Skew, m.Since = d, time.Now() }
 
+// Restart starts it again, as SystemReboot does.
+func (c *Camera) Restart() { c.leave(0) }
+
+// Refuse keeps an operation locked from now on.
+func (c *Camera) Refuse(op string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.cfg.Refuses = append(slices.Clone(c.cfg.Refuses), op)
+}
+
 // Hurry makes its crystal age speed times as fast from now on.
 func (c *Camera) Hurry(speed float64) {
 	c.change(func(m *memory) {

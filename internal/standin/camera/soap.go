@@ -185,7 +185,10 @@ func (c *Camera) tokenOpens(token *wire.Node) (user, bool) {
 }
 
 func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
-	if slices.Contains(c.cfg.Refuses, op.XMLName.Local) {
+	c.mu.Lock()
+	locked := slices.Contains(c.cfg.Refuses, op.XMLName.Local)
+	c.mu.Unlock()
+	if locked {
 		return "", &fault{500, "Receiver", "ter:Action/ter:ConfigurationConflict", "This setting is locked on the device."}
 	}
 	switch op.XMLName.Local {

@@ -1,0 +1,261 @@
+package work_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/recorder"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/testbed"
+	"duskyharbor/internal/work"
+)
+
+// held says whether this server holds the password that opens a camera, and which set
+// it takes it for.
+func (b *bench) held(v *work.View, d store.Device, c *camera.Camera) (string, bool) {
+	b.t.Helper()
+	a, ok := v.Account(d.ID)
+	if !ok {
+		return "no account", false
+	}
+	set, err := b.Store.Set(context.Background(), a.SetID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	password, err := b.Vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return set.Name, c.Opens(set.Username, password)
+}
+
+// slot is how a recorder says that it holds a camera now.
+func (b *bench) slot(camera string) *channel.Slot {
+	b.t.Helper()
+	b.read(stage.Channels, camera)
+	_, s, _ := b.view().HolderOf(b.device(camera))
+	return s
+}
+
+func (b *bench) rotate(places ...string) (int64, error) {
+	var ids []int64
+	for _, p := range places {
+		ids = append(ids, b.device(p).ID)
+	}
+	run, _, err := b.office.Rotate(context.Background(), work.Ask{Site: b.Site, Title: "New passwords"}, ids)
+	return run, err
+}
+
+// receives waits until a recorder sees a camera again.
+func (b *bench) receives(place, when string) {
+	b.t.Helper()
+	testbed.Until(b.t, 30*time.Second, when+": "+place+" is seen", func() bool {
+		s := b.slot(place)
+		return s != nil && s.State == "receiving" && !s.Paused
+	})
+}
+
+func TestRotationTakesTheRecorderAlong(t *testing.T) {
+	t.Parallel()
+	b := open(t, work.Options{})
+	b.place("Slipway")
+	cam := b.Fleet.Camera("Slipway")
+	if r := b.wait(b.rotate("Slipway")); r.Failed != 0 {
+		steps, _ := b.Store.StepsOf(t.Context(), r.ID, 9)
+		t.Fatalf("%+v", steps)
+	}
+	b.receives("Slipway", "after the rotation")
+	name, ok := b.held(b.view(), b.device("Slipway"), cam)
+	if !ok || !strings.Contains(name, "own") || cam.Opens("otter", b.Secrets.House) {
+		t.Errorf("opens with %q: %v; the old password: %v", name, ok, cam.Opens("otter", b.Secrets.House))
+	}
+	all, err := b.Store.ChangesOfDevice(t.Context(), b.device("Slipway").ID, 4)
+	if err != nil || len(all) != 4 {
+		t.Fatalf("%d changes, %v", len(all), err)
+	}
+	for i, kind := range []string{access.Resume, access.Hold, access.Change, access.Pause} {
+		if all[i].Kind != kind || all[i].State != store.Verified || all[i].Writes != 1 {
+			t.Errorf("%s is %s, written %d times, want %s verified once", all[i].Kind, all[i].State, all[i].Writes, kind)
+		}
+	}
+}
+
+// A recorder that can't be given the new password, because it is gone in the middle:
+// everything is put back, and nobody is locked out.
+func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
+	t.Parallel()
+	for _, part := range []string{"the camera restarts", "the recorder is away", "the camera refuses", "the recorder stays away"} {
+		t.Run(part, func(t *testing.T) {
+			t.Parallel()
+			h := testbed.Start(t)
+			cam, rec := h.Fleet.Camera("Slipway"), h.Fleet.Recorders[0]
+			var b *bench
+			sent := 0
+			b = openOn(t, h, work.Options{Pause: func(step string) {
+				if step != work.StepSent {
+					return
+				}
+				switch sent++; {
+				case part == "the camera restarts" && sent == 2:
+					cam.Restart()
+				case part == "the recorder stays away" && sent == 3:
+					rec.Close()
+				case part == "the recorder is away" && sent == 3: // pausing, changing, and holding it
+					rec.Close()
+					go func() {
+						time.Sleep(4 * time.Second)
+						again, err := recorder.Start(context.Background(), rec.Config())
+						if err == nil {
+							h.Fleet.Recorders[0] = again
+						}
+					}()
+				case part == "the camera refuses" && sent == 2:
+					cam.Refuse("SetUser")
+				}
+			}})
+			b.place("Slipway")
+			sent = 0
+			b.wait(b.rotate("Slipway"))
+			if name, ok := b.held(b.view(), b.device("Slipway"), cam); !ok || cam.Locked() {
+				b.read(stage.SignIn, "Slipway")
+				if name, ok = b.held(b.view(), b.device("Slipway"), cam); !ok {
+					t.Fatalf("nobody holds its password: it is taken for %s", name)
+				}
+			}
+			if (part == "the camera refuses" || part == "the recorder stays away") && !cam.Opens("otter", h.Secrets.House) {
+				t.Error("it doesn't open with the old password any more")
+			}
+			if part == "the recorder stays away" { // it comes back, paused: the way out is a button
+				again, err := recorder.Start(context.Background(), rec.Config())
+				if err != nil {
+					t.Fatal(err)
+				}
+				h.Fleet.Recorders[0] = again
+				if s := b.slot("Slipway"); s == nil || !s.Paused {
+					t.Fatalf("%+v", s)
+				}
+				b.apply(stage.Channels, "Slipway")
+			}
+			b.receives("Slipway", part)
+		})
+	}
+}
+
+// bulkCount is how many bulk cameras the bulk test takes: make soak asks for four hundred.
+func bulkCount() int {
+	if n, err := strconv.Atoi(os.Getenv("BULK_CAMERAS")); err == nil && n > 0 {
+		return min(n, demo.BulkMost)
+	}
+	return 60
+}
+
+// All clocks are set and all passwords exchanged, with the server killed in the middle,
+// twice each: all is settled, nothing is locked, every password is held here.
+func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
+	t.Parallel()
+	n := bulkCount()
+	h := testbed.StartBulk(t, n)
+	b := &bench{h, t, nil}
+	ctx := context.Background()
+	cams := map[string]*camera.Camera{}
+	for _, c := range h.Fleet.Cameras {
+		if c.Config().Network == h.Net.BulkPrefix() {
+			c.Step(40 * time.Second)
+			cams[c.Config().Place] = c
+		}
+	}
+	var ids []int64
+	b.atWork(func() {
+		b.find()
+		b.readBulk(stage.SignIn)
+		b.readBulk(stage.Clock)
+		for _, d := range b.view().Cameras() {
+			if cams[d.Place] != nil {
+				ids = append(ids, d.ID)
+			}
+		}
+	})
+	if len(ids) != n {
+		t.Fatalf("%d bulk cameras, want %d", len(ids), n)
+	}
+	picks, _, err := b.idle().Propose(ctx, b.Site, stage.Clock, ids)
+	if err != nil || len(picks) != n {
+		t.Fatalf("%d cameras have something proposed: %v", len(picks), err)
+	}
+	run, err := b.idle().Apply(ctx, work.Ask{Site: b.Site, Stage: stage.Clock, Title: "Set the clock"}, picks)
+	b.killTwice(run, err)
+	for place, c := range cams {
+		if off := time.Until(c.Now()); off.Abs() > 5*time.Second {
+			t.Errorf("%s is %v off", place, off)
+		}
+	}
+	run, left, err := b.idle().Rotate(ctx, work.Ask{Site: b.Site, Title: "New passwords"}, ids)
+	if left != 0 {
+		t.Errorf("%d were left out", left)
+	}
+	b.killTwice(run, err)
+	var open int
+	if err := b.Store.Pool.QueryRow(ctx, `select count(*) from change where state in ('asked', 'sent', 'asks', 'undoing')`).Scan(&open); err != nil || open != 0 {
+		t.Errorf("%d changes are open: %v", open, err)
+	}
+	v := b.view()
+	seen := map[string]bool{}
+	for _, d := range v.Cameras() {
+		c := cams[d.Place]
+		if c == nil {
+			continue
+		}
+		name, ok := b.held(v, d, c)
+		if !ok || c.Locked() || !strings.HasPrefix(name, d.Place+" · own") || seen[name] {
+			t.Errorf("%s opens with %q: %v, locked: %v", d.Place, name, ok, c.Locked())
+		}
+		seen[name] = true
+	}
+}
+
+// killTwice lets a run be worked on by servers that are killed after a fourth and after
+// a half of it, and then to its end.
+func (b *bench) killTwice(run int64, err error) {
+	b.t.Helper()
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	total := 0
+	for _, part := range []int{4, 2} {
+		cmd := server(b.t, b.Harbour, "")
+		testbed.Until(b.t, 120*time.Second, fmt.Sprintf("1/%d is done", part), func() bool {
+			r, err := b.Store.Run(context.Background(), run)
+			total = r.Total
+			return err == nil && (r.Done+r.Failed)*part >= r.Total || r.EndedAt != nil
+		})
+		_ = cmd.Process.Kill()
+		_, _ = cmd.Process.Wait()
+	}
+	var r store.Run
+	b.atWork(func() {
+		testbed.Until(b.t, 240*time.Second, "the run ends", func() bool {
+			r, err = b.Store.Run(context.Background(), run)
+			return err == nil && r.EndedAt != nil
+		})
+	})
+	if r.Failed != 0 || r.Done != total {
+		steps, _ := b.Store.StepsOf(context.Background(), run, 400)
+		for _, s := range steps {
+			if s.State == "failed" {
+				b.t.Errorf("failed: %s", s.Says)
+				break
+			}
+		}
+		b.t.Errorf("%s: %d of %d done, %d failed", r.Title, r.Done, total, r.Failed)
+	}
+}
