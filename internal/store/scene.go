@@ -27,7 +27,11 @@ type Scene struct {
 // Scene reads these devices of a site and all its recorders, or all of the site's
 // where only is nil.
 func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, error) {
-	const some = `(select id from device where site_id = $1 and ($2::bigint[] is null or id = any($2) or kind = 'recorder'))`
+	// Named devices are looked up by number; their site is held by the query of devices.
+	some := `(select unnest($2::bigint[]) union select id from device where site_id = $1 and kind = 'recorder')`
+	if only == nil {
+		some = `(select id from device where site_id = $1 and $2::bigint[] is null)`
+	}
 	sc := Scene{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
 		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}}
 	b := &pgx.Batch{}
@@ -38,7 +42,7 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		}
 		return err
 	})
-	b.Queue(`select `+deviceColumns+deviceFrom+`where d.id in `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
+	b.Queue(`select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.id in `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
 		sc.Devices, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
 		return err
 	})

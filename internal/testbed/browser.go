@@ -98,10 +98,20 @@ func (p *Page) Fail(why string) {
 	p.t.Fatalf("%s\nThe page shows:\n%s", why, text)
 }
 
-// Go opens an address.
+// Go opens an address. A form that is being sent just then may break it off; a person
+// who types the address goes there all the same.
 func (p *Page) Go(url string) {
 	p.t.Helper()
-	p.Do(chromedp.Navigate(url))
+	for left := 5; ; left-- {
+		err := p.try(20*time.Second, chromedp.Navigate(url))
+		switch {
+		case err == nil:
+			return
+		case left == 0 || !strings.Contains(err.Error(), "ERR_ABORTED"):
+			p.Fail(err.Error())
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
 }
 
 // Eval returns the value of an expression in the page.
@@ -169,10 +179,26 @@ func (p *Page) PressIn(within, text string) {
 	p.Fail(fmt.Sprintf("there is no %q to press (%v)", text, last))
 }
 
-// Type fills a field.
+// Wait lets time pass on the page, for pictures.
+func (p *Page) Wait(d time.Duration) {
+	if os.Getenv("SHOTS") != "" {
+		time.Sleep(d)
+	}
+}
+
+// Type fills a field. The driver finds the field first and types then: where a live
+// update exchanged it in between, it types again.
 func (p *Page) Type(selector, text string) {
 	p.t.Helper()
-	p.Do(chromedp.SendKeys(selector, text))
+	quoted, _ := json.Marshal(selector)
+	value := "(document.querySelector(" + string(quoted) + ") || {}).value || ''"
+	for left := 5; ; left-- {
+		before := Eval[string](p, value)
+		p.Do(chromedp.SendKeys(selector, text))
+		if got := Eval[string](p, value); got != before || text == "" || left == 0 {
+			return
+		}
+	}
 }
 
 // Shot is a PNG of the viewport.

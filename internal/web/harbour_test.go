@@ -1,0 +1,180 @@
+package web_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/testbed"
+	"duskyharbor/internal/work"
+)
+
+// on opens a page of the site.
+func (h *harbour) on(p *testbed.Page, page string) { p.Go(h.url + "/sites/" + h.site + "/" + page) }
+
+// number of a camera by its place.
+func (h *harbour) number(place string) int64 {
+	h.t.Helper()
+	var id int64
+	if err := h.Store.Pool.QueryRow(context.Background(), `select id from device where place = $1`, place).Scan(&id); err != nil {
+		h.t.Fatalf("%s: %v", place, err)
+	}
+	return id
+}
+
+// idle waits until no run is under way.
+func (h *harbour) idle() {
+	h.t.Helper()
+	testbed.Until(h.t, 90*time.Second, "no run is under way", func() bool { return count(h, `select count(*) from run where ended_at is null`) == 0 })
+}
+
+// run presses a button that starts a run, and waits until it has ended.
+func (h *harbour) run(p *testbed.Page, within, button string) {
+	h.t.Helper()
+	before := count(h, `select count(*) from run`)
+	p.PressIn(within, button)
+	for end := time.Now().Add(30 * time.Second); count(h, `select count(*) from run`) == before; time.Sleep(50 * time.Millisecond) {
+		if testbed.Eval[bool](p, "!!(document.getElementById('confirm') || {}).open") {
+			p.PressIn("#confirm", testbed.Eval[string](p, "document.querySelector('#confirm .btn-primary').innerText"))
+		}
+		if time.Now().After(end) {
+			p.Fail(button + " starts no run")
+		}
+	}
+	h.idle()
+}
+
+// sheet opens a camera's sheet in a stage.
+func (h *harbour) sheet(p *testbed.Page, page, place string) {
+	h.t.Helper()
+	h.on(p, fmt.Sprintf("%s?sheet=%d", page, h.number(place)))
+	p.Sees(30*time.Second, place+" · ")
+}
+
+// needy lists what needs a person in stages 1 to 3, over all devices.
+func (h *harbour) needy() string {
+	h.t.Helper()
+	v, err := work.Look(context.Background(), h.Store, 1, nil)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	out := ""
+	for _, d := range v.Devices {
+		for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
+			for _, f := range v.Found(time.Now(), d, st) {
+				if f.Severity > finding.Note {
+					out += fmt.Sprintf("%s: %s: %s\n", d.Place, f.Code, f.Sentence)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// byButtons goes through stages 1 to 3 of the whole harbour, by buttons only, until
+// nothing of them needs a person.
+func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
+	mast := h.Net.At(".250.64").String()
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
+	h.on(p, "find")
+	h.run(p, "body", "Look at 3 networks")
+	h.on(p, "find")
+	p.Type("#also-at", mast)
+	h.run(p, "body", "Look there")
+	h.on(p, "sign-in")
+	h.run(p, "body", "Sign in to 15 cameras")
+	h.on(p, "find")
+	p.Sees(30*time.Second, "Address plan", "Harbour desk", "is bound to its port and holds a dead entry", "1 device outside the site's networks")
+	p.Wait(16 * time.Second) // the last run's line is gone
+	shoot("find")
+	h.on(p, "sign-in")
+	p.Sees(30*time.Second, "no ONVIF", "old account", "web only", "2 changes proposed")
+	shoot("sign-in")
+	h.on(p, "clock")
+	h.run(p, "body", "Read the clock of 14 cameras")
+	for range 3 {
+		time.Sleep(1500 * time.Millisecond)
+		h.sheet(p, "clock", "Freight scale")
+		h.run(p, ".sheet", "Read Clock of Freight scale again")
+	}
+	h.sheet(p, "clock", "Freight scale")
+	p.Sees(30*time.Second, "Its clock drifts by", "It leaves what is usable on", "reading by reading")
+	shoot("clock-drift")
+	h.on(p, "clock")
+	p.Sees(30*time.Second, "+1 h", "its NTP server isn't reached", "Quay recorder", "serves NTP")
+	shoot("clock")
+	h.sheet(p, "clock", "Berth 1 ramp")
+	p.Sees(30*time.Second, "3600 s ahead of Terminal recorder", "though the password is right")
+	shoot("sheet")
+
+	// The ways out.
+	h.on(p, "sign-in")
+	h.run(p, "body", "Set accounts on 2 cameras")
+	h.sheet(p, "sign-in", "Gangway")
+	h.run(p, ".sheet", "Give Gangway a new password")
+	h.sheet(p, "find", mast)
+	p.PressIn(".sheet", "Take over")
+	p.Sees(30*time.Second, "is Signal mast from now on")
+	h.on(p, "find")
+	h.run(p, "body", "Put 2 devices right")
+	h.sheet(p, "find", "Lifeboat house")
+	p.PressIn(".sheet", "Accept it as it is")
+	p.Sees(30*time.Second, "Accepted by Maren Ostby")
+	for place, views := range map[string][]string{"Ticket hall": {"vs0"}, "Customs shed": {"vs0", "vs1"}, "Bonded store": {"vs0", "vs1"}} {
+		h.sheet(p, "find", place)
+		for _, v := range views {
+			testbed.Eval[bool](p, "document.querySelector('.sheet input[name=view][value="+v+"]').click(); true")
+		}
+		p.PressIn(".sheet", "Keep these views")
+		p.Sees(30*time.Second, "picked:")
+	}
+	h.on(p, "clock")
+	p.Sees(30*time.Second, "Set the clock on 6 cameras")
+	h.run(p, "body", "Set the clock on 6 cameras")
+	h.on(p, "find")
+	h.run(p, "body", "Look at 3 networks")
+	h.on(p, "sign-in")
+	h.run(p, "body", "Sign in to 15 cameras")
+	h.on(p, "clock")
+	h.run(p, "body", "Read the clock of 14 cameras")
+	if left := h.needy(); left != "" {
+		t.Errorf("after the ways out:\n%s", left)
+	}
+}
+
+func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartWhole(t), nil)
+	h.Fleet.Camera("Freight scale").Hurry(1500)
+	p := testbed.Browser(t, 1280, 800)
+	byButtons(t, h, p, func(string) {})
+	// The pages and the sheet, in both themes and on a phone: nothing for axe-core, and
+	// nothing scrolls sideways.
+	looks := []string{"find", "sign-in", "clock", "run?id=2", "settings"}
+	for _, place := range []string{"Signal mast", "Customs shed", "Quay recorder port 3"} {
+		looks = append(looks, fmt.Sprintf("find?sheet=%d", h.number(place)))
+	}
+	looks = append(looks, fmt.Sprintf("sign-in?sheet=%d", h.number("Gangway")), fmt.Sprintf("clock?sheet=%d", h.number("Freight scale")))
+	for width, theme := range map[int64]string{1280: "light", 390: "dark"} {
+		p.Resize(width, 800)
+		for _, name := range looks {
+			h.on(p, name)
+			testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+theme+"'); true")
+			p.Accessible(fmt.Sprintf("%s in %s at %d", name, theme, width))
+			if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
+				t.Errorf("%s is %d wide at %d", name, w, width)
+			}
+		}
+	}
+	// The relayed page opens only by the recorder; the device's own link carries no account.
+	h.on(p, fmt.Sprintf("find?sheet=%d", h.number("Quay recorder port 3")))
+	if href := testbed.Eval[string](p, "document.querySelector('.sheet a[target=_blank]').getAttribute('href')"); !strings.HasSuffix(href, ":8443/ports/3/page/") || strings.Contains(href, "@") {
+		t.Errorf("the relay is %q", href)
+	}
+}
