@@ -1,6 +1,9 @@
 package finding
 
-import "testing"
+import (
+	"testing"
+	"time"
+)
 
 func TestSettleSendsOnlyWhatStillReadsFrom(t *testing.T) {
 	c := Change{From: "WET0", To: "WET0WEST,M3.5.0/1,M10.5.0"}
@@ -45,6 +48,20 @@ func TestSeverityWordsRoundTrip(t *testing.T) {
 	for _, s := range []Severity{Note, Needs, Blocks} {
 		if ParseSeverity(s.String()) != s {
 			t.Errorf("%v doesn't round-trip", s)
+		}
+	}
+}
+
+func TestAcceptedFindingsBecomeNotesThatSaySo(t *testing.T) {
+	all := []Finding{{Code: "a", Severity: Blocks, Sentence: "It is so."}, {Code: "b", Severity: Needs, Sentence: "And so."}, {Code: "c", Sentence: "By the way."}}
+	at := time.Date(2026, 11, 24, 3, 4, 0, 0, time.UTC)
+	got := Accept(all, map[string]Acceptance{"a": {"Maren Ostby", at}, "c": {"Maren Ostby", at}, "z": {"Anselm Reis", at}})
+	if len(got) != 3 || got[0].Code != "b" || got[0].Accepted {
+		t.Fatalf("%+v", got)
+	}
+	for _, f := range got[1:] {
+		if f.Code == "a" && (f.Severity != Note || !f.Accepted || f.Sentence != "It is so. Accepted by Maren Ostby, 2026-11-24 03:04 UTC.") || f.Code == "c" && f.Accepted {
+			t.Errorf("%+v", f)
 		}
 	}
 }

@@ -1,12 +1,15 @@
 package identity
 
 import (
+	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/netplan"
 )
 
 func addr(s string) netip.Addr { return netip.MustParseAddr(s) }
@@ -137,5 +140,122 @@ func TestJudge(t *testing.T) {
 	silent := Judge(now, Facts{LookedAt: now, Tried: "two probes"}, Wishes{Known: k})[0]
 	if silent.Evidence[0].Value != "127.40.1.18" || silent.Evidence[1].Value != "two probes" || !strings.Contains(silent.Sentence, "nothing answers") {
 		t.Errorf("silent doesn't say what was tried where: %+v", silent)
+	}
+}
+
+func TestJudgeAtDepth(t *testing.T) {
+	now := time.Now()
+	k := Known{Place: "Loft", Address: addr("127.40.1.18"), Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
+	see := func(f func(s *Sighting)) *Sighting {
+		s := &Sighting{Address: k.Address, At: now, Ways: []Way{Multicast, Directed, AskedTime, SpokeRTSP}, Make: k.Make, Model: k.Model, UUID: "a", MAC: "m"}
+		f(s)
+		return s
+	}
+	plain := func(*Sighting) {}
+	behind := &Behind{Recorder: "Quay recorder", Port: 3, At: now, HandsOut: "127.40.90.0/24"}
+	fixed, dead := *behind, *behind
+	fixed.Fixed, dead.Dead, dead.Slot = true, "it names another", 3
+	onPort := func(s *Sighting) { s.Ways = []Way{OnAPort} }
+	seat := netplan.Seat{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
+	quay := netip.MustParsePrefix("127.40.1.0/24")
+	for _, tc := range []struct {
+		name  string
+		f     Facts
+		w     Wishes
+		codes string
+	}{
+		{"well", Facts{Inside: true, Seen: see(plain)}, Wishes{Known: k}, ""},
+		{"factory address", Facts{Seen: see(plain)}, Wishes{Known: k}, "find.factory-address"},
+		{"two on one address", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Also = []string{"b"} })}, Wishes{Known: k}, "find.two-on-one"},
+		{"a clone", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Clones = []string{"127.40.1.19"} })}, Wishes{Known: k}, "find.shared-endpoint"},
+		{"reset", Facts{Inside: true, WasUUID: "z", Seen: see(plain)}, Wishes{Known: k}, "find.endpoint-changed?"},
+		{"ONVIF off", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways, s.Page = []Way{SpokeRTSP, ShowedWeb}, "http://127.40.1.18:8080/" })}, Wishes{Known: k}, "find.onvif-off"},
+		{"new in the box", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Virgin = true })}, Wishes{Known: k}, "find.first-password?"},
+		{"an old page", Facts{Inside: true, Seen: see(func(s *Sighting) { s.OldPage = "a Java applet" })}, Wishes{Known: k}, "find.old-page?"},
+		{"behind a port", Facts{Behind: behind, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port?"},
+		{"on a port, and reached", Facts{Behind: behind, Seen: see(plain)}, Wishes{Known: k}, ""},
+		{"fixed on a port", Facts{Behind: &fixed, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.fixed-on-port"},
+		{"a dead entry", Facts{Behind: &dead, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.dead-entry"},
+		{"mask and gateway", Facts{Inside: true, Network: quay, Seat: &seat, Seen: see(plain)}, Wishes{Known: k}, "find.gateway find.mask"},
+		{"old firmware", Facts{Inside: true, Firmware: "4.0.9", Seen: see(plain)}, Wishes{Known: k, Least: "4.1"}, "find.firmware"},
+		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
+		{"which views", Facts{Inside: true, Sources: []string{"a", "b"}, Seen: see(plain)}, Wishes{Known: k}, "find.sources"},
+		{"views picked", Facts{Inside: true, Sources: []string{"a", "b"}, Chosen: 1, Seen: see(plain)}, Wishes{Known: k}, ""},
+		{"a recorder's own screen", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways = []Way{ShowedWeb} })}, Wishes{Known: Known{Kind: Recorder, Expected: true}}, "find.own-screen?"},
+	} {
+		tc.f.LookedAt = now
+		var codes []string
+		for _, x := range Judge(now, tc.f, tc.w) {
+			code := x.Code
+			if x.Severity == finding.Note {
+				code += "?"
+			}
+			codes = append(codes, code)
+			if x.WayOut == "" || x.Words == "" || len(x.Evidence) == 0 {
+				t.Errorf("%s: %+v", tc.name, x)
+			}
+		}
+		slices.Sort(codes)
+		if got := strings.Join(codes, " "); got != tc.codes {
+			t.Errorf("%s: %q, want %q", tc.name, got, tc.codes)
+		}
+	}
+}
+
+func TestProposeWhereADeviceBelongs(t *testing.T) {
+	now := time.Now()
+	quay := netip.MustParsePrefix("127.40.1.0/24")
+	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, Seat: &netplan.Seat{Address: addr("127.40.250.64"), Bits: 24}}
+	to := &netplan.Seat{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
+	got := Propose(now, f, Wishes{MoveTo: to}, true)
+	if len(got) != 1 || got[0].Kind != SetSeat || got[0].Risk != finding.Address || got[0].To != "127.40.1.28/24 via 127.40.1.1" || got[0].Args["old_seat"] != "127.40.250.64/24" {
+		t.Fatalf("%+v", got)
+	}
+	if closed := Propose(now, f, Wishes{MoveTo: to}, false); len(closed) != 0 {
+		t.Errorf("nothing is written to a device that isn't open: %+v", closed)
+	}
+	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")}, Seat: &netplan.Seat{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
+	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Risk != finding.NoRisk || got[0].To != "127.40.1.7/24 via 127.40.1.1" {
+		t.Errorf("a wrong mask: %+v", got)
+	}
+	f.Seat.Bits, f.Hidden = 24, true
+	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Kind != SetDiscovery || got[0].Undo.Kind != finding.Reversible {
+		t.Errorf("hidden: %+v", got)
+	}
+	dead := Facts{Seen: f.Seen, Behind: &Behind{Recorder: "Quay recorder", RecorderID: 2, Slot: 3, SlotText: "Old at x", Dead: "gone"}}
+	if got := Propose(now, dead, Wishes{}, false); len(got) != 1 || got[0].Kind != RemoveEntry || got[0].Undo.Kind != finding.Irreversible || got[0].Undo.Note == "" || got[0].From != "Old at x" {
+		t.Errorf("a dead entry: %+v", got)
+	}
+}
+
+// Versions are ordered: nothing is older than itself, and of two that differ one is.
+func TestOlder(t *testing.T) {
+	in := []string{"", "0.9", "1.0", "1.0a", "1.0b", "1.0.1", "1.2", "1.10", "4.1.7", "4.1.07", "V4.1.8", "8.14", "10.0"}
+	for i, a := range in[1:10] {
+		if Older(a, a) || !Older(in[0], a) {
+			t.Errorf("%q (%d) is older than itself, or nothing isn't older", a, i)
+		}
+	}
+	for _, tc := range [][2]string{{"0.9", "1.0"}, {"1.9", "1.10"}, {"1.0", "1.0.1"}, {"1.0a", "1.0b"}, {"4.1.7", "4.1.10"}, {"8.14", "10.0"}} {
+		if !Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+			t.Errorf("%q isn't older than %q", tc[0], tc[1])
+		}
+	}
+	if Older("4.1.7", "4.1.07") || Older("4.1.07", "4.1.7") {
+		t.Error("a leading nought makes a version older")
+	}
+}
+
+func TestClonesAreToldApart(t *testing.T) {
+	seen := []Sighting{{Address: addr("127.40.1.11"), UUID: "a", MAC: "1"}, {Address: addr("127.40.1.12"), UUID: "a", MAC: "2"}, {Address: addr("127.40.1.13"), UUID: "b", MAC: "3"}}
+	known := []Known{{Address: addr("127.40.2.9"), UUID: "b", MAC: "9"}, {Address: addr("127.40.1.14"), UUID: "b", MAC: "3"}}
+	Clones(known, seen)
+	if got := fmt.Sprint(seen[0].Clones, seen[1].Clones, seen[2].Clones); got != "[127.40.1.12] [127.40.1.11] [127.40.2.9]" {
+		t.Error(got)
+	}
+	m := Merge(Sighting{UUID: "b"}, Sighting{UUID: "a"})
+	n := Merge(Sighting{UUID: "a"}, Sighting{UUID: "b"})
+	if m.UUID != "a" || len(m.Also) != 1 || m.Also[0] != "b" || n.UUID != m.UUID || n.Also[0] != m.Also[0] {
+		t.Errorf("%+v %+v", m, n)
 	}
 }

@@ -58,6 +58,8 @@ func TestDerive(t *testing.T) {
 		{"the worst wins", Clock, Case{Read: true, Findings: []finding.Finding{needs, block}}, ready, Blocked, "+1 h"},
 		{"a finding without a reading still shows", Find, Case{Findings: []finding.Finding{block}}, ready, Blocked, "+1 h"},
 		{"stale", Prove, Case{Read: true, Stale: "The route changed."}, ready, Stale, "stale"},
+		{"doesn't apply", Clock, Case{NotHere: "RTSP alone.", Findings: []finding.Finding{block}}, ready, NotHere, ""},
+		{"what waits for one that doesn't apply is free", Streams, Case{}, func(Stage) State { return NotHere }, NotYet, ""},
 		{"not built", Recording, Case{Read: true}, ready, NotYet, ""},
 	} {
 		got := Derive(tc.s, tc.c, tc.before)

@@ -1,0 +1,138 @@
+package netplan
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+)
+
+func at(s string) netip.Addr { return netip.MustParseAddr(s) }
+
+func TestSeatsRoundTrip(t *testing.T) {
+	for _, s := range []Seat{{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, {Address: at("127.40.1.7"), Bits: 20}, {Automatic: true}} {
+		back, err := ParseSeat(s.String())
+		if err != nil || back != s {
+			t.Errorf("%v reads back as %+v, %v", s, back, err)
+		}
+	}
+	for _, bad := range []string{"", "127.40.1.7", "127.40.1.7/40", "::1/64", "127.40.1.7/24 via", "127.40.1.7/24 via x", "127.40.1.7/24 via ::1"} {
+		if s, err := ParseSeat(bad); err == nil {
+			t.Errorf("%q is %+v", bad, s)
+		}
+	}
+}
+
+func FuzzParseSeat(f *testing.F) {
+	for _, s := range []string{"127.40.1.7/24 via 127.40.1.1", "automatic", "1.2.3.4/0", " via "} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := ParseSeat(text)
+		if err != nil {
+			return
+		}
+		if back, err := ParseSeat(s.String()); err != nil || back != s {
+			t.Errorf("%q: %+v, %v", text, back, err)
+		}
+	})
+}
+
+func TestMaskAndGateway(t *testing.T) {
+	p := netip.MustParsePrefix("127.40.1.0/24")
+	for _, tc := range []struct {
+		s    Seat
+		want string
+	}{
+		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, ""},
+		{Seat{Address: at("127.40.1.7"), Bits: 24}, ""},
+		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("0.0.0.0")}, ""},
+		{Seat{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.1")}, "mask"},
+		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.2.1")}, "gateway"},
+		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.7")}, "gateway"},
+		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.255")}, "gateway"},
+		{Seat{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.0")}, "mask gateway"},
+		{Seat{Automatic: true, Bits: 8}, ""},
+		{Seat{Address: at("127.41.1.7"), Bits: 8}, ""}, // not in the network: that is told otherwise
+	} {
+		var codes []string
+		for _, x := range tc.s.Trouble(p) {
+			codes = append(codes, x.Code)
+		}
+		if got := strings.Join(codes, " "); got != tc.want {
+			t.Errorf("%v: %q, want %q", tc.s, got, tc.want)
+		}
+		if m := tc.s.Mended(p); p.Contains(tc.s.Address) && !tc.s.Automatic && len(m.Trouble(p)) > 0 || m.Address != tc.s.Address {
+			t.Errorf("%v mended is %v", tc.s, m)
+		}
+	}
+}
+
+// Whatever is used and expected, no address is given twice, none that is used, the
+// gateway's or reserved, and who is expected somewhere free goes there.
+func TestPlan(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(2, 4))
+	networks := []Network{{1, "Quay", netip.MustParsePrefix("127.40.1.0/27")}, {2, "Terminal", netip.MustParsePrefix("127.40.2.0/28")}}
+	pick := func() netip.Addr {
+		n := networks[rnd.IntN(2)].Prefix
+		all := Hosts(n)
+		return all[rnd.IntN(len(all))]
+	}
+	for range 400 {
+		used, spoken := map[netip.Addr]bool{}, map[netip.Addr]bool{}
+		for range rnd.IntN(20) {
+			used[pick()] = true
+			spoken[pick()] = true
+		}
+		var movers []Mover
+		for i := range rnd.IntN(12) {
+			m := Mover{ID: int64(i), From: netip.AddrFrom4([4]byte{127, 40, 250, byte(64 + i)})}
+			if rnd.IntN(2) == 0 {
+				m.Want = pick()
+				spoken[m.Want] = true
+			}
+			movers = append(movers, m)
+		}
+		given := map[netip.Addr]bool{}
+		for i, m := range Plan(networks, func(a netip.Addr) bool { return used[a] }, func(a netip.Addr) bool { return spoken[a] }, movers) {
+			if m.ID != movers[i].ID || m.Why == "" {
+				t.Fatalf("%+v", m)
+			}
+			to := m.To.Address
+			if !to.IsValid() {
+				continue
+			}
+			n, ok := Of(networks, to)
+			if !ok || used[to] || given[to] || Reserved(n.Prefix, to) || m.To.Bits != n.Prefix.Bits() || m.To.Gateway != First(n.Prefix) || to != m.Want && (spoken[to] || to == First(n.Prefix)) {
+				t.Fatalf("%+v", m)
+			}
+			given[to] = true
+		}
+		for _, m := range movers {
+			if m.Want.IsValid() && !used[m.Want] && !given[m.Want] {
+				t.Fatalf("%s was free and wanted, and nobody got it", m.Want)
+			}
+		}
+	}
+	full := Plan(networks[1:], func(netip.Addr) bool { return true }, func(netip.Addr) bool { return false }, []Mover{{From: at("127.40.250.64")}})
+	if full[0].To.Address.IsValid() || full[0].Why != "no address of Terminal is free" {
+		t.Errorf("%+v", full)
+	}
+}
+
+func TestALaptopBesideADevice(t *testing.T) {
+	device := at("127.40.250.64")
+	taken := map[netip.Addr]bool{at("127.40.250.254"): true}
+	b, ok := ReachFrom(device, func(a netip.Addr) bool { return taken[a] })
+	if !ok || b.Address != at("127.40.250.253") || b.Mask != "255.255.255.0" || b.Bits != 24 {
+		t.Fatalf("%+v", b)
+	}
+	for _, command := range []string{b.Linux, b.Windows, b.MacOS} {
+		if !strings.Contains(command, b.Address.String()) {
+			t.Errorf("%q doesn't give the address", command)
+		}
+	}
+	if _, ok := ReachFrom(device, func(netip.Addr) bool { return true }); ok {
+		t.Error("a full network has room")
+	}
+}
