@@ -87,7 +87,8 @@ type NewRun struct {
 	AskedOf  string
 	Devices  []int64
 	Networks []int64
-	Factory  bool // makers' default accounts may be tried
+	Factory  bool  // makers' default accounts may be tried
+	Set      int64 // the one that is tried; 0: all in their order
 }
 
 // AddRun writes a run and its steps in the caller's transaction, where the jobs are

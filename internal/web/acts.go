@@ -35,7 +35,8 @@ func (s *Server) back(c *echo.Context, sentence string) error {
 type actor struct {
 	site          int64
 	person, token int64
-	factory       bool // makers' default accounts may be tried, this once
+	factory       bool  // makers' default accounts may be tried, this once
+	set           int64 // that is tried alone; 0: all in their order
 }
 
 func (w who) actor() actor { return actor{site: w.member.ID, person: w.person.ID} }
@@ -88,7 +89,7 @@ func plural(n int, one string) string {
 
 // startRead begins a run that reads a stage of a selection.
 func (s *Server) startRead(ctx context.Context, me actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
-	n := store.NewRun{Site: me.site, Stage: st, Act: store.Read, Person: me.person, Token: me.token, AskedOf: asked, Factory: me.factory}
+	n := store.NewRun{Site: me.site, Stage: st, Act: store.Read, Person: me.person, Token: me.token, AskedOf: asked, Factory: me.factory, Set: me.set}
 	switch st {
 	case stage.Find:
 		networks, err := s.store.Networks(ctx, me.site)
@@ -136,7 +137,10 @@ func (s *Server) read(c *echo.Context) error {
 		return err
 	}
 	me := whoIs(c).actor()
-	me.factory = st == stage.SignIn && c.FormValue("factory") == "1"
+	if st == stage.SignIn {
+		me.factory = c.FormValue("factory") == "1"
+		me.set, _ = strconv.ParseInt(c.FormValue("set"), 10, 64)
+	}
 	if _, err := s.startRead(c.Request().Context(), me, st, sel, asked); err != nil {
 		return s.told(c, err)
 	}

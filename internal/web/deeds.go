@@ -61,6 +61,12 @@ func (s *Server) fillDeeds(ctx context.Context, p *scenePage, sh *sheet, v *work
 			if err != nil {
 				return err
 			}
+			for _, x := range sets {
+				if !slices.ContainsFunc(v.Recorders(), func(r store.Device) bool { return r.SetID != nil && *r.SetID == x.ID }) {
+					x.Sealed = nil // nothing sealed goes near a page
+					de.Sets = append(de.Sets, x)
+				}
+			}
 			de.Factory = slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.Factory })
 		}
 	case stage.Clock:

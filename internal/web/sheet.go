@@ -46,6 +46,7 @@ type deeds struct {
 	Rotate, Restart                                       bool
 	Own                                                   int64 // set made for it alone that opens it; 0: none
 	Missing                                               []store.Device
+	Sets                                                  []store.SealedSet // one of which can be tried by itself
 	Seat, Free, Certificate                               string
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
@@ -149,6 +150,13 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 	}
 	if err := o.refresh(ctx, d, a.Stage); err != nil && ours(err) {
 		return "", err
+	}
+	if reset, err := o.wasReset(ctx, a.Step); err != nil {
+		return "", err
+	} else if reset { // its clock went too
+		if _, err := o.readClock(ctx, d, true); err != nil && ours(err) {
+			return "", err
+		}
 	}
 	if err := o.judgeAround(ctx, d); err != nil {
 		return "", err
@@ -402,7 +410,7 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 	case stage.Find:
 		return o.seeAgain(ctx, d)
 	case stage.SignIn:
-		_, err := o.signIn(ctx, d, false)
+		_, err := o.signIn(ctx, d, try{})
 		return err
 	case stage.Clock:
 		if d.Kind == identity.Recorder {
@@ -449,6 +457,12 @@ func (o *Office) refresh(ctx context.Context, d store.Device, st stage.Stage) er
 		}
 	}
 	return nil
+}
+
+// wasReset says whether a step put its device back as it left the box.
+func (o *Office) wasReset(ctx context.Context, step int64) (bool, error) {
+	all, err := o.store.ChangesOfStep(ctx, step)
+	return slices.ContainsFunc(all, func(c store.Change) bool { return c.Kind == access.Reset && c.Made() }), err
 }
 
 // seeAgain reads what a change of Find touched: the recorder that tells of the device,

@@ -107,6 +107,13 @@ func (o *Office) ask(ctx context.Context, site int64, p netip.Prefix) ([]identit
 		})
 	}
 	wg.Wait()
+	// Who answered and wasn't heard by multicast is asked once more: an answer is easily
+	// lost, and a recorder that only listens would be thought not to find it.
+	missed := func(s identity.Sighting) bool { return s.ONVIF() && !s.Heard(identity.Multicast) }
+	if source.IsValid() && slices.ContainsFunc(slices.Collect(maps.Values(seen)), missed) {
+		all, _ := discovery.Multicast(ctx, source, o.opt.Listen)
+		add(all...)
+	}
 	out := make([]identity.Sighting, 0, len(seen))
 	for _, s := range seen {
 		out = append(out, s)

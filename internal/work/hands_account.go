@@ -84,7 +84,10 @@ func (o *Office) firstHand(d store.Device, v *View, c store.Change) hand {
 				return err
 			}
 			defer cam.Close()
-			return cam.CreateUser(ctx, name, password, access.Administrator)
+			if err := cam.CreateUser(ctx, name, password, access.Administrator); err != nil {
+				return err
+			}
+			return o.store.Given(ctx, d.ID, set.ID, set.Name, access.Digest)
 		},
 	}
 }
@@ -157,7 +160,10 @@ func (o *Office) createHand(d store.Device, v *View, c store.Change) hand {
 				return err
 			}
 			defer cam.Close()
-			return cam.CreateUser(ctx, set.Username, login.Password, c.Args["level"])
+			if err := cam.CreateUser(ctx, set.Username, login.Password, c.Args["level"]); err != nil {
+				return err
+			}
+			return o.store.Given(ctx, d.ID, set.ID, set.Name, access.Digest)
 		},
 	}
 }
@@ -229,7 +235,10 @@ func (o *Office) passwordHand(d store.Device, v *View, c store.Change) hand {
 				level = access.Administrator
 			}
 			sent = true
-			return cam.SetUser(ctx, set.Username, password, level)
+			if err := cam.SetUser(ctx, set.Username, password, level); err != nil {
+				return err
+			}
+			return o.store.Given(ctx, d.ID, set.ID, set.Name, account.Scheme)
 		},
 	}
 }

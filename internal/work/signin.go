@@ -22,7 +22,7 @@ import (
 // signIn finds the account that opens a camera. Its clock is read first, without
 // signing in, so that a token carries the device's own time; each try is written
 // down before it is sent.
-func (o *Office) signIn(ctx context.Context, d store.Device, factory bool) (string, error) {
+func (o *Office) signIn(ctx context.Context, d store.Device, how try) (string, error) {
 	addr, err := addrOf(d)
 	if err != nil {
 		return "", err
@@ -35,7 +35,7 @@ func (o *Office) signIn(ctx context.Context, d store.Device, factory bool) (stri
 	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
 		return "", toldError(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
-	a := &attempt{o: o, d: d, v: v, seen: seen, host: o.dialer.At(addr), factory: factory, looked: Looked{At: time.Now().UTC()}}
+	a := &attempt{o: o, d: d, v: v, seen: seen, host: o.dialer.At(addr), how: how, looked: Looked{At: time.Now().UTC()}}
 	a.pin, _ = fact[string](v, d.ID, factTLS)
 	a.trusted = a.pin
 	says, terr := a.all(ctx)
@@ -52,6 +52,12 @@ func (o *Office) signIn(ctx context.Context, d store.Device, factory bool) (stri
 	return says, errors.Join(a.keep(ctx, terr), terr)
 }
 
+// try is what a person asked for of a signing in.
+type try struct {
+	factory bool  // makers' defaults are tried too
+	set     int64 // this one alone; 0: all in their order
+}
+
 // attempt is one signing in to one device.
 type attempt struct {
 	o       *Office
@@ -59,7 +65,7 @@ type attempt struct {
 	v       *View
 	seen    identity.Sighting
 	host    dial.Host
-	factory bool // a person allowed makers' defaults
+	how     try
 	pin     string
 	trusted string
 	looked  Looked
@@ -156,7 +162,7 @@ func (a *attempt) otherCertificate(ctx context.Context, cause error) error {
 // sets tries the site's sets in their order, and where ONVIF refuses one that the
 // device's page may take, the page.
 func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.Reading) (string, error) {
-	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	order, err := a.o.order(ctx, a.d, a.v, a.how)
 	if err != nil {
 		return "", err
 	}
@@ -305,7 +311,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 
 // rtspAlone opens a device that speaks RTSP and nothing else.
 func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
-	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	order, err := a.o.order(ctx, a.d, a.v, a.how)
 	if err != nil {
 		return "", err
 	}
@@ -357,7 +363,7 @@ func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says stri
 	case !errors.Is(refused, dial.ErrNotAuthorised):
 		return "", 0, nil
 	}
-	order, err := a.o.order(ctx, a.d, a.v, a.factory)
+	order, err := a.o.order(ctx, a.d, a.v, a.how)
 	if err != nil {
 		return "", 0, err
 	}
@@ -383,7 +389,7 @@ func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says stri
 	return refused.Error() + ".", 0, nil
 }
 
-func (o *Office) order(ctx context.Context, d store.Device, v *View, factory bool) ([]store.SealedSet, error) {
+func (o *Office) order(ctx context.Context, d store.Device, v *View, how try) ([]store.SealedSet, error) {
 	sealed, err := o.store.SetsFor(ctx, d.SiteID, d.ID)
 	if err != nil {
 		return nil, err
@@ -407,8 +413,10 @@ func (o *Office) order(ctx context.Context, d store.Device, v *View, factory boo
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range access.Order(time.Now(), standing, sets, v.Tries[d.ID], factory) {
-		out = append(out, byID[s.ID])
+	for _, s := range access.Order(time.Now(), standing, sets, v.Tries[d.ID], how.factory || how.set != 0) {
+		if how.set == 0 || how.set == s.ID {
+			out = append(out, byID[s.ID])
+		}
 	}
 	return out, nil
 }

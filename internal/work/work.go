@@ -208,6 +208,7 @@ type stepArgs struct {
 	Slow    bool        `json:"slow"`    // in the slow lane: it was silent at first
 	Coarse  bool        `json:"coarse"`  // one of many: its clock is read once, to ± 0.5 s
 	Factory bool        `json:"factory"` // a person allowed makers' default accounts
+	Set     int64       `json:"set"`     // that a person wants tried, and no other; 0: all in their order
 	fence   int64       // of the device's lease, once it is held
 	patient bool        // it is tried again where the device is silent
 }
@@ -424,18 +425,18 @@ func (o *Office) step(ctx context.Context, a stepArgs) (string, error) {
 	case a.Act == store.Prove:
 		return o.prove(ctx, d, a)
 	}
-	return o.read(ctx, d, a.Stage, !a.Coarse, a.Factory)
+	return o.read(ctx, d, a.Stage, !a.Coarse, try{a.Factory, a.Set})
 }
 
 // read reads one device for a stage and has it judged.
-func (o *Office) read(ctx context.Context, d store.Device, st stage.Stage, narrow, factory bool) (string, error) {
+func (o *Office) read(ctx context.Context, d store.Device, st stage.Stage, narrow bool, how try) (string, error) {
 	var says string
 	var err error
 	switch {
 	case d.Kind == identity.Recorder:
 		says, err = o.readRecorder(ctx, d)
 	case st == stage.SignIn:
-		says, err = o.signIn(ctx, d, factory)
+		says, err = o.signIn(ctx, d, how)
 	case st == stage.Clock:
 		says, err = o.readClock(ctx, d, narrow)
 	case st == stage.Streams:
@@ -478,7 +479,7 @@ const narrowMost = 16
 func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool, turn map[int64]int) error {
 	var jobs []river.InsertManyParams
 	for _, s := range steps {
-		a := stepArgs{Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory}
+		a := stepArgs{Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set}
 		if s.DeviceID != nil {
 			a.Device = *s.DeviceID
 		}

@@ -62,13 +62,30 @@ const (
 )
 
 // Left is how many wrong tries the device may still see, and, when none is left,
-// until when it must be left alone. Pending tries count: their answer may have
-// been wrong. So do knocks, the last times at which recorders were refused with a
-// password that the device doesn't take any more.
+// until when it must be left alone. Pending tries count: their answer may have been
+// wrong; but not those of a set that opened the device, before or since, and wasn't
+// wrong after. So do knocks, the last times at which recorders were refused with a
+// password that the device doesn't take any more. tries are in the order of time.
 func Left(now time.Time, tries []Try, knocks ...time.Time) (int, time.Time) {
+	return left(now, tries, 0, knocks)
+}
+
+// left is Left, where the set known is known to open the device unless a try says
+// otherwise; 0: none is.
+func left(now time.Time, tries []Try, known int64, knocks []time.Time) (int, time.Time) {
+	right := map[int64]bool{known: known != 0}
+	for _, t := range tries {
+		switch {
+		case t.Scheme == Web || t.SetID == 0:
+		case t.Outcome == Opened:
+			right[t.SetID] = true
+		case t.Outcome == Wrong:
+			right[t.SetID] = false
+		}
+	}
 	var counted []time.Time
 	for _, t := range tries {
-		if t.counts(now) {
+		if t.counts(now) && !(t.Outcome == Pending && right[t.SetID]) {
 			counted = append(counted, t.At)
 		}
 	}
@@ -77,9 +94,8 @@ func Left(now time.Time, tries []Try, knocks ...time.Time) (int, time.Time) {
 			counted = append(counted, k)
 		}
 	}
-	left := Budget - len(counted)
-	if left > 0 {
-		return left, time.Time{}
+	if rest := Budget - len(counted); rest > 0 {
+		return rest, time.Time{}
 	}
 	slices.SortFunc(counted, func(a, b time.Time) int { return a.Compare(b) })
 	return 0, counted[len(counted)-Budget].Add(Period)
@@ -110,7 +126,7 @@ func Order(now time.Time, d Device, sets []Set, tries []Try, allowFactory bool) 
 	for _, t := range tries {
 		switch {
 		case t.Scheme == Web:
-		case t.counts(now):
+		case t.counts(now) && !(t.Outcome == Pending && t.SetID == d.Opened):
 			wrong[t.SetID] = true
 		case t.Outcome == Opened: // it was given the account since
 			delete(wrong, t.SetID)

@@ -62,7 +62,13 @@ func (f Facts) knocked() []time.Time {
 }
 
 // Left is the budget with what recorders spend of it, see the function Left.
-func (f Facts) Left(now time.Time) (int, time.Time) { return Left(now, f.Tries, f.knocked()...) }
+func (f Facts) Left(now time.Time) (int, time.Time) {
+	known := int64(0)
+	if f.Account != nil {
+		known = f.Account.SetID
+	}
+	return left(now, f.Tries, known, f.knocked())
+}
 
 // Level names, by how much they may do.
 const (
@@ -151,7 +157,7 @@ func judgeAccount(f Facts, w Wishes, add adder) {
 
 // judgeClosed says why no account opens a device.
 func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
-	left, until := f.Left(now)
+	rest, until := f.Left(now)
 	switch {
 	case f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown:
 	case f.Basic && !w.AllowBasic:
@@ -163,13 +169,13 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 			fmt.Sprintf("Create the ONVIF account %s with the least level that does the job.", f.Web.Username))
 	case f.Trouble != "":
 		add("access.trouble", finding.Blocks, "no answer", f.Trouble, "Look whether it still answers on Find, then sign in again.")
-	case left == 0:
+	case rest == 0:
 		add("access.budget", finding.Blocks, "0 tries left", fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.", Budget, until.UTC().Format("15:04")),
 			"Find out its password and add a set; it is tried once the time is over.")
 	case f.NoSets:
 		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.", "Add the account that this camera was given.")
 	default:
-		add("access.closed", finding.Blocks, "no account", fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", left), "Add the account that this camera was given.")
+		add("access.closed", finding.Blocks, "no account", fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", rest), "Add the account that this camera was given.")
 	}
 }
 
@@ -224,6 +230,14 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			out = append(out, finding.Change{Kind: Hold, Key: fmt.Sprintf("%s/%d/%d", Hold, k.RecorderID, k.Channel), Title: fmt.Sprintf("Account of channel %d of %s", k.Channel, k.Recorder), From: LabelText(k.Label), To: Label(f.Account.SetID),
 				Why: "It knocks with a password that the camera refuses.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old account opens nothing."},
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel), "set": fmt.Sprint(f.Account.SetID)}})
+		}
+		return out
+	case f.Account == nil && len(f.Knocks) > 0:
+		var out []finding.Change
+		for _, k := range f.Knocks {
+			out = append(out, finding.Change{Kind: Pause, Key: fmt.Sprintf("%s/%d/%d", Pause, k.RecorderID, k.Channel), Title: fmt.Sprintf("Pause channel %d of %s", k.Channel, k.Recorder), From: Signing, To: Paused,
+				Why: "Each of its knocks counts as a wrong try; it is resumed in Channels.", Risk: finding.Gap, Undo: finding.Undo{Kind: finding.Reversible, Note: "Let it sign in again."},
+				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel)}})
 		}
 		return out
 	case f.Virgin && name != "":

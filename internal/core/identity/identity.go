@@ -292,7 +292,9 @@ func agree(k Known, s Sighting) verdict {
 // the sightings, and among known devices elsewhere that have another MAC.
 func Clones(known []Known, seen []Sighting) {
 	at := map[string][]int{}
+	here := map[netip.Addr]bool{} // who answers now is told by what it says now
 	for i, s := range seen {
+		here[s.Address] = true
 		if s.UUID != "" {
 			at[s.UUID] = append(at[s.UUID], i)
 		}
@@ -308,7 +310,7 @@ func Clones(known []Known, seen []Sighting) {
 	}
 	for _, k := range known {
 		for _, i := range at[k.UUID] {
-			if s := &seen[i]; k.MAC != "" && s.MAC != "" && k.MAC != s.MAC && k.Address.IsValid() && k.Address != s.Address {
+			if s := &seen[i]; k.MAC != "" && s.MAC != "" && k.MAC != s.MAC && k.Address.IsValid() && !here[k.Address] {
 				s.Clones = union(s.Clones, []string{k.Address.String()})
 			}
 		}

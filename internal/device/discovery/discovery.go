@@ -217,7 +217,9 @@ func gather(ctx context.Context, conn *net.UDPConn, wait time.Duration, way iden
 	if err := send(); err != nil {
 		return nil, &dial.Error{Tried: "probing", On: conn.LocalAddr().String(), Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
 	}
-	end := time.Now().Add(wait)
+	// While answers come it listens on, a few times as long at the most: a network that is
+	// busy answers late.
+	end, last := time.Now().Add(wait), time.Now().Add(4*wait)
 	again := time.Now().Add(wait / 3)
 	seen := map[netip.Addr]identity.Sighting{}
 	buf := make([]byte, maxAnswer)
@@ -238,6 +240,9 @@ func gather(ctx context.Context, conn *net.UDPConn, wait time.Duration, way iden
 		m, err := ParseMatch(buf[:n])
 		if err != nil {
 			continue
+		}
+		if more := time.Now().Add(wait / 3); more.After(end) && more.Before(last) {
+			end = more
 		}
 		addr := from.Addr().Unmap()
 		s := m.Sighting(addr, way, time.Now().UTC())

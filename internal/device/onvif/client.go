@@ -161,8 +161,8 @@ func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
 			e.Offers = append(e.Offers, strings.ToLower(scheme))
 		}
 		return nil, e
-	case res.StatusCode == http.StatusNotFound:
-		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "HTTP 404"}
+	case res.StatusCode == http.StatusNotFound, res.StatusCode == http.StatusMethodNotAllowed, res.StatusCode == http.StatusNotImplemented:
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
 	case res.StatusCode >= 300 && res.StatusCode < 400:
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrElsewhere, Says: "it points to another address, which isn't followed"}
 	}

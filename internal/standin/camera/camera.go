@@ -88,6 +88,8 @@ type Manners struct {
 	RenewsUUID  bool          // a reset gives it another UUID
 	LosesClock  bool          // a restart does
 	RestartTime time.Duration // how long it is away; 0: 1.5 s
+	// RTSPUser and RTSPPassword are the account of its streams where that is another.
+	RTSPUser, RTSPPassword string
 }
 
 // user is one account.
@@ -125,6 +127,7 @@ type memory struct {
 type Camera struct {
 	cfg    Config
 	digest *wire.Digest
+	rtsp   *wire.Digest
 	line   *timeline
 	events *hub
 
@@ -147,6 +150,10 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
 	}
 	c.digest = &wire.Digest{Realm: cfg.Model, Password: c.passwordOf}
+	c.rtsp = c.digest
+	if user := cfg.Manners.RTSPUser; user != "" {
+		c.rtsp = &wire.Digest{Realm: cfg.Model, Password: func(u string) (string, bool) { return cfg.Manners.RTSPPassword, u == user }}
+	}
 	c.line = newTimeline()
 	c.events = newHub(c)
 	c.ctx, c.stop = context.WithCancel(ctx)
@@ -218,6 +225,13 @@ func (c *Camera) skew(m memory) time.Duration {
 
 // stand sets the clock d off true time.
 func (m *memory) stand(d time.Duration) { m.Skew, m.Since = d, time.Now() }
+
+// Alone takes the second device off its address.
+func (c *Camera) Alone() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.cfg.Manners.Shadow = ""
+}
 
 // Restart starts it again, as SystemReboot does.
 func (c *Camera) Restart() { c.leave(0) }
@@ -392,4 +406,15 @@ func scopes(c Config) string {
 		"onvif://www.onvif.org/hardware/" + esc.Replace(c.Model),
 		"onvif://www.onvif.org/name/" + esc.Replace(c.Make+" "+c.Model),
 		"onvif://www.onvif.org/MAC/" + c.MAC}, " ")
+}
+
+// Repassword gives an account another password, as someone at its own page would.
+func (c *Camera) Repassword(name, password string) {
+	c.change(func(m *memory) {
+		for i := range m.Users {
+			if m.Users[i].Name == name {
+				m.Users[i].Password = password
+			}
+		}
+	})
 }

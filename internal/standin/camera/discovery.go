@@ -84,8 +84,11 @@ func (c *Camera) probed(own *net.UDPConn, data []byte, from netip.AddrPort) {
 	if c.cfg.Manners.Twice {
 		uuids = append(uuids, m.UUID)
 	}
-	if c.cfg.Manners.Shadow != "" {
-		uuids = append(uuids, c.cfg.Manners.Shadow)
+	c.mu.Lock()
+	shadow := c.cfg.Manners.Shadow
+	c.mu.Unlock()
+	if shadow != "" {
+		uuids = append(uuids, shadow)
 	}
 	for _, id := range uuids {
 		_, _ = own.WriteToUDPAddrPort([]byte(c.match(id, doc.Get("MessageID"))), from)

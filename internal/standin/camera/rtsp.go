@@ -120,11 +120,11 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 	if d := s.cam.lockedFor(); d > 0 {
 		return s.answer(h, "403 Forbidden", fmt.Sprintf("Retry-After: %d\r\n", int(d.Seconds())+1), "")
 	}
-	if _, ok := s.cam.digest.Check(h.Get("Authorization"), method); !ok {
+	if _, ok := s.cam.rtsp.Check(h.Get("Authorization"), method); !ok {
 		if h.Get("Authorization") != "" {
 			s.cam.wrong()
 		}
-		return s.answer(h, "401 Unauthorized", "WWW-Authenticate: "+s.cam.digest.Challenge(false)+"\r\n", "")
+		return s.answer(h, "401 Unauthorized", "WWW-Authenticate: "+s.cam.rtsp.Challenge(false)+"\r\n", "")
 	}
 	session := "Session: 1;timeout=60\r\n"
 	switch method {

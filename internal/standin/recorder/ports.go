@@ -21,18 +21,22 @@ import (
 
 // mind asks what hangs on one of the recorder's own ports, from time to time.
 func (r *Recorder) mind(number int, at netip.Addr) {
+	missed := 0
 	for {
 		p := channel.Port{Number: number}
 		ctx, cancel := context.WithTimeout(r.ctx, 3*time.Second)
 		seen, _ := discovery.Directed(ctx, r.cfg.Address, []netip.Addr{at}, 700*time.Millisecond)
 		cancel()
-		if len(seen) > 0 {
+		if missed++; len(seen) > 0 {
+			missed = 0
 			s := seen[0]
 			p.Linked, p.Address, p.MAC, p.UUID, p.Make, p.Model = true, at.String(), s.MAC, s.UUID, s.Make, s.Model
 			p.Fixed = r.cfg.HandsOut.IsValid() && !r.cfg.HandsOut.Contains(at)
 		}
 		r.mu.Lock()
-		r.ports[number] = p
+		if _, known := r.ports[number]; missed == 0 || missed > 3 || !known {
+			r.ports[number] = p
+		}
 		r.mu.Unlock()
 		select {
 		case <-r.ctx.Done():
@@ -128,4 +132,15 @@ func (r *Recorder) screen() error {
 	})
 	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
 	return nil
+}
+
+// PauseAll pauses every channel, as someone at its own screen would.
+func (r *Recorder) PauseAll() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for n, p := range r.mem.Channels {
+		p.Paused = true
+		r.live[n].stop()
+		r.begin(p)
+	}
 }
