@@ -27,10 +27,11 @@ type Scene struct {
 // Scene reads these devices of a site and all its recorders, or all of the site's
 // where only is nil.
 func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, error) {
-	// Named devices are looked up by number; their site is held by the query of devices.
-	some := `(select unnest($2::bigint[]) union select id from device where site_id = $1 and kind = 'recorder')`
+	// Named devices and the recorders are looked up by number, whatever the planner thinks
+	// of how many there are; the site is held by the query of devices.
+	some := `any($2::bigint[] || array(select id from device where site_id = $1 and kind = 'recorder'))`
 	if only == nil {
-		some = `(select id from device where site_id = $1 and $2::bigint[] is null)`
+		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
 	sc := Scene{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
 		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}}
@@ -42,11 +43,11 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		}
 		return err
 	})
-	b.Queue(`select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.id in `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
+	b.Queue(`select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.id = `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
 		sc.Devices, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
 		return err
 	})
-	b.Queue(`select device_id, name, value, via, read_at from fact where device_id in `+some, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select device_id, name, value, via, read_at from fact where device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
 		var f Fact
 		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
 			if sc.Facts[f.DeviceID] == nil {
@@ -60,7 +61,7 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		return err
 	})
 	b.Queue(`select t.device_id, t.at, coalesce(t.set_id, 0) set_id, t.set_name as "set", t.scheme, t.outcome, t.detail from try t
-		where t.device_id in `+some+` and t.at > now() - $3::interval order by t.at, t.id`, site, only, access.Period).Query(func(rows pgx.Rows) error {
+		where t.device_id = `+some+` and t.at > now() - $3::interval order by t.at, t.id`, site, only, access.Period).Query(func(rows pgx.Rows) error {
 		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[TryOf])
 		for _, t := range all {
 			sc.Tries[t.DeviceID] = append(sc.Tries[t.DeviceID], t.Try)
@@ -68,7 +69,7 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		return err
 	})
 	b.Queue(`select distinct on (p.source_id) p.id, p.source_id, p.test, p.started_at, p.ended_at from proof p join source s on s.id = p.source_id
-		where s.device_id in `+some+` order by p.source_id, p.started_at desc, p.id desc`, site, only).Query(func(rows pgx.Rows) error {
+		where s.device_id = `+some+` order by p.source_id, p.started_at desc, p.id desc`, site, only).Query(func(rows pgx.Rows) error {
 		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[Proof])
 		for _, p := range all {
 			sc.Proofs[p.SourceID] = p
@@ -83,7 +84,7 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		sc.Leasts, err = pgx.CollectRows(rows, pgx.RowToStructByName[Least])
 		return err
 	})
-	b.Queue(`select a.device_id, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id in `+some, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select a.device_id, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
 		var device int64
 		var st stage.Stage
 		var code string
@@ -100,7 +101,8 @@ func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, err
 		})
 		return err
 	})
-	b.Queue(`select `+setColumns+` from credential_set where id in (select opened_set from device where id in `+some+`) or site_id = $1 and device_id is null`, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select `+setColumns+` from credential_set where id = any(array(select opened_set from device where id = `+some+` and opened_set is not null)) and device_id is not null
+		union all select `+setColumns+` from credential_set where site_id = $1 and device_id is null`, site, only).Query(func(rows pgx.Rows) error {
 		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[SealedSet])
 		for _, x := range all {
 			sc.Sets[x.ID] = x.Set

@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http/httptest"
@@ -190,33 +191,53 @@ func TestTheWalkInABrowser(t *testing.T) {
 	}
 }
 
-// TestShots renders docs/screenshots; make shots sets SHOTS.
+// TestShots renders docs/screenshots from the whole harbour; make shots sets SHOTS.
 func TestShots(t *testing.T) {
 	dir := os.Getenv("SHOTS")
 	if dir == "" {
 		t.Skip("SHOTS isn't set: make shots renders the pictures")
 	}
-	h := serve(t)
+	h := serveOn(t, testbed.StartWhole(t), nil)
 	p := testbed.Browser(t, 1280, 800)
 	s := shooter{t, dir, p}
-	walkThrough(t, h, p, s.shoot)
-	p.Go(h.url + "/sites/" + h.site + "/board")
-	p.Sees(30*time.Second, "1 of 15 proven")
-	s.shoot("board")
-	p.Go(h.url + "/sites/" + h.site + "/log")
-	s.shoot("log")
-	p.Go(h.url + "/sites/" + h.site + "/settings")
-	s.shoot("settings")
-	p.Go(h.url + "/sites/" + h.site + "/board")
-	theme := func(name string) {
-		testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+name+"'); true")
+	byButtons(t, h, p, s.shoot)
+	h.on(p, "streams")
+	h.click(p, "#read button")
+	p.Sees(90*time.Second, "declared and measured")
+	p.Wait(16 * time.Second)
+	h.on(p, fmt.Sprintf("streams?sheet=%d", h.number("Slipway")))
+	h.on(p, "streams")
+	s.shoot("streams")
+	h.on(p, "channels?recorder=2")
+	h.click(p, "#apply button")
+	h.on(p, "routes")
+	h.click(p, "#read button")
+	p.PressIn("main", "Slipway")
+	p.Press("Peg 2 routes of Slipway")
+	p.Sees(60*time.Second, "Its events reach the recorder's inputs")
+	p.Wait(16 * time.Second)
+	s.shoot("routes")
+	h.on(p, "prove")
+	p.Press("Have the stand-in walk at Slipway")
+	p.Sees(90*time.Second, "Every leg on time.")
+	p.Wait(16 * time.Second)
+	s.shoot("prove")
+	h.on(p, "channels?recorder=2")
+	p.Wait(5 * time.Second)
+	s.shoot("channels")
+	for _, page := range []string{"board", "log", "settings", "expected"} {
+		h.on(p, page)
+		s.shoot(page)
 	}
-	theme("dark")
+	h.on(p, fmt.Sprintf("run?id=%d", count(h, `select min(id) from run where stage = 2 and act = 'read' and total > 5`)))
+	s.shoot("run")
+	h.on(p, "board")
+	testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', 'dark'); true")
 	s.shoot("board-dark")
 	p.Resize(390, 844)
-	p.Go(h.url + "/sites/" + h.site + "/board")
+	h.on(p, "board")
 	s.shoot("board-phone")
-	p.Go(h.url + "/sites/" + h.site + "/prove")
+	h.on(p, "prove")
 	s.shoot("prove-phone")
 }
 

@@ -132,11 +132,11 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if rule, rerr := plain.Rule(ctx); len(schemes) == 0 && rerr == nil {
-		a.rule = &rule
-	}
 	switch {
 	case len(schemes) == 0:
+		if rule, err := plain.Rule(ctx); err == nil {
+			a.rule = &rule
+		}
 		a.looked.Virgin = true
 		return "no first password was set", nil
 	case schemes[0] == access.Basic && !strings.HasPrefix(a.seen.Service, "https:"):
@@ -221,6 +221,9 @@ func (a *attempt) begin(ctx context.Context, set store.SealedSet, scheme access.
 
 // end writes a try's outcome; what is no verdict on the password is returned.
 func (a *attempt) end(ctx context.Context, id int64, err error) error {
+	// Also where the step was cut short meanwhile: a try without an outcome counts as wrong.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
 	switch {
 	case err == nil:
 		return a.o.store.EndTry(ctx, id, access.Opened, "")
@@ -316,6 +319,9 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 		return "", err
 	}
 	a.looked.NoSets = len(order) == 0
+	if !spokeRTSP(ctx, a.host, a.seen.RTSPPort) { // before a try is spent
+		return "", &dial.Error{Tried: "OPTIONS", On: a.host.Addr.String(), Kind: dial.ErrUnreachable, Says: "it doesn't speak RTSP now"}
+	}
 	for _, set := range order {
 		id, password, ok, err := a.begin(ctx, set, access.RTSP)
 		if err != nil || !ok {

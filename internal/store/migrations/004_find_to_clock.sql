@@ -11,6 +11,8 @@ alter table credential_set add column network_id bigint references network on de
 alter table credential_set add column device_id bigint references device on delete cascade;
 alter table credential_set add column former boolean not null default false;
 create index on credential_set (device_id) where device_id is not null;
+create index on credential_set (site_id) where device_id is null;
+create index on device (site_id) where kind = 'recorder';
 alter table device add column allow_basic boolean not null default false;  -- a person allowed its password in clear
 alter table device add column views int not null default 0;               -- how many of its video sources were picked; 0: nobody decided
 -- The video source of the device that a row of the Board shows; empty: its first.
