@@ -157,7 +157,6 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	house := at("Lifeboat house", 1, 20, "Corriemoor", "CRM R2", "CRMR2")
 	house.Manners.RTSPOnly = true
 	ticket := at("Ticket hall", 2, 21, "Pinnock & Daw", "PND Dome 6", "PNDD6")
-	ticket.TakesToken = false
 	ticket.Manners = camera.Manners{WebOnly: true, Sources: []string{"Dome", "Digital zoom"}}
 	shed := at("Customs shed", 2, 22, "Corriemoor", "CRM E4", "CRME4")
 	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true, Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}

@@ -114,6 +114,9 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 			"Was it reset, exchanged or updated? Then trust the new certificate; if not, find out who answers there.")
 	}
 	for _, k := range f.Knocks {
+		if f.Account != nil && k.Label == Label(f.Account.SetID) {
+			continue // it holds the right password: what refuses it is told in Channels
+		}
 		add("access.knocking", finding.Needs, "knocks", fmt.Sprintf("%s knocks with a password that it refuses, %d times within 30 minutes (channel %d): each counts as a wrong try.", k.Recorder, k.Times, k.Channel),
 			"Give the channel the account that opens the camera, or pause it.")
 	}

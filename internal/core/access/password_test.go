@@ -118,6 +118,7 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 		{"an operator where something is", Facts{Account: with(func(a *Account) { a.Level = Operator })}, Wishes{Writes: true}, "access.level", finding.Needs},
 		{"a user", Facts{Account: with(func(a *Account) { a.Level = "User" })}, Wishes{}, "access.level", finding.Needs},
 		{"RTSP takes another set", Facts{Account: with(func(a *Account) { a.RTSP, a.RTSPSet = "opens with streams", 3 })}, Wishes{}, "", 0},
+		{"a recorder that holds the right one knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now, Label: Label(open.SetID)}}}, Wishes{}, "", 0},
 		{"a recorder knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
 	} {
 		tc.f.LookedAt = now
