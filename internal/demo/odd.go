@@ -44,6 +44,8 @@ func Odd(n Net, s Secrets) []camera.Config {
 		at("Loses its clock", camera.Manners{LosesClock: true}),
 		at("New certificate", camera.Manners{TLS: true}),
 		at("Streams apart", camera.Manners{RTSPUser: "streams", RTSPPassword: "streams-1234"}),
+		at("Moves and is lost", camera.Manners{Lost: true}),
+		at("Takes what it is given", camera.Manners{Lease: n.At(".3.200")}),
 		at("Very slow", camera.Manners{Slow: 900 * time.Millisecond}),
 		at("Prefixes", camera.Manners{Dialect: 1}),
 		at("Default namespaces", camera.Manners{Dialect: 2}),

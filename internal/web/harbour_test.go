@@ -91,7 +91,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.on(p, "sign-in")
 	h.run(p, "body", "Sign in to 15 cameras")
 	h.on(p, "find")
-	p.Sees(30*time.Second, "Address plan", "Harbour desk", "is bound to its port and holds a dead entry", "1 device outside the site's networks")
+	p.Sees(30*time.Second, "Address plan", "are neither camera nor recorder:", "is bound to its port and holds a dead entry", "1 device outside the site's networks")
 	p.Wait(16 * time.Second) // the last run's line is gone
 	shoot("find")
 	h.on(p, "sign-in")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/clock"
@@ -26,6 +27,7 @@ type clockData struct {
 	Height  float64
 	Own     []ownClock // the recorders'
 	Drifts  bool       // some clock shown does
+	Trail   []dot      // earlier readings of the clock whose sheet is open
 	labels  [lanes][]span
 }
 
@@ -110,12 +112,36 @@ func (s *Server) clockPage(ctx context.Context, p *scenePage) (string, error) {
 	})
 	d.own(p)
 	var err error
+	if err := s.trail(ctx, p, &d); err != nil {
+		return "", err
+	}
 	if d.Can, err = s.can(ctx, p, stage.Clock); err != nil {
 		return "", err
 	}
 	d.Changes, d.Cams, err = s.store.Proposed(ctx, p.sel, stage.Clock)
 	p.Data = d
 	return "clock", err
+}
+
+// trail shows on the strip where the clock stood before whose sheet is open, against
+// what it is held against now.
+func (s *Server) trail(ctx context.Context, p *scenePage, d *clockData) error {
+	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
+	i := slices.IndexFunc(d.Dots, func(x dot) bool { return x.ID == id })
+	dev, ok := p.view.Device(id)
+	if err != nil || i < 0 || !ok {
+		return nil
+	}
+	readings, err := s.office.ClockHistory(ctx, id, 40)
+	if err != nil {
+		return err
+	}
+	f, _ := p.view.Clock(dev)
+	for _, r := range readings {
+		o := r.Offset.Minus(f.Reference.Offset)
+		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y, Label: r.At.In(p.Zone).Format("02 Jan 15:04:05") + ": " + o.String()})
+	}
+	return nil
 }
 
 // own lists the recorders' clocks.

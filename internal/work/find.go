@@ -203,8 +203,10 @@ func (o *Office) knock(ctx context.Context, addr netip.Addr, open []int) []ident
 		}
 		out = append(out, s)
 	}
-	if trouble != nil && len(out) == 0 {
-		base.Trouble = trouble.Error() + "."
+	if len(out) == 0 { // something is there, whatever it is
+		if trouble != nil {
+			base.Trouble = trouble.Error() + "."
+		}
 		out = append(out, base)
 	}
 	return out

@@ -13,7 +13,6 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
-	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/store"
 )
 
@@ -36,19 +35,14 @@ func (o *Office) accountHand(d store.Device, v *View, c store.Change) hand {
 // firstHand sets a first password. The set is there, sealed, before it is sent: no
 // device is left with a password that nobody holds.
 func (o *Office) firstHand(d store.Device, v *View, c store.Change) hand {
-	seen, _ := v.Seen(d.ID)
 	name := c.Args["name"]
 	rule := access.Rule{}
 	if f, _ := v.SignIn(d); f.Rule != nil {
 		rule = *f.Rule
 	}
-	plain := func() (*onvif.Client, error) {
-		pin, _ := fact[string](v, d.ID, factTLS)
-		return onvif.New(o.dialer.At(*d.Address), seen.Service, onvif.Login{Pin: pin})
-	}
 	return hand{
 		read: func(ctx context.Context) (string, error) {
-			cam, err := plain()
+			cam, err := o.plain(d, v)
 			if err != nil {
 				return "", err
 			}
@@ -79,7 +73,7 @@ func (o *Office) firstHand(d store.Device, v *View, c store.Change) hand {
 			if err != nil {
 				return err
 			}
-			cam, err := plain()
+			cam, err := o.plain(d, v)
 			if err != nil {
 				return err
 			}

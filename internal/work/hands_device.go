@@ -282,11 +282,7 @@ func recorderClockHand(rc *recorder.Client, c store.Change) hand {
 // restartHand starts a device again, or puts it back as it left the box.
 func (o *Office) restartHand(d store.Device, v *View, c store.Change) hand {
 	back := false
-	plain := func() (*onvif.Client, error) {
-		seen, _ := v.Seen(d.ID)
-		pin, _ := fact[string](v, d.ID, factTLS)
-		return onvif.New(o.dialer.At(*d.Address), seen.Service, onvif.Login{Pin: pin})
-	}
+	plain := func() (*onvif.Client, error) { return o.plain(d, v) }
 	return hand{
 		read: func(ctx context.Context) (string, error) {
 			cam, err := plain()
@@ -324,6 +320,13 @@ func (o *Office) restartHand(d store.Device, v *View, c store.Change) hand {
 			return o.awaitRestart(ctx, plain, &back)
 		},
 	}
+}
+
+// plain is a client that signs in nowhere.
+func (o *Office) plain(d store.Device, v *View) (*onvif.Client, error) {
+	seen, _ := v.Seen(d.ID)
+	pin, _ := fact[string](v, d.ID, factTLS)
+	return onvif.New(o.dialer.At(*d.Address), seen.Service, onvif.Login{Pin: pin})
 }
 
 // awaitRestart waits until a device is gone and there again.

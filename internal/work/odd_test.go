@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/standin/camera"
@@ -22,25 +23,27 @@ import (
 
 // oddly is what stages 1 to 3 must say of each odd camera; notes have a question mark.
 var oddly = map[string]string{
-	"Basic alone":        "access.basic",
-	"Clone A":            "find.shared-endpoint",
-	"Clone B":            "find.shared-endpoint",
-	"Locks at once":      "access.locked",
-	"Maker's default":    "access.factory",
-	"Old firmware":       "find.firmware",
-	"ONVIF off":          "find.onvif-off",
-	"Old page":           "find.old-page?",
-	"Wrong mask":         "find.mask",
-	"Wrong gateway":      "find.gateway",
-	"Two on one":         "find.two-on-one",
-	"Hidden":             "find.only-directed?",
-	"Loses its clock":    "",
-	"New certificate":    "",
-	"Streams apart":      "",
-	"Very slow":          "",
-	"Prefixes":           "",
-	"Default namespaces": "",
-	"Comments":           "",
+	"Basic alone":            "access.basic",
+	"Clone A":                "find.shared-endpoint",
+	"Clone B":                "find.shared-endpoint",
+	"Locks at once":          "access.locked",
+	"Maker's default":        "access.factory",
+	"Old firmware":           "find.firmware",
+	"ONVIF off":              "find.onvif-off",
+	"Old page":               "find.old-page?",
+	"Wrong mask":             "find.mask",
+	"Wrong gateway":          "find.gateway",
+	"Two on one":             "find.two-on-one",
+	"Hidden":                 "find.only-directed?",
+	"Loses its clock":        "",
+	"New certificate":        "",
+	"Streams apart":          "",
+	"Very slow":              "",
+	"Moves and is lost":      "",
+	"Takes what it is given": "",
+	"Prefixes":               "",
+	"Default namespaces":     "",
+	"Comments":               "",
 }
 
 // startOdd has the odd cameras run beside the thin scenario, on a network of the site.
@@ -149,6 +152,33 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	after := map[string]string{"Wrong mask": "", "Wrong gateway": "", "Hidden": "", "Two on one": "", "Basic alone": "access.clear?", "Maker's default": "", "New certificate": "", "Clone A": "", "Clone B": "find.endpoint-changed?"}
 	b.oddCodes(after)
 
+	// Automatic, and found again where its network put it; one that is lost is said to be.
+	lease := b.Net.At(".3.200")
+	given := b.device("Takes what it is given")
+	fv, _ := b.view().Find(given)
+	if r := b.once(stage.Find, given.Place, identity.Seat(*fv.Seat, netplan.Seat{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
+		t.Errorf("%+v: it is at %s", r, b.device(given.Place).Address)
+	}
+	lost := b.device("Moves and is lost")
+	fv, _ = b.view().Find(lost)
+	r := b.once(stage.Find, lost.Place, identity.Seat(*fv.Seat, netplan.Seat{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
+	steps, err := b.Store.StepsOf(ctx, r.ID, 1)
+	if err != nil || r.Failed != 1 || !strings.Contains(steps[0].Says, "answers neither there nor at") || !strings.Contains(steps[0].Says, "To get it back") {
+		t.Errorf("%+v %v", steps, err)
+	}
+	b.find()
+	var kinds []string
+	news, err := b.Store.Happenings(ctx, b.Site, time.Now().Add(-time.Hour), 50)
+	for _, h := range news {
+		if h.Place == lost.Place || h.Place == given.Place {
+			kinds = append(kinds, h.Place+" "+h.Kind)
+		}
+	}
+	slices.Sort(kinds)
+	if got := strings.Join(kinds, ", "); err != nil || got != "Moves and is lost lost, Moves and is lost vanished, Takes what it is given moved" {
+		t.Errorf("what happened: %s (%v)", got, err)
+	}
+
 	// What loses its clock over a restart is found out by the restart.
 	if r := b.once(stage.Clock, "Loses its clock", access.RestartNow()); r.Failed > 0 {
 		t.Errorf("%+v", r)
@@ -159,6 +189,59 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	})
 	if got := b.codes(b.device("Loses its clock")); got != "clock.refused" {
 		t.Errorf("%q", got)
+	}
+}
+
+// A recorder's own clock is held against this server's and set from here; the cameras
+// that follow it come after.
+func TestARecordersOwnClockIsNamedAndSet(t *testing.T) {
+	t.Parallel()
+	b := open(t, work.Options{})
+	b.find()
+	b.Fleet.Recorders[0].Step(-20 * time.Second)
+	b.readAll(stage.Clock)
+	rec := b.device("Terminal recorder")
+	if got := b.codes(rec); got != "clock.recorder" {
+		t.Fatalf("%q", got)
+	}
+	if got := b.codes(b.device("Slipway")); got != "clock.at-risk" { // a camera is held against its recorder, wrong or not
+		t.Errorf("Slipway: %q%s", got, b.sentences(b.device("Slipway")))
+	}
+	changes := b.view().Proposals(time.Now(), rec, stage.Clock)
+	if len(changes) != 1 || changes[0].Risk != finding.Gap {
+		t.Fatalf("%+v", changes)
+	}
+	if r := b.once(stage.Clock, rec.Place, changes[0]); r.Failed > 0 {
+		t.Errorf("%+v", r)
+	}
+	b.readAll(stage.Clock)
+	if got := b.codes(rec) + b.codes(b.device("Slipway")); got != "" {
+		t.Errorf("%q", got)
+	}
+}
+
+// Networks are looked at by themselves, as often as the site asks, by one of the servers.
+func TestNetworksAreLookedAtByThemselves(t *testing.T) {
+	t.Parallel()
+	b := open(t, work.Options{})
+	ctx := context.Background()
+	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {
+		t.Fatalf("nothing was asked for, and %v is due: %v", due, err)
+	}
+	b.find()
+	if err := b.Store.SetWishes(ctx, b.Site, 5, "recorder"); err != nil {
+		t.Fatal(err)
+	}
+	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {
+		t.Errorf("a look was just made, and %v is due: %v", due, err)
+	}
+	if _, err := b.Store.Pool.Exec(ctx, `update run set started_at = now() - interval '6 minutes'; update site set look_asked_at = null`); err != nil {
+		t.Fatal(err)
+	}
+	due, err := b.Store.LooksDue(ctx)
+	again, err2 := b.Store.LooksDue(ctx)
+	if err != nil || err2 != nil || len(due) != 1 || len(again) != 0 {
+		t.Errorf("due: %v, and for another server: %v (%v %v)", due, again, err, err2)
 	}
 }
 

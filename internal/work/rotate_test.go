@@ -151,6 +151,48 @@ func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
 	}
 }
 
+// The server is killed at a step of a rotation, whichever of its parts that is; what
+// takes over brings it to its end: the recorder sees the camera with the new password.
+func TestRotationKilledAtItsSteps(t *testing.T) {
+	t.Parallel()
+	kills := []string{work.StepSent + "/2", work.StepWritten + "/2", work.StepWritten + "/3", work.StepSettled + "/3"}
+	if os.Getenv("KILL_ROUNDS") != "" {
+		kills = nil
+		for _, step := range []string{work.StepAsked, work.StepRead, work.StepSent, work.StepWritten, work.StepBack, work.StepSettled} {
+			for part := range 4 {
+				kills = append(kills, fmt.Sprintf("%s/%d", step, part+1))
+			}
+		}
+	}
+	h := testbed.Start(t)
+	b := &bench{h, t, nil}
+	b.atWork(func() { b.place("Slipway") })
+	cam := h.Fleet.Camera("Slipway")
+	last := ""
+	for _, at := range kills {
+		b.office = b.idle()
+		run, err := b.rotate("Slipway")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !b.dies(server(t, h, at), run) {
+			t.Errorf("the server didn't die at %q", at)
+		}
+		b.atWork(func() {
+			if r := b.wait(run, nil); r.Failed > 0 {
+				steps, _ := b.Store.StepsOf(context.Background(), run, 1)
+				t.Errorf("killed at %q: %+v", at, steps)
+			}
+			b.receives("Slipway", "killed at "+at)
+		})
+		name, ok := b.held(b.view(), b.device("Slipway"), cam)
+		if !ok || name == last || cam.Locked() {
+			t.Errorf("killed at %q it opens with %q: %v", at, name, ok)
+		}
+		last = name
+	}
+}
+
 // bulkCount is how many bulk cameras the bulk test takes: make soak asks for four hundred.
 func bulkCount() int {
 	if n, err := strconv.Atoi(os.Getenv("BULK_CAMERAS")); err == nil && n > 0 {

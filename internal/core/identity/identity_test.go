@@ -181,6 +181,7 @@ func TestJudgeAtDepth(t *testing.T) {
 		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
 		{"which views", Facts{Inside: true, Sources: []string{"a", "b"}, Seen: see(plain)}, Wishes{Known: k}, "find.sources"},
 		{"views picked", Facts{Inside: true, Sources: []string{"a", "b"}, Chosen: 1, Seen: see(plain)}, Wishes{Known: k}, ""},
+		{"mute", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways, s.Ports = nil, []int{80} })}, Wishes{Known: k}, "find.mute"},
 		{"a recorder's own screen", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways = []Way{ShowedWeb} })}, Wishes{Known: Known{Kind: Recorder, Expected: true}}, "find.own-screen?"},
 	} {
 		tc.f.LookedAt = now

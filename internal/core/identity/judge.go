@@ -158,6 +158,8 @@ func (j *judge) how() {
 	case camera && s.Page != "" && !s.ONVIF() && j.f.Behind == nil:
 		j.add("find.onvif-off", finding.Blocks, "ONVIF off", "Its web page answers and ONVIF doesn't: it is switched off, or this model has none.", "Open its own page, switch ONVIF on, then look again.",
 			finding.Evidence{Name: "Web page", Value: s.Title, Via: "GET " + s.Page, At: s.At})
+	case len(s.Ways) == 0 && s.Trouble == "":
+		j.add("find.mute", finding.Blocks, "mute", fmt.Sprintf("Its ports %s are open, and it answers to nothing that was asked: no ONVIF, no RTSP, no page.", strings.Trim(fmt.Sprint(s.Ports), "[]")), "Start it again, then look again; if it stays so, find out what hangs there.")
 	case camera && s.ONVIF() && !s.Heard(Multicast) && j.f.Behind == nil && j.f.Hidden:
 		j.add("find.only-directed", finding.Note, "only asked", "It was heard only when asked directly: its discovery is switched off.", "Switch its discovery on, or add it to a recorder by address: one that only listens never lists it.")
 	case camera && s.ONVIF() && !s.Heard(Multicast) && j.f.Behind == nil:

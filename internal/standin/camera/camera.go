@@ -88,6 +88,7 @@ type Manners struct {
 	RenewsUUID  bool          // a reset gives it another UUID
 	LosesClock  bool          // a restart does
 	RestartTime time.Duration // how long it is away; 0: 1.5 s
+	Lost        bool          // a move takes it off the network for good
 	// RTSPUser and RTSPPassword are the account of its streams where that is another.
 	RTSPUser, RTSPPassword string
 }

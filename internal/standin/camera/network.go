@@ -80,7 +80,16 @@ func (c *Camera) setAddress(op *wire.Node) (string, *fault, bool) {
 	}
 	moved := to != c.At()
 	c.change(func(m *memory) { m.Address, m.Bits, m.DHCP = to, bits, dhcp })
-	if moved {
+	switch {
+	case moved && c.cfg.Manners.Lost:
+		c.run(func() {
+			if c.pause(200 * time.Millisecond) {
+				c.mu.Lock()
+				defer c.mu.Unlock()
+				c.away()
+			}
+		})
+	case moved:
 		c.leave(200 * time.Millisecond)
 	}
 	return "<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>", nil, true

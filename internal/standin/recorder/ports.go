@@ -134,6 +134,13 @@ func (r *Recorder) screen() error {
 	return nil
 }
 
+// Step sets its clock d off true time, as someone at its own screen would.
+func (r *Recorder) Step(d time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.mem.Skew, r.dirty = d, true
+}
+
 // PauseAll pauses every channel, as someone at its own screen would.
 func (r *Recorder) PauseAll() {
 	r.mu.Lock()
