@@ -124,7 +124,7 @@ func (s *Server) judgedBack(c *echo.Context, d store.Device, act, detail, senten
 // accept keeps a person's word that a finding stands and is lived with, or takes it back.
 func (s *Server) accept(c *echo.Context) error {
 	ctx := c.Request().Context()
-	v, d, err := s.camera(c)
+	_, d, err := s.camera(c)
 	if err != nil {
 		return err
 	}
@@ -139,8 +139,11 @@ func (s *Server) accept(c *echo.Context) error {
 		}
 		return s.judgedBack(c, d, "took back that a finding is accepted", ": "+code, "The finding needs a person again.")
 	}
-	found := v.Found(timeNow(), d, st)
-	i := slices.IndexFunc(found, func(f finding.Finding) bool { return f.Code == code })
+	found, err := s.store.Findings(ctx, whoIs(c).member.ID, st, d.SourceID, 0, 50)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(found, func(f store.FindingOf) bool { return f.Code == code })
 	if i < 0 {
 		return s.back(c, "That finding is gone: nothing is left to accept.")
 	}

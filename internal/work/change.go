@@ -241,17 +241,16 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 			return o.store.SettleChangeTx(ctx, tx, *c.UndoOf, a.fence, stands, "", "taking it back failed: "+says)
 		}
 		var back []store.NewChange
+		fates := finding.Fallout(standings(all), slices.IndexFunc(all, func(x store.Change) bool { return x.ID == c.ID }))
 		for i := len(all) - 1; i >= 0; i-- {
 			b := all[i]
-			switch {
-			case b.State == store.Asked && b.ID != c.ID:
+			switch fates[i] {
+			case finding.NotSent:
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: the one before it didn't hold")
-			case b.Made() && b.Writes > 0 && b.UndoOf == nil: // what read so already before isn't ours to take back
-				inverse, ok := b.Core().Inverse()
-				if !ok {
-					err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
-					break
-				}
+			case finding.Stands:
+				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
+			case finding.TakenBack:
+				inverse, _ := b.Core().Inverse()
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Undoing, "", "is taken back: the one after it failed")
 				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: value(b.SourceID), Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
 			}
@@ -261,6 +260,15 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 		}
 		return o.store.AddChanges(ctx, tx, back)
 	})
+}
+
+// standings are a step's changes as the core speaks of them.
+func standings(all []store.Change) []finding.Standing {
+	out := make([]finding.Standing, len(all))
+	for i, c := range all {
+		out[i] = finding.Standing{Change: c.Core(), Asked: c.State == store.Asked, Made: c.Made(), Wrote: c.Writes > 0, TakesBack: c.UndoOf != nil}
+	}
+	return out
 }
 
 // asksError is what a thing reads that is neither what it was nor what was wanted.

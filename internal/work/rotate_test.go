@@ -126,9 +126,9 @@ func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
 			b.place("Slipway")
 			sent = 0
 			b.wait(b.rotate("Slipway"))
-			if name, ok := b.held(b.view(), b.device("Slipway"), cam); !ok || cam.Locked() {
+			if _, ok := b.held(b.view(), b.device("Slipway"), cam); !ok || cam.Locked() {
 				b.read(stage.SignIn, "Slipway")
-				if name, ok = b.held(b.view(), b.device("Slipway"), cam); !ok {
+				if name, ok := b.held(b.view(), b.device("Slipway"), cam); !ok {
 					t.Fatalf("nobody holds its password: it is taken for %s", name)
 				}
 			}
