@@ -70,7 +70,7 @@ func TestBadDevicesHoldNothingUp(t *testing.T) {
 		"Gangway":        "can't be read",
 		"Ice plant":      "got no answer",
 		"Lifeboat house": "speaks RTSP and no ONVIF",
-		"Net loft":       "nothing answers",
+		"Net loft":       "answers to nothing that was asked",
 	} {
 		if m := b.mark(place, stage.Find); m.State == stage.Ready || m.State == stage.NotYet || !strings.Contains(m.Sentence, part) {
 			t.Errorf("%s: %s %q, want a sentence with %q", place, m.State, m.Sentence, part)
