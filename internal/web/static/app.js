@@ -25,7 +25,7 @@
       document.querySelectorAll("[data-live]").forEach(function (old) {
         const now = fresh.getElementById(old.id);
         if (!now || now.innerHTML === old.dataset.was) return;
-        if (Array.from(old.querySelectorAll("input:not([type=checkbox]):not([type=hidden]),textarea")).some(function (x) { return x.value !== x.defaultValue; })) return; // typed, and not sent yet
+        if (Array.from(old.querySelectorAll("input,select,textarea")).some(begun)) return;
         if (old.contains(document.activeElement) && document.activeElement.matches("input:not([type=checkbox]),textarea,select")) return;
         const focus = focusKey(old);
         old.dataset.was = now.innerHTML;
@@ -42,6 +42,14 @@
       busy = false;
       if (again) { again = false; refresh(); }
     }
+  }
+  // begun says whether a person typed or chose something that isn't sent yet. The boxes
+  // that select rows are kept elsewhere and outlive a swap.
+  function begun(x) {
+    if (x.type === "hidden" || x.name === "pick" || x.matches("[data-pick-all]")) return false;
+    if (x.type === "checkbox") return x.checked !== x.defaultChecked;
+    if (x.matches("select")) return x.selectedIndex !== Math.max(0, Array.from(x.options).findIndex(function (o) { return o.defaultSelected; }));
+    return x.value !== x.defaultValue;
   }
   // A still that is shown keeps its address, so that a swap doesn't blink.
   function keepStills(old, now) {
