@@ -205,7 +205,7 @@ func (o *Office) knock(ctx context.Context, addr netip.Addr, open []int) []ident
 	}
 	if len(out) == 0 { // something is there, whatever it is
 		if trouble != nil {
-			base.Trouble = trouble.Error() + "."
+			base.Trouble = sentence(trouble)
 		}
 		out = append(out, base)
 	}

@@ -82,7 +82,7 @@ func (o *Office) seatHand(d store.Device, v *View, c store.Change) hand {
 	return hand{
 		read: func(ctx context.Context) (string, error) {
 			if err != nil {
-				return "", toldError(err.Error() + ".")
+				return "", toldError(sentence(err))
 			}
 			cam, s, _, rerr := seat(ctx, at)
 			if rerr == nil {

@@ -101,7 +101,7 @@ func (w *walkTest) end(ctx context.Context, terr error) (string, error) {
 	w.mu.Lock()
 	w.test.Ended = time.Now().UTC()
 	if terr != nil {
-		w.test.Trouble = terr.Error() + "."
+		w.test.Trouble = sentence(terr)
 	}
 	bars := proof.Judge(w.test.Ended, w.test, w.d.Place)
 	w.mu.Unlock()

@@ -182,7 +182,7 @@ func (o *Office) readStreams(ctx context.Context, d store.Device) (string, error
 		return "", terr
 	}
 	if terr != nil {
-		looked.Trouble = terr.Error() + "."
+		looked.Trouble = sentence(terr)
 	}
 	if err := o.store.KeepFact(ctx, d.ID, factStreams, "streams", looked.At, looked); err != nil {
 		return "", err
@@ -271,7 +271,7 @@ func (o *Office) readRecorder(ctx context.Context, d store.Device) (string, erro
 		return "", terr
 	}
 	if terr != nil {
-		looked.Trouble = terr.Error() + "."
+		looked.Trouble = sentence(terr)
 	}
 	if err := o.store.KeepFact(ctx, d.ID, factReached, "GET /api/status", looked.At, looked); err != nil {
 		return "", err
@@ -391,7 +391,7 @@ func (o *Office) readRoutes(ctx context.Context, d store.Device) (string, error)
 		return "", terr
 	}
 	if terr != nil {
-		looked.Trouble = terr.Error() + "."
+		looked.Trouble = sentence(terr)
 	}
 	if err := o.store.KeepFact(ctx, d.ID, factRoutes, "routes", looked.At, looked); err != nil {
 		return "", err

@@ -47,7 +47,7 @@ func (o *Office) signIn(ctx context.Context, d store.Device, how try) (string, e
 		a.looked.Locked = de.Until.UTC()
 	}
 	if terr != nil {
-		a.looked.Trouble = terr.Error() + "."
+		a.looked.Trouble = sentence(terr)
 	}
 	return says, errors.Join(a.keep(ctx, terr), terr)
 }
@@ -392,7 +392,7 @@ func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says stri
 			return "opens with " + x.Name, x.ID, nil
 		}
 	}
-	return refused.Error() + ".", 0, nil
+	return sentence(refused), 0, nil
 }
 
 func (o *Office) order(ctx context.Context, d store.Device, v *View, how try) ([]store.SealedSet, error) {
@@ -461,6 +461,9 @@ func (o *Office) openWith(ctx context.Context, d store.Device, v *View, setID in
 		return nil, onvif.Login{}, err
 	}
 	seen, heard := v.Seen(d.ID)
+	if heard && seen.Service == "" && seen.RTSPPort != 0 {
+		return nil, onvif.Login{}, toldError(d.Place + " speaks RTSP alone: what ONVIF would tell of it can't be read.")
+	}
 	if !heard || seen.Service == "" {
 		return nil, onvif.Login{}, toldError(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -405,6 +406,9 @@ func ours(err error) bool {
 	var asks asksError
 	return err != nil && !errors.As(err, &de) && !errors.As(err, &told) && !errors.As(err, &asks) && !errors.Is(err, context.DeadlineExceeded)
 }
+
+// sentence ends an error with a full stop, where it has none.
+func sentence(err error) string { return strings.TrimSuffix(err.Error(), ".") + "." }
 
 // toldError is a sentence for the person that is no fault of ours.
 type toldError string
