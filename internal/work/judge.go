@@ -158,7 +158,7 @@ func (o *Office) judgeAround(ctx context.Context, d store.Device) error {
 			return err
 		}
 	}
-	return o.judge(ctx, d.SiteID, only)
+	return o.judgeSoon(ctx, d.SiteID, only)
 }
 
 // portion is how many cameras are read and judged at once.

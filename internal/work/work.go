@@ -69,6 +69,8 @@ type Office struct {
 	river  *river.Client[pgx.Tx]
 	holder string
 
+	verdicts verdicts
+
 	fresh singleflight.Group // one reading of a recorder serves all who ask at once
 	mu    sync.Mutex
 	dirty map[int64]bool
@@ -93,7 +95,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}),
+	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}), verdicts: verdicts{make(chan asked)},
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
 	workers := river.NewWorkers()
 	if err := river.AddWorkerSafely(workers, &stepWorker{o: o}); err != nil {
@@ -137,8 +139,9 @@ func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.
 
 // Start begins to take jobs.
 func (o *Office) Start(ctx context.Context) error {
-	o.done.Add(1)
+	o.done.Add(2)
 	go o.tell()
+	go o.judgeTogether()
 	if err := o.recover(ctx); err != nil {
 		return err
 	}
