@@ -54,7 +54,8 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 	if len(m.fSource) > 0 {
 		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence, accepted)
 				select src, st, code, severity, n.words, n.sentence, way, evidence, accepted from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[], $10::bigint[])
-				n(src, st, code, severity, words, sentence, way, evidence, accepted, version) join mark m on m.source_id = n.src and m.stage = n.st and m.inputs_version <= n.version`,
+				with ordinality n(src, st, code, severity, words, sentence, way, evidence, accepted, version, nth) join mark m on m.source_id = n.src and m.stage = n.st and m.inputs_version <= n.version
+				order by nth`,
 			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted, m.fVersion)
 	}
 	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is

@@ -188,6 +188,12 @@ func (d *clockData) place(x dot) {
 	}
 	if x.Label == "" {
 		d.Quiet++
+		for i := range lanes { // where it covers no label, if there is such a lane
+			if l := (lane + i) % lanes; !slices.ContainsFunc(d.labels[l], func(s span) bool { return x.X+8 > s.from+18 && x.X-8 < s.to }) {
+				lane = l
+				break
+			}
+		}
 	}
 	x.Y = 24 + float64(lane)*32
 	d.Dots = append(d.Dots, x)

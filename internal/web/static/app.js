@@ -30,8 +30,10 @@
         const focus = focusKey(old);
         old.dataset.was = now.innerHTML;
         keepStills(old, now);
+        const left = scrolled(old);
         old.innerHTML = now.innerHTML;
         refocus(old, focus);
+        centre(left);
       });
       markCursor();
       // A run that ended is shown for a while; then its line goes.
@@ -43,6 +45,15 @@
       if (again) { again = false; refresh(); }
     }
   }
+  // A strip that is wider than its place shows its middle first, and stays where a person
+  // scrolled it to.
+  function scrolled(within) { const box = within.querySelector("[data-centre]"); return box ? box.scrollLeft : -1; }
+  function centre(left) {
+    const box = document.querySelector("[data-centre]");
+    if (box) box.scrollLeft = left >= 0 ? left : (box.scrollWidth - box.clientWidth) / 2;
+  }
+  document.addEventListener("DOMContentLoaded", function () { centre(-1); });
+
   // begun says whether a person typed or chose something that isn't sent yet. The boxes
   // that select rows are kept elsewhere and outlive a swap.
   function begun(x) {
