@@ -104,7 +104,12 @@ func (s *Server) clockPage(ctx context.Context, p *scenePage) (string, error) {
 		d.Ticks = append(d.Ticks, tick{clockX(at), "+" + label}, tick{clockX(-at), "−" + label})
 	}
 	d.Ticks = append(d.Ticks, tick{clockX(0), "0"})
-	for _, r := range p.rows {
+	// What stands out chooses its place on the strip first.
+	rows := slices.Clone(p.rows)
+	slices.SortStableFunc(rows, func(a, b row) int {
+		return truth(a.Mark(stage.Clock).State == stage.Ready) - truth(b.Mark(stage.Clock).State == stage.Ready)
+	})
+	for _, r := range rows {
 		d.add(p, r)
 	}
 	slices.SortStableFunc(d.Rows, func(a, b clockRow) int {
