@@ -156,7 +156,9 @@ func (s *Server) gather(c *echo.Context, name string) (*scenePage, error) {
 	p.Page, p.URL, p.Version, p.Now = name, c.Request().URL, s.version, time.Now()
 	p.Query = strings.TrimSpace(c.QueryParam("q"))
 	p.CSRF, _ = c.Get("csrf").(string)
-	p.Flash = s.sessions.PopString(ctx, "flash")
+	if c.Request().Header.Get("X-Live") == "" { // a live update in the background takes no one's sentence away
+		p.Flash = s.sessions.PopString(ctx, "flash")
+	}
 	var err error
 	if p.Zone, err = time.LoadLocation(me.member.Zone); err != nil {
 		p.Zone = time.UTC

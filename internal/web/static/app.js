@@ -18,7 +18,7 @@
     if (held) { waits = true; return; }
     busy = true;
     try {
-      const answer = await fetch(location.href, { headers: { "Accept": "text/html" }, redirect: "manual" });
+      const answer = await fetch(location.href, { headers: { "Accept": "text/html", "X-Live": "1" }, redirect: "manual" });
       if (!answer.ok) { if (answer.type === "opaqueredirect") location.reload(); return; }
       const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
       if (held) { waits = true; return; }
