@@ -126,6 +126,18 @@ func Eval[T any](p *Page, js string) T {
 	return v
 }
 
+// Glance is Eval where the page may just be going elsewhere: then it is the zero value.
+func Glance[T any](p *Page, js string) T {
+	ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
+	if err != nil {
+		var none T
+		return none
+	}
+	return v
+}
+
 // Sees waits until the page's text holds all parts.
 func (p *Page) Sees(limit time.Duration, parts ...string) {
 	p.t.Helper()

@@ -41,16 +41,18 @@ func (h *harbour) run(p *testbed.Page, within, button string) {
 	p.PressIn(within, button)
 	pressed := time.Now()
 	for end := time.Now().Add(30 * time.Second); count(h, `select count(*) from run`) == before; time.Sleep(50 * time.Millisecond) {
-		if testbed.Eval[bool](p, "!!(document.getElementById('confirm') || {}).open") {
-			p.PressIn("#confirm", testbed.Eval[string](p, "document.querySelector('#confirm .btn-primary').innerText"))
+		if testbed.Glance[bool](p, "!!(document.getElementById('confirm') || {}).open") {
+			if yes := testbed.Glance[string](p, "document.querySelector('#confirm .btn-primary').innerText"); yes != "" {
+				p.PressIn("#confirm", yes)
+			}
 		}
 		if time.Now().After(end) {
 			p.Fail(button + " starts no run")
 		}
 		// A line above that goes just then moves the button away under the pointer; a person
 		// presses again.
-		if time.Since(pressed) > 6*time.Second && !testbed.Eval[bool](p, "!!(document.getElementById('confirm') || {}).open") {
-			h.t.Logf("%s: pressed again; the field holds %q", button, testbed.Eval[string](p, "(document.getElementById('also-at') || {}).value || ''"))
+		if time.Since(pressed) > 6*time.Second && !testbed.Glance[bool](p, "!!(document.getElementById('confirm') || {}).open") {
+			h.t.Logf("%s: pressed again; the field holds %q", button, testbed.Glance[string](p, "(document.getElementById('also-at') || {}).value || ''"))
 			pressed = time.Now()
 			p.PressIn(within, button)
 		}
@@ -169,7 +171,7 @@ func (h *harbour) click(p *testbed.Page, selector string) {
 		if count(h, `select count(*) from run`) > before {
 			return true
 		}
-		testbed.Eval[bool](p, "(() => { const b = document.querySelector('"+selector+"'); if (b && !b.dataset.once && !b.disabled) { b.dataset.once = 1; b.click(); } return true })()")
+		testbed.Glance[bool](p, "(() => { const b = document.querySelector('"+selector+"'); if (b && !b.dataset.once && !b.disabled) { b.dataset.once = 1; b.click(); } return true })()")
 		return false
 	})
 	h.idle()
