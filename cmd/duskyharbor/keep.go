@@ -80,8 +80,7 @@ func vaultCommand() *cobra.Command {
 		}
 		return within(cmd.Context(), dsn, func(st *store.Store) error {
 			n := 0
-			err := vault.Rotate(key, func(old, next *vault.Vault) error {
-				var err error
+			reseal := func(old, next *vault.Vault) (err error) {
 				n, err = st.Reseal(cmd.Context(), func(sealed []byte, place string) ([]byte, error) {
 					plain, err := old.Open(sealed, place)
 					if err != nil {
@@ -90,7 +89,8 @@ func vaultCommand() *cobra.Command {
 					return next.Seal(plain, place)
 				})
 				return err
-			})
+			}
+			err := st.WhileNoneSeals(cmd.Context(), func() error { return vault.Rotate(key, reseal) })
 			if err != nil {
 				return err
 			}

@@ -66,7 +66,8 @@ func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
 }
 
 // TakeOver makes the jobs of dead servers available again at once and ends their
-// leases and claims; it returns how many jobs there were.
+// leases and claims; it returns how many jobs there were. A server's death isn't one of
+// a job's attempts.
 func (s *Store) TakeOver(ctx context.Context, dead []string) (int64, error) {
 	var jobs int64
 	err := s.InTx(ctx, func(tx pgx.Tx) error {
@@ -79,7 +80,7 @@ func (s *Store) TakeOver(ctx context.Context, dead []string) (int64, error) {
 				return err
 			}
 		}
-		tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now() where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
+		tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), max_attempts = max_attempts + 1 where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
 		jobs = tag.RowsAffected()
 		return err
 	})

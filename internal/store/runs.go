@@ -157,10 +157,9 @@ func (s *Store) EndStep(ctx context.Context, h Hold, state, says string) error {
 var ErrFenced = errors.New("another took over the device")
 
 // Stopped says whether a step's run was asked to stop.
-func (s *Store) Stopped(ctx context.Context, step int64) bool {
-	var stop bool
-	err := s.Pool.QueryRow(ctx, `select r.stop from run r join run_step t on t.run_id = r.id where t.id = $1`, step).Scan(&stop)
-	return err == nil && stop
+func (s *Store) Stopped(ctx context.Context, step int64) (stop bool, err error) {
+	err = s.Pool.QueryRow(ctx, `select r.stop from run r join run_step t on t.run_id = r.id where t.id = $1`, step).Scan(&stop)
+	return stop, err
 }
 
 // StepsOf lists what a run's steps say, newest first, at most limit.

@@ -184,6 +184,9 @@ func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
 func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) (int64, error) {
 	var id int64
 	err := s.InTx(ctx, func(tx pgx.Tx) error {
+		if err := sealing(ctx, tx); err != nil {
+			return err
+		}
 		err := tx.QueryRow(ctx, `insert into credential_set (site_id, name, username, make, factory, former, network_id, device_id)
 			values ($1, $2, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0)) returning id`, site, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network, v.Device).Scan(&id)
 		if err != nil {
@@ -204,6 +207,9 @@ func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(
 func (s *Store) AddSets(ctx context.Context, site int64, all []access.Set, seal func(i int, place string) ([]byte, error)) ([]int64, error) {
 	var out []int64
 	return out, s.InTx(ctx, func(tx pgx.Tx) (err error) {
+		if err := sealing(ctx, tx); err != nil {
+			return err
+		}
 		if out, err = ids(ctx, tx, `select nextval(pg_get_serial_sequence('credential_set', 'id')) from generate_series(1, $1::int)`, len(all)); err != nil {
 			return err
 		}
@@ -217,6 +223,25 @@ func (s *Store) AddSets(ctx context.Context, site int64, all []access.Set, seal 
 				out[i], site, v.Name+" "+itoa(out[i]), v.Username, v.Make, v.Device, sealed)
 		}
 		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// sealLock is the advisory lock between those who seal a secret and who changes the key.
+const sealLock = 0x7365616c
+
+// sealing holds off a change of the key until what is sealed within tx is written.
+func sealing(ctx context.Context, tx pgx.Tx) error {
+	_, err := tx.Exec(ctx, `select pg_advisory_xact_lock_shared($1)`, sealLock)
+	return err
+}
+
+// WhileNoneSeals runs f while no secret is being sealed and written anywhere.
+func (s *Store) WhileNoneSeals(ctx context.Context, f func() error) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1)`, sealLock); err != nil {
+			return err
+		}
+		return f()
 	})
 }
 

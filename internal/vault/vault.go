@@ -155,8 +155,9 @@ func write(path string, keys []key) error {
 }
 
 // Rotate puts a new key first in the key file, has reseal seal everything with it,
-// and then forgets the old keys. After a failure both are in the file and everything
-// opens: it can be run again. Running servers read the file again by themselves.
+// and then forgets the old keys. Nobody may seal meanwhile, see store.WhileNoneSeals.
+// After a failure both are in the file and everything opens: it can be run again.
+// Running servers read the file again by themselves.
 func Rotate(path string, reseal func(old, next *Vault) error) error {
 	old, err := read(path)
 	if err != nil {
@@ -170,11 +171,8 @@ func Rotate(path string, reseal func(old, next *Vault) error) error {
 	if err := write(path, both); err != nil {
 		return err
 	}
-	// Twice: a server that had read the file just before may have sealed one more.
-	for range 2 {
-		if err := reseal(&Vault{keys: both}, &Vault{keys: []key{k}}); err != nil {
-			return fmt.Errorf("vault: the old keys stay in the file, everything still opens: %w", err)
-		}
+	if err := reseal(&Vault{keys: both}, &Vault{keys: []key{k}}); err != nil {
+		return fmt.Errorf("vault: the old keys stay in the file, everything still opens: %w", err)
 	}
 	return write(path, []key{k})
 }

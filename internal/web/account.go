@@ -7,37 +7,23 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/time/rate"
 
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 )
 
-// tries limits sign-ins by login and by address: five at once, then one in ten
-// seconds.
-type tries struct {
-	mu sync.Mutex
-	by map[string]*rate.Limiter
-}
-
-func newTries() *tries { return &tries{by: map[string]*rate.Limiter{}} }
-
-func (t *tries) allow(key string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.by) > 10000 {
-		t.by = map[string]*rate.Limiter{}
+// mayTry limits sign-ins by login and by address: five at once, then one in ten
+// seconds. Where the database can't say, nobody may.
+func (s *Server) mayTry(ctx context.Context, keys ...string) bool {
+	for _, k := range keys {
+		if ok, err := s.store.Pass(ctx, k, 5, 10*time.Second); err != nil || !ok {
+			return false
+		}
 	}
-	l, ok := t.by[key]
-	if !ok {
-		l = rate.NewLimiter(rate.Every(10*time.Second), 5)
-		t.by[key] = l
-	}
-	return l.Allow()
+	return true
 }
 
 func (s *Server) signInPage(c *echo.Context) error {
@@ -55,7 +41,7 @@ func (s *Server) signIn(c *echo.Context) error {
 	if len(login) > 64 {
 		login = login[:64]
 	}
-	if !s.tries.allow("login "+login) || !s.tries.allow("from "+c.RealIP()) {
+	if !s.mayTry(ctx, "login "+login, "from "+c.RealIP()) {
 		return c.Render(http.StatusTooManyRequests, "signin", s.bare(c, "Sign in", "Too many tries. Wait ten seconds, then try once more."))
 	}
 	p, hash, err := s.store.PersonByLogin(ctx, login)
@@ -145,7 +131,7 @@ func (s *Server) accountPage(ctx context.Context, p *scenePage) (string, error) 
 
 func (s *Server) changePassword(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	if !s.tries.allow(fmt.Sprintf("password %d", me.person.ID)) {
+	if !s.mayTry(ctx, fmt.Sprintf("password %d", me.person.ID)) {
 		return s.back(c, "Too many tries. Wait ten seconds, then try once more.")
 	}
 	hash, err := s.store.PasswordOf(ctx, me.person.ID)
@@ -201,7 +187,7 @@ func (s *Server) join(c *echo.Context) error {
 		b.Data = map[string]string{"login": c.FormValue("login"), "name": c.FormValue("name")}
 		return c.Render(status, "join", b)
 	}
-	if !s.tries.allow("join from " + c.RealIP()) {
+	if !s.mayTry(ctx, "join from "+c.RealIP()) {
 		return again(http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.")
 	}
 	login, name := strings.ToLower(strings.TrimSpace(c.FormValue("login"))), strings.TrimSpace(c.FormValue("name"))

@@ -64,7 +64,7 @@ func (s *Server) program(scope people.Scope) echo.MiddlewareFunc {
 			}
 			t, err := s.store.TokenBy(c.Request().Context(), people.HashToken(bearer))
 			if errors.Is(err, store.ErrNotFound) {
-				if !s.tries.allow("token from " + c.RealIP()) {
+				if !s.mayTry(c.Request().Context(), "token from "+c.RealIP()) {
 					return problem(c, http.StatusTooManyRequests, "Too many tokens that open nothing. Wait ten seconds.")
 				}
 				return problem(c, http.StatusUnauthorized, "That token opens nothing, or its time is over.")

@@ -56,7 +56,6 @@ type Server struct {
 	hub      *hub
 	opt      Options
 	version  string
-	tries    *tries
 	build    map[string]builder
 	metrics  *metrics
 }
@@ -66,7 +65,7 @@ func New(st *store.Store, o *work.Office, v *vault.Vault, opt Options) (*Server,
 	if opt.Log == nil {
 		opt.Log = slog.Default()
 	}
-	s := &Server{store: st, office: o, vault: v, opt: opt, tries: newTries()}
+	s := &Server{store: st, office: o, vault: v, opt: opt}
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
 	s.sessions.Store = s.cleanup

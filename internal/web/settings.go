@@ -160,7 +160,7 @@ func (s *Server) reveal(c *echo.Context) error {
 	if i < 0 {
 		return store.ErrNotFound
 	}
-	if !s.tries.allow(fmt.Sprintf("reveal %d", me.person.ID)) {
+	if !s.mayTry(c.Request().Context(), fmt.Sprintf("reveal %d", me.person.ID)) {
 		return s.back(c, "Too many tries. Wait ten seconds, then try once more.")
 	}
 	hash, err := s.store.PasswordOf(ctx, me.person.ID)

@@ -124,12 +124,18 @@ func (o *Office) apply(ctx context.Context, d store.Device, a stepArgs) (string,
 			break
 		}
 		o.opt.Pause(StepAsked)
-		if !undoing && o.store.Stopped(ctx, a.Step) {
-			stopped = true
-			if err := o.halt(ctx, d, *c, a.fence); err != nil {
-				return "", err
+		if !undoing {
+			stop, err := o.store.Stopped(ctx, a.Step)
+			if err != nil {
+				return "", err // nothing is sent while it isn't known; the step is tried again
 			}
-			continue
+			if stop {
+				stopped = true
+				if err := o.halt(ctx, d, *c, a.fence); err != nil {
+					return "", err
+				}
+				continue
+			}
 		}
 		cerr := o.applyOne(ctx, d, *c, a.fence)
 		switch {

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -185,8 +186,8 @@ func (w *walkTest) wait(ctx context.Context, failed <-chan error) error {
 		case <-limit:
 			return nil
 		case <-tick.C:
-			if w.o.store.Stopped(ctx, w.step) {
-				return toldError("The walk was stopped")
+			if stop, err := w.o.store.Stopped(ctx, w.step); err != nil || stop {
+				return cmp.Or[error](err, toldError("The walk was stopped"))
 			}
 			w.mu.Lock()
 			last := time.Time{}

@@ -19,6 +19,7 @@ const (
 	silence  = 15 * time.Second // after which its work is taken over
 	dueRound = 20 * time.Second // how often marks that are no longer valid are looked for
 	dueMost  = 300              // sources judged again in one round
+	tidyUp   = 10 * time.Minute // how often what is too old to be of use is deleted
 )
 
 // watch beats, takes over the work of servers that died, and has marks judged again
@@ -27,7 +28,7 @@ func (o *Office) watch() {
 	defer o.done.Done()
 	tick := time.NewTicker(beat)
 	defer tick.Stop()
-	due := time.Now()
+	due, tidy := time.Now(), time.Now().Add(tidyUp)
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		if err := o.recover(ctx); err != nil {
@@ -40,6 +41,14 @@ func (o *Office) watch() {
 			}
 			if err := o.lookDue(ctx); err != nil {
 				o.opt.Log.Warn("networks can't be looked at again", "err", err)
+			}
+		}
+		if !time.Now().Before(tidy) {
+			tidy = time.Now().Add(tidyUp)
+			if n, err := o.store.Prune(ctx, o.opt.Keep); err != nil {
+				o.opt.Log.Warn("old rows can't be deleted", "err", err)
+			} else if n > 0 {
+				o.opt.Log.Info("old rows were deleted", "rows", n)
 			}
 		}
 		cancel()

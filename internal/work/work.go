@@ -38,6 +38,7 @@ type Options struct {
 	// Most limits how many devices are worked on at once over all servers: of a
 	// network [64], of a recorder [4].
 	Most store.Limits
+	Keep store.Keep // how long what is past is kept [store.Usual]
 	Log  *slog.Logger
 	// Pause is called before and after each step of a change, see the Step constants;
 	// tests stop the program there.
@@ -86,6 +87,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 	opt.WalkFor = or(opt.WalkFor, time.Minute)
 	opt.Workers = or(opt.Workers, 96)
 	opt.Slow = or(opt.Slow, 512)
+	opt.Keep = or(opt.Keep, store.Usual)
 	opt.Most.Network = or(opt.Most.Network, 64)
 	opt.Most.Recorder = or(opt.Most.Recorder, 4)
 	if opt.Log == nil {
@@ -114,7 +116,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 		// A killed server's job is taken up again after this and River's own round of
 		// up to 30 s.
 		RescueStuckJobsAfter: proveLimit + gateLimit + 5*time.Second,
-		MaxAttempts:          8, // a kill counts as one
+		MaxAttempts:          8, // one that died with its server isn't counted, see store.TakeOver
 		Logger:               slog.New(quiet{opt.Log.Handler()}),
 	})
 	if err != nil {

@@ -32,7 +32,6 @@ type Reference struct {
 	Offset  Offset // reference − this server; zero for this server itself
 	Why     string // "holds it", "planned", "no recorder yet"
 	Address string // where the reference serves NTP; empty when it was not heard to
-	Stale   bool   // the reading was made before the reference was known
 	Dates   string // how it writes dates and times, as a reading's; empty: not said
 	Times   string
 }

@@ -222,8 +222,9 @@ func Reconcile(known []Known, seen []Sighting) []Match {
 	pair := func(i, j int, o Outcome) {
 		out[i].Outcome, out[i].Seen, used[j] = o, &seen[j], true
 	}
+	ix := index(seen)
 	for i := range known {
-		for j := range seen {
+		for _, j := range ix.like(known[i]) {
 			if !used[j] && agree(known[i], seen[j]) == same {
 				o := Moved
 				if known[i].Address == seen[j].Address || !known[i].Address.IsValid() {
@@ -238,8 +239,8 @@ func Reconcile(known []Known, seen []Sighting) []Match {
 		if out[i].Seen != nil {
 			continue
 		}
-		for j := range seen {
-			if used[j] || known[i].Address != seen[j].Address {
+		for _, j := range ix.at[known[i].Address] {
+			if used[j] {
 				continue
 			}
 			o := Matched
@@ -256,6 +257,44 @@ func Reconcile(known []Known, seen []Sighting) []Match {
 		}
 	}
 	return out
+}
+
+// sightings finds sightings by what identifies them: positions in their order.
+type sightings struct {
+	by map[mark][]int
+	at map[netip.Addr][]int
+}
+
+// mark is a UUID, MAC or serial; which one it is counts too.
+type mark struct {
+	kind  byte
+	value string
+}
+
+func index(seen []Sighting) sightings {
+	ix := sightings{map[mark][]int{}, map[netip.Addr][]int{}}
+	for j, s := range seen {
+		for _, m := range marks(s.UUID, s.MAC, s.Serial) {
+			ix.by[m] = append(ix.by[m], j)
+		}
+		ix.at[s.Address] = append(ix.at[s.Address], j)
+	}
+	return ix
+}
+
+// like lists the sightings that share something with a known device.
+func (ix sightings) like(k Known) []int {
+	var out []int
+	for _, m := range marks(k.UUID, k.MAC, k.Serial) {
+		out = append(out, ix.by[m]...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func marks(uuid, mac, serial string) []mark {
+	all := []mark{{'u', uuid}, {'m', mac}, {'s', serial}}
+	return slices.DeleteFunc(all, func(m mark) bool { return m.value == "" })
 }
 
 type verdict int

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/netplan"
@@ -101,7 +100,7 @@ func (c *Client) Users(ctx context.Context) ([]User, error) {
 }
 
 // CreateUser makes an account (CreateUsers, 8.4.4); SetUser writes password and level of
-// one (8.4.6); DropUser removes it (8.4.5).
+// one (8.4.6).
 func (c *Client) CreateUser(ctx context.Context, name, password, level string) error {
 	_, err := c.device(ctx, "CreateUsers", userXML(name, password, level))
 	return err
@@ -110,12 +109,6 @@ func (c *Client) CreateUser(ctx context.Context, name, password, level string) e
 // SetUser writes password and level of an account.
 func (c *Client) SetUser(ctx context.Context, name, password, level string) error {
 	_, err := c.device(ctx, "SetUser", userXML(name, password, level))
-	return err
-}
-
-// DropUser removes an account.
-func (c *Client) DropUser(ctx context.Context, name string) error {
-	_, err := c.device(ctx, "DeleteUsers", "<Username>"+escape(name)+"</Username>")
 	return err
 }
 
@@ -149,14 +142,4 @@ func (c *Client) Reset(ctx context.Context, hard bool) error {
 	}
 	_, err := c.device(ctx, "SetSystemFactoryDefault", "<FactoryDefault>"+kind+"</FactoryDefault>")
 	return err
-}
-
-// Endpoint reads the device's endpoint (GetEndpointReference, ONVIF Core, 8.2.20),
-// without signing in; empty where it doesn't say.
-func (c *Client) Endpoint(ctx context.Context) string {
-	r, err := c.device(ctx, "GetEndpointReference", "")
-	if err != nil {
-		return ""
-	}
-	return strings.TrimPrefix(strings.TrimPrefix(strings.ToLower(r.str("GUID")), "urn:"), "uuid:")
 }

@@ -1,0 +1,107 @@
+package store_test
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
+)
+
+// However many servers ask at once, a key passes its burst and no more; with time it
+// passes again.
+func TestAGateCountsOverAllServers(t *testing.T) {
+	st, _, _ := site(t)
+	ctx := context.Background()
+	var passed atomic.Int32
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			ok, err := st.Pass(ctx, "login maren", 5, time.Hour)
+			if err != nil {
+				t.Error(err)
+			}
+			if ok {
+				passed.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	if n := passed.Load(); n != 5 {
+		t.Errorf("%d of 20 passed, want 5", n)
+	}
+	if ok, err := st.Pass(ctx, "login anselm", 5, time.Hour); !ok || err != nil {
+		t.Errorf("another's key is shut too: %v", err)
+	}
+	if _, err := st.Pool.Exec(ctx, `update gate set at = at - interval '61 minutes' where key = 'login maren'`); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []bool{true, false} {
+		if ok, err := st.Pass(ctx, "login maren", 5, time.Hour); ok != want || err != nil {
+			t.Errorf("try %d after an hour: %v %v, want %v", i+1, ok, err, want)
+		}
+	}
+}
+
+// What is too old goes, the newest value of a fact and what a record rests on stay.
+func TestOldRowsGo(t *testing.T) {
+	st, id, d := site(t)
+	ctx := context.Background()
+	year := 365 * 24 * time.Hour
+	for i, v := range []string{"a", "b", "c"} {
+		if err := st.KeepFact(ctx, d, "x", "test", time.Now().Add(time.Duration(i-3)*year), v); err != nil {
+			t.Fatal(err)
+		}
+	}
+	set, err := st.AddSet(ctx, id, access.Set{Name: "Site"}, func(string) ([]byte, error) { return []byte("x"), nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := st.BeginTry(ctx, d, set, "Site", access.Digest, func([]access.Try) bool { return true }); err != nil {
+		t.Fatal(err)
+	}
+	var run int64
+	if err := st.InTx(ctx, func(tx pgx.Tx) (err error) {
+		run, _, err = st.AddRun(ctx, tx, store.NewRun{Site: id, Stage: stage.Clock, Act: store.Read, Title: "Read", Devices: []int64{d}})
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for _, sql := range []string{`update try set at = at - interval '91 days'`, `update run_step set state = 'done', ended_at = now() - interval '91 days'`, `update run set ended_at = now() - interval '91 days', done = 1`} {
+		if _, err := st.Pool.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := st.Audit(ctx, store.Deed{Site: id, Act: "old"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Pool.Exec(ctx, `update audit set at = at - interval '10 years'`); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := st.Prune(ctx, store.Keep{}); n != 0 || err != nil {
+		t.Errorf("for ever: %d rows went, %v", n, err)
+	}
+	if n, err := st.Prune(ctx, store.Usual); n != 4 || err != nil {
+		t.Errorf("%d rows went, want 2 values, a try and a step; %v", n, err)
+	}
+	history, err := st.History(ctx, d, "x", 10)
+	if err != nil || len(history) != 1 || string(history[0].Value) != `"c"` {
+		t.Errorf("the history is %v, %v", history, err)
+	}
+	if r, err := st.Run(ctx, run); err != nil || r.Done != 1 {
+		t.Errorf("the run lost its sums: %+v %v", r, err)
+	}
+	var deeds int
+	if err := st.Pool.QueryRow(ctx, `select count(*) from audit`).Scan(&deeds); err != nil || deeds != 1 {
+		t.Errorf("%d deeds are left, %v", deeds, err)
+	}
+	if n, err := st.Prune(ctx, store.Usual); n != 0 || err != nil {
+		t.Errorf("a second time %d rows went, %v", n, err)
+	}
+}
