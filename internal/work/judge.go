@@ -97,7 +97,7 @@ func (v *View) Judge(now time.Time, d store.Device) []store.Judged {
 	sf, _ := v.SignIn(d)
 	cases[stage.SignIn] = stage.Case{Read: sf.Account != nil, Findings: v.Found(now, d, stage.SignIn), Done: "An account opens it."}
 	cf, _ := v.Clock(d)
-	cases[stage.Clock] = stage.Case{Read: cf.Camera != nil, Findings: v.Found(now, d, stage.Clock), Done: "Its time agrees with " + cf.Reference.Name + "'s."}
+	cases[stage.Clock] = stage.Case{Read: cf.Camera != nil, Findings: v.Found(now, d, stage.Clock), Stale: clock.Stale(cf), Done: "Its time agrees with " + cf.Reference.Name + "'s."}
 	tf, tw := v.Streams(d)
 	cases[stage.Streams] = stage.Case{Read: !tf.LookedAt.IsZero(), Findings: stream.Judge(now, tf, tw), Done: "Every stream delivers what it declares."}
 	hf, hw := v.Channel(d)

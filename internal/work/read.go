@@ -37,6 +37,9 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 		if err := o.freshRecorder(ctx, rec); err != nil && ours(err) {
 			return "", err
 		} // a recorder that is silent is its own finding; the camera is held against this server then
+		if v, err = Look(ctx, o.store, d.SiteID, []int64{d.ID}); err != nil {
+			return "", err
+		}
 	}
 	addr, err := addrOf(d)
 	if err != nil {
@@ -75,6 +78,8 @@ func (o *Office) readClock(ctx context.Context, d store.Device, narrow bool) (st
 	if err := o.drift(ctx, d, &r); err != nil {
 		return "", err
 	}
+	ref, _ := v.Clock(d)
+	r.Against = &clock.Against{ID: ref.Reference.ID, Name: ref.Reference.Name, Why: ref.Reference.Why}
 	if err := o.store.KeepFact(ctx, d.ID, factClock, via, r.At, r); err != nil {
 		return "", err
 	}

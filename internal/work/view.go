@@ -392,15 +392,16 @@ func (v *View) HolderOf(d store.Device) (rec store.Device, slot *channel.Slot, o
 
 // Clock gives the judge of Clock what is known of a camera.
 func (v *View) Clock(d store.Device) (clock.Facts, clock.Wishes) {
-	f := clock.Facts{Reference: clock.Reference{Name: "this server", Why: "no recorder yet"}}
+	f := clock.Facts{Reference: clock.Reference{Name: "this server", Why: clock.Nobody}}
 	if r, ok := v.Reading(d.ID); ok {
 		f.Camera = &r
 	}
 	if rec, slot, ok := v.HolderOf(d); ok {
 		if r, read := v.Reading(rec.ID); read {
-			f.Reference = clock.Reference{Name: rec.Place, Offset: r.Offset, Why: "planned"}
+			f.Reference = clock.Reference{ID: rec.ID, Name: rec.Place, Offset: r.Offset, Why: clock.Planned}
 			if slot != nil {
-				f.Reference.Why = "holds it"
+				f.Reference.Why = clock.Holds
+				f.Window = v.shownWindow(d, f, slot)
 			}
 			if serves, _ := fact[bool](v, rec.ID, factNTP); serves && rec.Address != nil {
 				f.Reference.Address = rec.Address.String()
@@ -410,6 +411,19 @@ func (v *View) Clock(d store.Device) (clock.Facts, clock.Wishes) {
 		}
 	}
 	return f, clock.Wishes{Zone: v.Site.ZonePosix, Source: v.Site.TimeSource}
+}
+
+// shownWindow is the sign-in window that a camera has shown to the recorder that
+// holds it.
+func (v *View) shownWindow(d store.Device, f clock.Facts, slot *channel.Slot) time.Duration {
+	account, open := v.Account(d.ID)
+	if f.Camera == nil || !open {
+		return 0
+	}
+	l, _ := fact[Looked](v, d.ID, factTried)
+	since := slot.Since.Add(-f.Reference.Offset.Mid())
+	return clock.ShownWindow(f.Offset(), f.Camera.At, clock.Tried{Since: since, Receives: slot.State == "receiving",
+		Refused: slot.State == "refused" && slot.Label == access.Label(account.SetID) && !l.Locked.After(since)})
 }
 
 // Streams gives the judge of Streams what is known of a camera.

@@ -23,14 +23,16 @@ type Reading struct {
 	Dates      string        `json:"dates,omitempty"` // of the text burned in, as tt:DateFormat; empty: none was read
 	Times      string        `json:"times,omitempty"` // as tt:TimeFormat
 	Drift      *Drift        `json:"drift,omitempty"` // over this and earlier readings; nil: too few
+	Against    *Against      `json:"against,omitempty"`
 }
 
 // Reference is what a camera is held against: the recorder that holds it, the one
 // it is planned for, or this server.
 type Reference struct {
+	ID      int64 // of the recorder; 0: this server
 	Name    string
 	Offset  Offset // reference − this server; zero for this server itself
-	Why     string // "holds it", "planned", "no recorder yet"
+	Why     string // Holds, Planned or Nobody
 	Address string // where the reference serves NTP; empty when it was not heard to
 	Dates   string // how it writes dates and times, as a reading's; empty: not said
 	Times   string
@@ -130,10 +132,9 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	if o.Mid() < 0 {
 		ahead = "behind"
 	}
-	window := f.Window
-	shown := "as it has shown"
-	if window <= 0 {
-		window, shown = DefaultWindow, "the usual window"
+	within, takes := fmt.Sprintf("%.0f s (the usual window)", DefaultWindow.Seconds()), fmt.Sprintf("at most %.0f s of difference (the usual window)", DefaultWindow.Seconds())
+	if f.Window > 0 {
+		within, takes = fmt.Sprintf("at least %.0f s, as it has shown", f.Window.Seconds()), fmt.Sprintf("less than %.0f s of difference, as it has shown", f.Window.Seconds())
 	}
 	fd := finding.Finding{
 		Code: "clock.at-risk", Severity: finding.Needs, Words: Brief(o.Mid()),
@@ -151,12 +152,12 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	because := becauseOf(cause, o)
 	if band == Refused {
 		fd.Code, fd.Severity = "clock.refused", finding.Blocks
-		fd.Sentence = fmt.Sprintf("Its UTC is %s%s. %s signs in with its own time and this camera takes at most %.0f s of difference (%s): the recorder is refused, though the password is right.",
-			size, because, upper(f.Reference.Name), window.Seconds(), shown)
+		fd.Sentence = fmt.Sprintf("Its UTC is %s%s. %s signs in with its own time and this camera takes %s: the recorder is refused, though the password is right.",
+			size, because, upper(f.Reference.Name), takes)
 		return fd, true
 	}
-	fd.Sentence = fmt.Sprintf("Its UTC is %s%s. Its sign-in window is %.0f s (%s): it still works, recordings carry the wrong time, and a little more and the recorder is refused.",
-		size, because, window.Seconds(), shown)
+	fd.Sentence = fmt.Sprintf("Its UTC is %s%s. Its sign-in window is %s: it still works, recordings carry the wrong time, and a little more and the recorder is refused.",
+		size, because, within)
 	return fd, true
 }
 

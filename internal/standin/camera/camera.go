@@ -244,6 +244,13 @@ func (c *Camera) Refuse(op string) {
 	c.cfg.Refuses = append(slices.Clone(c.cfg.Refuses), op)
 }
 
+// Windowed makes it take tokens that are at most d off from now on.
+func (c *Camera) Windowed(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.cfg.Window = d
+}
+
 // Hurry makes its crystal age speed times as fast from now on.
 func (c *Camera) Hurry(speed float64) {
 	c.change(func(m *memory) {
