@@ -33,6 +33,7 @@ type Device struct {
 	OpenedSet  *int64 // what opened it
 	AllowBasic bool   // a person allowed its password in clear
 	Views      int    // how many of its video sources were picked; 0: nobody decided
+	Tries      int64  // sign-ins that were ever begun, see BeginTry
 	Version    int64
 	SourceID   int64 // its first source; 0 for recorders
 }
@@ -49,7 +50,7 @@ func (d Device) Known() identity.Known {
 	return k
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.allow_basic, d.views, d.version, coalesce(s.id, 0) source_id`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.allow_basic, d.views, d.tries, d.version, coalesce(s.id, 0) source_id`
 
 const deviceFrom = ` from device d left join source s on s.device_id = d.id and s.token = '' `
 
@@ -78,28 +79,13 @@ func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]D
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
 // the newest first, at most eight each.
 func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near netip.Prefix) (ofMake, inNetwork []int64, err error) {
-	var prefix *netip.Prefix
-	if near.IsValid() {
-		prefix = &near
-	}
-	b := &pgx.Batch{}
-	into := func(out *[]int64) func(pgx.Rows) error {
-		return func(rows pgx.Rows) (err error) { *out, err = pgx.CollectRows(rows, pgx.RowTo[int64]); return err }
-	}
-	b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and make = $2 and opened_set is not null limit 64) a) b limit 8`, site, maker).Query(into(&ofMake))
-	b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and address <<= $2::cidr and opened_set is not null limit 64) a) b limit 8`, site, prefix).Query(into(&inNetwork))
-	err = s.Pool.SendBatch(ctx, b).Close()
-	return ofMake, inNetwork, err
-}
-
-// Opened keeps which set opened a device; 0 forgets it.
-func (s *Store) Opened(ctx context.Context, device, set int64) error {
-	return s.lazily(ctx, `update device set opened_set = nullif($2::bigint, 0) where id = $1`, device, set)
+	got, err := s.together.alike.Call(ctx, alike{site, maker, near})
+	return got[0], got[1], err
 }
 
 // Device finds one device.
 func (s *Store) Device(ctx context.Context, id int64) (Device, error) {
-	return one[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.id = $1`, id)
+	return the(s.together.devices.Call(ctx, id))
 }
 
 // AddDevice adds a device; a camera gets its first source.
@@ -148,34 +134,11 @@ func addDevice(ctx context.Context, tx pgx.Tx, d Device) (int64, error) {
 	return id, err
 }
 
-// Identity is what a device says of itself, to be written where it wasn't known.
+// Identity is what a device says of itself, to be written where it wasn't known, and
+// where it was reached.
 type Identity struct {
 	Device int64
 	Seen   identity.Sighting
-}
-
-// Identify writes what a device says of itself where it was not known, and where it
-// was reached.
-func (s *Store) Identify(ctx context.Context, id int64, v identity.Sighting) error {
-	return s.IdentifyAll(ctx, []Identity{{id, v}})
-}
-
-// IdentifyAll is Identify for many devices in one batch.
-func (s *Store) IdentifyAll(ctx context.Context, all []Identity) error {
-	if len(all) == 0 {
-		return nil
-	}
-	b := &pgx.Batch{}
-	b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
-	for _, i := range all {
-		v := i.Seen
-		b.Queue(`update device set
-		uuid = case when $2 <> '' then $2 else uuid end, mac = case when $3 <> '' then $3 else mac end,
-		serial = case when $4 <> '' then $4 else serial end, make = case when make = '' then $5 else make end,
-		model = case when model = '' then $6 else model end, address = coalesce($7, address) where id = $1`,
-			i.Device, v.UUID, v.MAC, v.Serial, v.Make, v.Model, v.Address)
-	}
-	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
 
 // KeepLook writes what a look at a network heard.

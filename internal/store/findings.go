@@ -60,7 +60,7 @@ func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identit
 		b := &pgx.Batch{}
 		b.Queue(`delete from fact where device_id = $1`, place)
 		b.Queue(`update device set uuid = $2, mac = $3, serial = $4, make = case when $5 <> '' then $5 else make end, model = case when $6 <> '' then $6 else model end, address = $7,
-			opened_set = null, allow_basic = false, views = 0, version = version + 1 where id = $1`, place, seen.UUID, seen.MAC, seen.Serial, seen.Make, seen.Model, seen.Address)
+			opened_set = null, allow_basic = false, views = 0, tries = tries + 1, version = version + 1 where id = $1`, place, seen.UUID, seen.MAC, seen.Serial, seen.Make, seen.Model, seen.Address)
 		b.Queue(`delete from acceptance where device_id = $1`, place)
 		if newcomer != 0 {
 			b.Queue(`insert into fact (device_id, name, value, via, read_at) select $1, name, value, via, read_at from fact where device_id = $2`, place, newcomer)

@@ -42,7 +42,9 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 	b.Queue(`insert into mark (site_id, source_id, stage, state, words, sentence, inputs_version, rules_version, act, changes, valid_until)
 			select s, src, st, state, words, sentence, version, $11, act, changes, until
 			from unnest($1::bigint[], $2::bigint[], $3::smallint[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::int[], $10::timestamptz[])
-				n(s, src, st, state, words, sentence, version, act, changes, until) order by src, st
+				n(s, src, st, state, words, sentence, version, act, changes, until)
+			where not exists (select 1 from mark m where m.source_id = src and m.stage = st and (m.state, m.words, m.sentence, m.act, m.changes, m.rules_version)
+				= (n.state, n.words, n.sentence, n.act, n.changes, $11) and m.valid_until is not distinct from until) order by src, st
 			on conflict (source_id, stage) do update set state = excluded.state, words = excluded.words, sentence = excluded.sentence, inputs_version = excluded.inputs_version,
 			rules_version = excluded.rules_version, act = excluded.act, changes = excluded.changes, valid_until = excluded.valid_until, derived_at = now()
 			where mark.inputs_version <= excluded.inputs_version and (mark.state, mark.words, mark.sentence, mark.act, mark.changes, mark.rules_version, mark.valid_until)

@@ -133,24 +133,19 @@ const (
 
 // BeginStep takes all that a step needs until ttl is over, or nothing of it.
 func (s *Store) BeginStep(ctx context.Context, h Hold, ttl time.Duration, most Limits, recorder bool) (Verdict, int64, error) {
-	var v Verdict
-	var fence int64
-	err := s.Pool.QueryRow(ctx, `select verdict, fence from step_begin($1, $2, $3, $4, $5, $6, $7, $8)`, h.Step, h.Device, h.Holder, ttl, h.Net, most.Network, most.Recorder, recorder).Scan(&v, &fence)
-	return v, fence, err
+	b, err := s.together.begins.Call(ctx, beginning{h, ttl, most, recorder})
+	return b.verdict, b.fence, err
 }
 
 // EndStep settles a step as done or failed, and its run with the last one, and gives
 // back what BeginStep took. With waiting the step is tried again later. ErrFenced
 // where another took the device over: then nothing is written.
 func (s *Store) EndStep(ctx context.Context, h Hold, state, says string) error {
-	var ours bool
-	if err := s.Pool.QueryRow(ctx, `select step_end($1, $2, $3, $4, $5, $6)`, h.Step, h.Device, h.Holder, h.Fence, state, says).Scan(&ours); err != nil {
-		return err
+	ours, err := s.together.ends.Call(ctx, ending{h, state, says})
+	if err == nil && !ours {
+		err = ErrFenced
 	}
-	if !ours {
-		return ErrFenced
-	}
-	return nil
+	return err
 }
 
 // ErrFenced is returned to a writer whose lease another holds with a later fence.

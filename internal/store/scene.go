@@ -7,6 +7,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 )
 
@@ -25,8 +26,35 @@ type Scene struct {
 }
 
 // Scene reads these devices of a site and all its recorders, or all of the site's
-// where only is nil.
+// where only is nil. What it holds of other devices than Devices lists is of no
+// account; its maps are shared and must not be written.
 func (s *Store) Scene(ctx context.Context, site int64, only []int64) (Scene, error) {
+	if only == nil {
+		return s.scene(ctx, site, nil)
+	}
+	got, err := s.together.scenes.Call(ctx, sceneOf{site, only})
+	if err != nil {
+		return Scene{}, err
+	}
+	return got.Scene, got.err
+}
+
+// some are the scene's recorders and these of its devices.
+func (sc Scene) some(only []int64) []Device {
+	wanted := make(map[int64]bool, len(only))
+	for _, id := range only {
+		wanted[id] = true
+	}
+	var out []Device
+	for _, d := range sc.Devices {
+		if wanted[d.ID] || d.Kind == identity.Recorder {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+func (s *Store) scene(ctx context.Context, site int64, only []int64) (Scene, error) {
 	// Named devices and the recorders are looked up by number, whatever the planner thinks
 	// of how many there are; the site is held by the query of devices.
 	some := `any($2::bigint[] || array(select id from device where site_id = $1 and kind = 'recorder'))`

@@ -161,7 +161,7 @@ const setColumns = `id, name, username, make, factory, former, coalesce(network_
 // SetsFor lists the sets that a device may be tried with: those of the site and those
 // made for it alone.
 func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, error) {
-	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and (device_id is null or device_id = $2) order by id`, site, device)
+	return s.together.setsFor.Call(ctx, setsFor{site, device})
 }
 
 // SharedSets lists a site's sets but those made for one device.
@@ -176,7 +176,7 @@ func (s *Store) Sets(ctx context.Context, site int64) ([]SealedSet, error) {
 
 // Set finds one credential set.
 func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
-	return one[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where id = $1`, id)
+	return the(s.together.sets.Call(ctx, id))
 }
 
 // AddSet adds a credential set; seal is given the new row's place and returns the

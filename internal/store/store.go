@@ -25,7 +25,15 @@ var ErrNotFound = errors.New("not found")
 
 // Store is the database. Its methods may be used by several goroutines.
 type Store struct {
-	Pool *pgxpool.Pool
+	Pool     *pgxpool.Pool
+	together together
+}
+
+// On is the store of a pool that is open.
+func On(pool *pgxpool.Pool) *Store {
+	s := &Store{Pool: pool}
+	s.gather()
+	return s
 }
 
 // Open connects to the database at dsn.
@@ -43,7 +51,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("store: the database doesn't answer: %w", err)
 	}
-	return &Store{pool}, nil
+	return On(pool), nil
 }
 
 // Close lets the connections go.

@@ -8,12 +8,28 @@ import (
 	"duskyharbor/internal/core/access"
 )
 
+// Counted is what a device's tries were when somebody looked: those within the
+// budget's period, and how many were ever begun, counted before they were listed.
+type Counted struct {
+	Tries []access.Try
+	Begun int64
+}
+
 // BeginTry writes a try down before it is sent; ok is false when the budget that
-// allowed counts forbids it now. It holds over all processes: the device's row is
-// locked while it counts.
-func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, allowed func([]access.Try) bool) (id int64, ok bool, err error) {
+// allowed counts forbids it now. It holds over all processes: where somebody began
+// another since known was counted, or known is nil, the device's row is locked and its
+// tries are counted once more.
+func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, known *Counted, allowed func([]access.Try) bool) (id int64, ok bool, err error) {
+	if known != nil {
+		if !allowed(known.Tries) {
+			return 0, false, nil
+		}
+		if id, err = s.together.tries.Call(ctx, firstTry{device, set, setName, scheme, known.Begun}); err != nil || id != 0 {
+			return id, err == nil, err
+		}
+	}
 	err = s.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `select 1 from device where id = $1 for update`, device); err != nil {
+		if _, err := tx.Exec(ctx, `select 1 from device where id = $1 for no key update`, device); err != nil {
 			return err
 		}
 		tries, err := triesOf(ctx, tx, device)
@@ -23,7 +39,7 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 		if ok = allowed(tries); !ok {
 			return nil
 		}
-		return tx.QueryRow(ctx, `insert into try (device_id, set_id, set_name, scheme) values ($1, $2, $3, $4) returning id`, device, set, setName, scheme).Scan(&id)
+		return tx.QueryRow(ctx, `with c as (update device set tries = tries + 1 where id = $1) insert into try (device_id, set_id, set_name, scheme) values ($1, $2, $3, $4) returning id`, device, set, setName, scheme).Scan(&id)
 	})
 	return id, ok, err
 }
@@ -31,14 +47,15 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 // Given writes down that a device took a set's password for its own: it is known to be
 // right without a try.
 func (s *Store) Given(ctx context.Context, device, set int64, setName string, scheme access.Scheme) error {
-	_, err := s.Pool.Exec(ctx, `insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
+	_, err := s.Pool.Exec(ctx, `with c as (update device set tries = tries + 1 where id = $1) insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
 	return err
 }
 
 // EndTry writes a try's outcome. One that is lost leaves the try pending, which counts
 // as wrong.
 func (s *Store) EndTry(ctx context.Context, id int64, outcome access.Outcome, detail string) error {
-	return s.lazily(ctx, `update try set outcome = $2, detail = $3 where id = $1`, id, outcome, detail)
+	_, err := s.together.outcome.Call(ctx, outcomeOf{id, outcome, detail})
+	return err
 }
 
 // Tries of a device within the budget's period, oldest first.

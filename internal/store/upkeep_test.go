@@ -63,7 +63,7 @@ func TestOldRowsGo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := st.BeginTry(ctx, d, set, "Site", access.Digest, func([]access.Try) bool { return true }); err != nil {
+	if _, _, err := st.BeginTry(ctx, d, set, "Site", access.Digest, nil, func([]access.Try) bool { return true }); err != nil {
 		t.Fatal(err)
 	}
 	var run int64

@@ -86,7 +86,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 		t.Fatal(err)
 	}
 	t.Cleanup(pool.Close)
-	st := &store.Store{Pool: pool}
+	st := store.On(pool)
 	o, err := work.New(st, h.Vault, &dial.Dialer{}, work.Options{})
 	if err != nil {
 		t.Fatal(err)

@@ -98,6 +98,14 @@ func (o *Office) ask(ctx context.Context, site int64, p netip.Prefix) ([]identit
 	if err := o.sweepAgain(ctx, site, p, seen, open); err != nil {
 		return nil, sum, err
 	}
+	// Who answers in any way and wasn't heard by multicast is asked once more: an answer
+	// is easily lost, and a recorder that only listens would be thought not to find it.
+	if source.IsValid() && missed(seen, open) {
+		wg.Go(func() {
+			all, _ := discovery.Multicast(ctx, source, o.opt.Listen)
+			add(all...)
+		})
+	}
 	gate := make(chan struct{}, 64)
 	for addr, at := range open {
 		wg.Go(func() {
@@ -107,13 +115,6 @@ func (o *Office) ask(ctx context.Context, site int64, p netip.Prefix) ([]identit
 		})
 	}
 	wg.Wait()
-	// Who answered and wasn't heard by multicast is asked once more: an answer is easily
-	// lost, and a recorder that only listens would be thought not to find it.
-	missed := func(s identity.Sighting) bool { return s.ONVIF() && !s.Heard(identity.Multicast) }
-	if source.IsValid() && slices.ContainsFunc(slices.Collect(maps.Values(seen)), missed) {
-		all, _ := discovery.Multicast(ctx, source, o.opt.Listen)
-		add(all...)
-	}
 	out := make([]identity.Sighting, 0, len(seen))
 	for _, s := range seen {
 		out = append(out, s)
@@ -121,6 +122,21 @@ func (o *Office) ask(ctx context.Context, site int64, p netip.Prefix) ([]identit
 	}
 	slices.SortFunc(out, func(a, b identity.Sighting) int { return a.Address.Compare(b.Address) })
 	return out, sum, ctx.Err()
+}
+
+// missed says whether something that may be a camera wasn't heard by multicast.
+func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) bool {
+	for a := range open {
+		if s := seen[a]; !s.Heard(identity.Multicast) {
+			return true
+		}
+	}
+	for _, s := range seen {
+		if !s.Heard(identity.Multicast) {
+			return true
+		}
+	}
+	return false
 }
 
 // sweepAgain knocks once more, with more time, at the addresses that answered in any
@@ -313,7 +329,11 @@ func (o *Office) reconcile(ctx context.Context, site int64, n store.Network, see
 	for i, id := range ids {
 		r.met(id, matches[r.strangers[i]])
 	}
-	return r.touched, errors.Join(o.store.IdentifyAll(ctx, r.said), o.store.DropFact(ctx, factSeen, r.silent...), o.store.KeepFacts(ctx, r.facts...), o.store.Note(ctx, site, r.news...))
+	var drop []store.Dropped
+	for _, id := range r.silent {
+		drop = append(drop, store.Dropped{Device: id, Name: factSeen})
+	}
+	return r.touched, errors.Join(o.store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}), o.store.Note(ctx, site, r.news...))
 }
 
 // reconciler gathers what one look is to write.

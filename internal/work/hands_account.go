@@ -187,7 +187,8 @@ func (o *Office) passwordHand(d store.Device, v *View, c store.Change) hand {
 			return err
 		}
 		account.SetID, account.Set, account.Username, account.At = set.ID, set.Name, set.Username, time.Now().UTC()
-		return errors.Join(o.store.Opened(ctx, d.ID, id), o.store.KeepFact(ctx, d.ID, factAccount, string(account.Scheme), account.At, account))
+		return o.store.Write(ctx, store.Writes{Opened: []store.OpenedBy{{Device: d.ID, Set: id}},
+			Facts: []store.NewFact{{Device: d.ID, Name: factAccount, Via: string(account.Scheme), At: account.At, Value: account}}})
 	}
 	return hand{
 		read: func(ctx context.Context) (string, error) {

@@ -334,6 +334,7 @@ func (o *Office) keepPorts(ctx context.Context, rec store.Device, status channel
 		return err
 	}
 	var judge []int64
+	var told store.Writes
 	for _, p := range status.Ports {
 		at, err := netip.ParseAddr(p.Address)
 		if err != nil || !p.Linked {
@@ -361,9 +362,11 @@ func (o *Office) keepPorts(ctx context.Context, rec store.Device, status channel
 			id = ids[0]
 		}
 		judge = append(judge, id)
-		if err := errors.Join(o.store.Identify(ctx, id, s), o.store.KeepFact(ctx, id, factSeen, "channel table", status.At, s)); err != nil {
-			return err
-		}
+		told.Said = append(told.Said, store.Identity{Device: id, Seen: s})
+		told.Facts = append(told.Facts, store.NewFact{Device: id, Name: factSeen, Via: "channel table", At: status.At, Value: s})
+	}
+	if err := o.store.Write(ctx, told); err != nil {
+		return err
 	}
 	return o.judge(ctx, rec.SiteID, judge)
 }

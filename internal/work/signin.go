@@ -36,6 +36,9 @@ func (o *Office) signIn(ctx context.Context, d store.Device, how try) (string, e
 		return "", toldError(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
 	a := &attempt{o: o, d: d, v: v, seen: seen, host: o.dialer.At(addr), how: how, looked: Looked{At: time.Now().UTC()}}
+	if now, ok := v.Device(d.ID); ok {
+		a.counted = &store.Counted{Tries: v.Tries[d.ID], Begun: now.Tries}
+	}
 	a.pin, _ = fact[string](v, d.ID, factTLS)
 	a.trusted = a.pin
 	says, terr := a.all(ctx)
@@ -73,18 +76,20 @@ type attempt struct {
 	web     *access.Account
 	rule    *access.Rule
 	facts   []store.NewFact
+	said    []store.Identity
+	counted *store.Counted // its tries, as they were when it was looked up; nil once one was begun
 }
 
 // keep writes down what came of it. A device that doesn't answer keeps the account it
 // was opened with before.
 func (a *attempt) keep(ctx context.Context, terr error) error {
-	o, d := a.o, a.d
-	var errs error
+	d, w := a.d, store.Writes{Said: a.said}
 	if a.account == nil && terr == nil {
-		errs = errors.Join(o.store.DropFact(ctx, factAccount, d.ID), o.store.Opened(ctx, d.ID, 0))
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: factAccount})
+		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
 	}
 	if a.web == nil && terr == nil {
-		errs = errors.Join(errs, o.store.DropFact(ctx, factWeb, d.ID))
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: factWeb})
 	}
 	add := func(name, via string, value any) {
 		a.facts = append(a.facts, store.NewFact{Device: d.ID, Name: name, Via: via, At: a.looked.At, Value: value})
@@ -93,7 +98,7 @@ func (a *attempt) keep(ctx context.Context, terr error) error {
 	if a.account != nil {
 		add(factAccount, string(a.account.Scheme), a.account)
 		if d.OpenedSet == nil || *d.OpenedSet != a.account.SetID {
-			errs = errors.Join(errs, o.store.Opened(ctx, d.ID, a.account.SetID))
+			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID, Set: a.account.SetID})
 		}
 	}
 	if a.web != nil {
@@ -102,7 +107,8 @@ func (a *attempt) keep(ctx context.Context, terr error) error {
 	if a.rule != nil {
 		add(factRule, "GetPasswordComplexityConfiguration", a.rule)
 	}
-	return errors.Join(errs, o.store.KeepFacts(ctx, a.facts...))
+	w.Facts = a.facts
+	return a.o.store.Write(ctx, w)
 }
 
 func (a *attempt) all(ctx context.Context) (string, error) {
@@ -211,7 +217,9 @@ func (a *attempt) begin(ctx context.Context, set store.SealedSet, scheme access.
 		return 0, "", false, err
 	}
 	f, _ := a.v.SignIn(a.d)
-	id, ok, err = a.o.store.BeginTry(ctx, a.d.ID, set.ID, set.Name, scheme, func(tries []access.Try) bool {
+	counted := a.counted
+	a.counted = nil
+	id, ok, err = a.o.store.BeginTry(ctx, a.d.ID, set.ID, set.Name, scheme, counted, func(tries []access.Try) bool {
 		f.Tries = tries
 		left, _ := f.Left(time.Now())
 		return left > 0
@@ -265,9 +273,7 @@ func (a *attempt) one(ctx context.Context, set store.SealedSet, scheme access.Sc
 func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sighting, account *access.Account) error {
 	d := a.d
 	was, known := a.v.Info(d.ID)
-	if err := a.o.store.Identify(ctx, d.ID, info); err != nil {
-		return err
-	}
+	a.said = append(a.said, store.Identity{Device: d.ID, Seen: info})
 	services, err := c.Services(ctx)
 	if err != nil {
 		return err

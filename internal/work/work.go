@@ -97,8 +97,9 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}), verdicts: verdicts{make(chan asked)},
+	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}),
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
+	o.verdicts.Do = o.judgeAsked
 	workers := river.NewWorkers()
 	if err := river.AddWorkerSafely(workers, &stepWorker{o: o}); err != nil {
 		return nil, err
@@ -141,9 +142,8 @@ func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.
 
 // Start begins to take jobs.
 func (o *Office) Start(ctx context.Context) error {
-	o.done.Add(2)
+	o.done.Add(1)
 	go o.tell()
-	go o.judgeTogether()
 	if err := o.recover(ctx); err != nil {
 		return err
 	}

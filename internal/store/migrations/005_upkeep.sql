@@ -5,3 +5,34 @@ create unlogged table gate (
   left_over double precision not null,
   at timestamptz not null default now()
 );
+
+-- How many sign-ins of a device were ever begun: who counted its tries sees by it
+-- whether somebody began another since.
+alter table device add column tries bigint not null default 0;
+
+-- The ten letters of a source are made from its own marks alone, found by their key,
+-- however many marks there are.
+create or replace function mark_changed() returns trigger language plpgsql as $$
+declare touched bigint[];
+begin
+  -- An upsert fires both triggers, the one that has nothing to do too.
+  if tg_op <> 'DELETE' and not exists (select 1 from new_marks) then return null; end if;
+  if tg_op = 'INSERT' then
+    insert into mark_count as c select site_id, stage, state, act, count(*), sum(changes) from new_marks group by 1, 2, 3, 4 order by 1, 2, 3, 4
+      on conflict (site_id, stage, state, act) do update set n = c.n + excluded.n, changes = c.changes + excluded.changes;
+  elsif tg_op = 'DELETE' then
+    update mark_count c set n = c.n - x.n, changes = c.changes - x.changes from (select site_id, stage, state, act, count(*) n, sum(changes) changes from old_marks group by 1, 2, 3, 4) x
+      where (c.site_id, c.stage, c.state, c.act) = (x.site_id, x.stage, x.state, x.act);
+    return null;
+  else
+    insert into mark_count as c select site_id, stage, state, act, sum(n), sum(changes) from
+      (select site_id, stage, state, act, 1 n, changes from new_marks union all select site_id, stage, state, act, -1, -changes from old_marks) x
+      group by 1, 2, 3, 4 having sum(n) <> 0 or sum(changes) <> 0 order by 1, 2, 3, 4
+      on conflict (site_id, stage, state, act) do update set n = c.n + excluded.n, changes = c.changes + excluded.changes;
+  end if;
+  select array_agg(distinct source_id) into touched from new_marks;
+  update source s set standing = x.standing from
+    (select i.id, (select string_agg(state_letter(m.state), '' order by m.stage) from mark m where m.source_id = i.id) standing from unnest(touched) i(id)) x
+    where s.id = x.id and s.standing is distinct from x.standing and x.standing is not null;
+  return null;
+end $$;
