@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -296,4 +297,24 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 		out[r.ID] = r.Heard
 	}
 	return out, err
+}
+
+// ClockDot is one camera's clock as it was read last, and its mark in Clock.
+type ClockDot struct {
+	ID         int64
+	Place      string
+	Address    *netip.Addr
+	RecorderID *int64
+	Low, High  time.Duration // bounds of its offset against this server
+	State      stage.State
+	Sentence   string
+}
+
+// ClockDots lists the clocks of a selection that were read.
+func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error) {
+	q := sel.query()
+	q.args = append(q.args, int(stage.Clock))
+	return many[ClockDot](ctx, s.Pool, fmt.Sprintf(`select d.id, d.place, d.address, d.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
+		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = 'clock.reading' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
+		deviceFrom, len(q.args), q.where()), q.args...)
 }

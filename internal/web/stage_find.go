@@ -2,9 +2,9 @@ package web
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"duskyharbor/internal/core/finding"
@@ -14,12 +14,6 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Addresses is how many the network has.
-func (f field) Addresses() int { return 1 << (32 - f.Network.Prefix.Bits()) }
-
-// Quoted is the network's name as the filter takes it.
-func (f field) Quoted() string { return `"` + strings.ToLower(f.Network.Name) + `"` }
-
 // cell is one address of an address field.
 type cell struct {
 	X, Y   int
@@ -28,12 +22,40 @@ type cell struct {
 	Device int64
 }
 
+// field is one network: the addresses of a /24 or smaller, and of a larger one its
+// /24s, of which one is unfolded beside it.
 type field struct {
 	Network store.Network
 	Cells   []cell
 	Found   int
-	Folded  bool // larger than a /24: told in words
+	Tiles   []tile
+	Part    *field
 }
+
+// tile is one /24 of a larger network.
+type tile struct {
+	X, Y          int // which place it has, in tiles
+	Prefix        netip.Prefix
+	Found, Silent int
+	Stand         int    // devices that stand out
+	Kind          string // as the worst of its cells
+	Open          bool
+}
+
+// Label tells a tile to who can't see it.
+func (t tile) Label() string {
+	s := fmt.Sprintf("%s: %d found", t.Prefix, t.Found)
+	if t.Stand > 0 {
+		s += fmt.Sprintf(", %d of them stand out", t.Stand)
+	}
+	if t.Silent > 0 {
+		s += fmt.Sprintf(", %d expected and silent", t.Silent)
+	}
+	return s
+}
+
+// Third is the third number of its addresses.
+func (t tile) Third() int { return int(t.Prefix.Addr().As4()[2]) }
 
 type findRow struct {
 	Device   store.Device
@@ -144,11 +166,11 @@ func (s *Server) plan(ctx context.Context, p *scenePage, d *findData) error {
 	return nil
 }
 
-// fields draws the address field of each network; larger ones are told in words.
+// fields draws the address field of each network; larger ones are folded.
 func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 	var drawn []netip.Prefix
 	for _, n := range p.networks {
-		if n.Prefix.Bits() >= 24 && !n.Bench {
+		if !n.Bench {
 			drawn = append(drawn, n.Prefix)
 		}
 	}
@@ -169,7 +191,11 @@ func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 			d.Benches = append(d.Benches, n)
 			continue
 		}
-		f := makeField(n, by)
+		f := makeField(n, n.Prefix, by)
+		if n.Prefix.Bits() < 24 {
+			part, _ := netip.ParsePrefix(p.URL.Query().Get("part"))
+			f = foldedField(n, part, by)
+		}
 		f.Found = heard[n.ID]
 		d.Fields = append(d.Fields, f)
 		if n.LookedAt != nil && n.Look != nil {
@@ -218,14 +244,67 @@ func weight(f findRow) int {
 	return 0
 }
 
-func makeField(n store.Network, by map[netip.Addr]store.Dot) field {
+// foldedField draws a network of several /24s, with one of them unfolded where part
+// names it.
+func foldedField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot) field {
 	f := field{Network: n}
-	if n.Prefix.Bits() < 24 {
-		f.Folded = true
-		return f
+	wide := 2 // tiles beside each other; a /20 has sixteen
+	if n.Prefix.Bits() < 22 {
+		wide = 4
 	}
-	a := n.Prefix.Addr()
-	for i := 0; i < 256 && n.Prefix.Contains(a); i++ {
+	at := map[int]int{}
+	a := n.Prefix.Addr().As4()
+	for i := range 1 << (24 - n.Prefix.Bits()) {
+		t := tile{X: i % wide, Y: i / wide, Kind: "free", Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{a[0], a[1], a[2] + byte(i), 0}), 24)}
+		if t.Open = t.Prefix == part; t.Open {
+			p := makeField(n, part, by)
+			f.Part = &p
+		}
+		at[t.Third()] = i
+		f.Tiles = append(f.Tiles, t)
+	}
+	for addr, x := range by {
+		if n.Prefix.Contains(addr) {
+			f.Tiles[at[int(addr.As4()[2])]].count(kindOf(x))
+		}
+	}
+	if f.Part != nil {
+		f.Part.Network.Prefix, f.Part.Network.Name = part, "of "+n.Name
+		for _, t := range f.Tiles {
+			if t.Open {
+				f.Part.Found = t.Found
+			}
+		}
+	}
+	return f
+}
+
+// count adds a device to a tile; what stands out gives it its mark.
+func (t *tile) count(kind string) {
+	rank := func(k string) int {
+		return slices.Index([]string{"free", "found", "silent", "unexpected", "trouble"}, k)
+	}
+	switch kind {
+	case "silent", "silent-recorder":
+		t.Silent++
+		kind = "silent"
+	case "trouble", "unexpected":
+		t.Stand++
+		t.Found++
+	default:
+		t.Found++
+		kind = "found"
+	}
+	if rank(kind) > rank(t.Kind) {
+		t.Kind = kind
+	}
+}
+
+// makeField draws the addresses of a network, or of a /24 of it.
+func makeField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot) field {
+	f := field{Network: n}
+	a := part.Addr()
+	for i := 0; i < 256 && part.Contains(a); i++ {
 		last := int(a.As4()[3])
 		c := cell{X: last % 16, Y: last / 16, Kind: "free", Label: a.String()}
 		if netplan.Reserved(n.Prefix, a) {

@@ -16,7 +16,9 @@ create or replace function mark_changed() returns trigger language plpgsql as $$
 declare touched bigint[];
 begin
   -- An upsert fires both triggers, the one that has nothing to do too.
-  if tg_op <> 'DELETE' and not exists (select 1 from new_marks) then return null; end if;
+  if tg_op <> 'DELETE' then
+    if not exists (select 1 from new_marks) then return null; end if;
+  end if;
   if tg_op = 'INSERT' then
     insert into mark_count as c select site_id, stage, state, act, count(*), sum(changes) from new_marks group by 1, 2, 3, 4 order by 1, 2, 3, 4
       on conflict (site_id, stage, state, act) do update set n = c.n + excluded.n, changes = c.changes + excluded.changes;
