@@ -237,20 +237,18 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 		if err := o.store.SettleChangeTx(ctx, tx, c.ID, a.fence, state, reads, says); err != nil {
 			return err
 		}
+		fates := finding.Fallout(standings(all), slices.IndexFunc(all, func(x store.Change) bool { return x.ID == c.ID }), state != store.Asks)
 		if undoing {
-			stands := store.Verified
-			if state == store.Asks {
-				stands = store.Asks
-			}
-			return o.store.SettleChangeTx(ctx, tx, *c.UndoOf, a.fence, stands, "", "taking it back failed: "+says)
+			return o.leave(ctx, tx, a, c, all, fates, state, says)
 		}
 		var back []store.NewChange
-		fates := finding.Fallout(standings(all), slices.IndexFunc(all, func(x store.Change) bool { return x.ID == c.ID }))
 		for i := len(all) - 1; i >= 0; i-- {
 			b := all[i]
 			switch fates[i] {
 			case finding.NotSent:
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: the one before it didn't hold")
+			case finding.Stays:
+				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stays until it is known how the one after it ended")
 			case finding.Stands:
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
 			case finding.TakenBack:
@@ -264,6 +262,24 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 		}
 		return o.store.AddChanges(ctx, tx, back)
 	})
+}
+
+// leave settles a change whose taking back failed, and what was to be taken back after
+// it and mustn't be.
+func (o *Office) leave(ctx context.Context, tx pgx.Tx, a stepArgs, c store.Change, all []store.Change, fates []finding.Fate, state store.State, says string) error {
+	stands := store.Verified
+	if state == store.Asks {
+		stands = store.Asks
+	}
+	err := o.store.SettleChangeTx(ctx, tx, *c.UndoOf, a.fence, stands, "", "taking it back failed: "+says)
+	for i, b := range all {
+		if b.UndoOf == nil || fates[i] != finding.NotSent || err != nil {
+			continue
+		}
+		err = errors.Join(o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: it isn't known how the one before it ended"),
+			o.store.SettleChangeTx(ctx, tx, *b.UndoOf, a.fence, store.Verified, "", "it stays until it is known how "+c.Title+" ended"))
+	}
+	return err
 }
 
 // standings are a step's changes as the core speaks of them.

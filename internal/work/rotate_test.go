@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/stage"
@@ -148,6 +150,69 @@ func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
 			}
 			b.receives("Slipway", part)
 		})
+	}
+}
+
+// A camera that takes its new password and falls silent before it is read back: nobody
+// knows which one it has, so its channel stays paused rather than knock with the old
+// one. Once it is back, buttons alone bring it to its end.
+func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
+	t.Parallel()
+	h := testbed.Start(t)
+	cam := h.Fleet.Camera("Slipway")
+	var b *bench
+	written := 0
+	b = openOn(t, h, work.Options{Pause: func(step string) {
+		if step == work.StepWritten {
+			if written++; written == 2 { // paused, and changed
+				cam.Close()
+			}
+		}
+	}})
+	b.place("Slipway")
+	b.receives("Slipway", "placed")
+	written = 0
+	if r := b.wait(b.rotate("Slipway")); r.Failed != 1 {
+		t.Fatalf("%+v", r)
+	}
+	if s := b.slot("Slipway"); s == nil || !s.Paused {
+		t.Fatalf("its channel isn't paused: %+v", s)
+	}
+	var open []string
+	rows, err := b.Store.Pool.Query(t.Context(), `select kind || ': ' || state || ', ' || says from change where device_id = $1 and stage = $2 order by id`, b.device("Slipway").ID, int(stage.SignIn))
+	if err == nil {
+		open, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	if all := strings.Join(open, "\n"); err != nil || !strings.Contains(all, "rotate.pause: verified, it stays until it is known") || !strings.Contains(all, "rotate.password: asks") || strings.Count(all, "rotate.pause") != 1 {
+		t.Errorf("%s %v", all, err)
+	}
+	again, err := camera.Start(context.Background(), cam.Config())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(again.Close)
+	if again.Opens("otter", h.Secrets.House) {
+		t.Fatal("it forgot its new password: the test shows nothing")
+	}
+	b.read(stage.SignIn, "Slipway")
+	if name, ok := b.held(b.view(), b.device("Slipway"), again); !ok || again.Locked() {
+		t.Fatalf("nobody holds its password: it is taken for %s%s", name, b.sentences(b.device("Slipway")))
+	}
+	if got := b.codes(b.device("Slipway")); !strings.Contains(got, "access.held") {
+		t.Errorf("%q%s", got, b.sentences(b.device("Slipway")))
+	}
+	if r := b.apply(stage.SignIn, "Slipway"); r.Failed > 0 {
+		t.Fatalf("%+v", r)
+	}
+	b.slot("Slipway")
+	b.apply(stage.Channels, "Slipway")
+	b.receives("Slipway", "resumed")
+	if s := b.slot("Slipway"); s.Knocks != 0 {
+		t.Errorf("it knocked %d times", s.Knocks)
+	}
+	b.read(stage.SignIn, "Slipway")
+	if got := b.codes(b.device("Slipway")); got != "" {
+		t.Errorf("%q%s", got, b.sentences(b.device("Slipway")))
 	}
 }
 

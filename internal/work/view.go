@@ -327,9 +327,17 @@ func (v *View) SignIn(d store.Device) (access.Facts, access.Wishes) {
 }
 
 // knocks lists the recorders that the device refuses though their clock agrees with
-// its own: they hold another password.
+// its own: they hold another password. So do those that were paused with one.
 func (v *View) knocks(d store.Device) []access.Knock {
 	rec, slot, ok := v.HolderOf(d)
+	if ok && slot != nil && slot.Paused && slot.Label != "" {
+		account, open := v.Account(d.ID)
+		if !open || slot.Label == access.Label(account.SetID) {
+			return nil
+		}
+		status, _ := v.Recorder(rec.ID)
+		return []access.Knock{{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, Times: slot.Knocks, At: status.At, Label: slot.Label, Paused: true}}
+	}
 	if !ok || slot == nil || slot.State != "refused" || slot.Knocks == 0 {
 		return nil
 	}

@@ -38,6 +38,7 @@ type Knock struct {
 	Label      string // of the account that its channel was given
 	Channel    int
 	Times      int // within Period
+	Paused     bool
 	At         time.Time
 }
 
@@ -116,6 +117,11 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 	for _, k := range f.Knocks {
 		if f.Account != nil && k.Label == Label(f.Account.SetID) {
 			continue // it holds the right password: what refuses it is told in Channels
+		}
+		if k.Paused {
+			add("access.held", finding.Needs, "old password", fmt.Sprintf("%s holds it paused on channel %d with another account than the one that opens it: resumed, it would knock with a wrong password.", k.Recorder, k.Channel),
+				"Give the channel the account that opens the camera, then resume it in Channels.")
+			continue
 		}
 		add("access.knocking", finding.Needs, "knocks", fmt.Sprintf("%s knocks with a password that it refuses, %d times within 30 minutes (channel %d): each counts as a wrong try.", k.Recorder, k.Times, k.Channel),
 			"Give the channel the account that opens the camera, or pause it.")
@@ -230,8 +236,12 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			if k.Label == Label(f.Account.SetID) {
 				continue // it holds that account: giving it again changes nothing
 			}
+			why := "It knocks with a password that the camera refuses."
+			if k.Paused {
+				why = "It is paused, and holds another account than the one that opens the camera."
+			}
 			out = append(out, finding.Change{Kind: Hold, Key: fmt.Sprintf("%s/%d/%d", Hold, k.RecorderID, k.Channel), Title: fmt.Sprintf("Account of channel %d of %s", k.Channel, k.Recorder), From: LabelText(k.Label), To: Label(f.Account.SetID),
-				Why: "It knocks with a password that the camera refuses.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old account opens nothing."},
+				Why: why, Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old account opens nothing."},
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel), "set": fmt.Sprint(f.Account.SetID)}})
 		}
 		return out

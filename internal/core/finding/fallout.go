@@ -12,7 +12,14 @@ const (
 	Stands Fate = "stands"
 	// TakenBack: it was made, and its inverse is to be made.
 	TakenBack Fate = "taken back"
+	// Stays: it was made and guards the failed one, of which it isn't known how it ended:
+	// it isn't taken back before a person decides.
+	Stays Fate = "stays"
 )
+
+// Guards names, among a change's arguments, the kind of change that it guards: a channel
+// is paused so that it doesn't knock while its camera's password changes.
+const Guards = "guards"
 
 // Standing is how a change of a whole stands.
 type Standing struct {
@@ -23,16 +30,29 @@ type Standing struct {
 	TakesBack bool // it undoes another
 }
 
+func (s Standing) guards(o Standing) bool {
+	kind := s.Args[Guards]
+	return kind != "" && kind == o.Kind
+}
+
 // Fallout says what follows for each change of one device's whole when the failed one
 // (its index) failed: those that weren't sent aren't; what was made is taken back where
 // it can be, the last first; what read as wanted before we came isn't ours to take back.
-func Fallout(all []Standing, failed int) []Fate {
+// known says whether it is known that the failed one wasn't made.
+func Fallout(all []Standing, failed int, known bool) []Fate {
 	out := make([]Fate, len(all))
 	for i, s := range all {
+		guards := !known && s.guards(all[failed])
 		switch {
-		case i == failed, s.TakesBack:
+		case i == failed:
+		case s.TakesBack:
+			if guards && s.Asked { // what it takes back is the guard
+				out[i] = NotSent
+			}
 		case s.Asked:
 			out[i] = NotSent
+		case s.Made && s.Wrote && guards:
+			out[i] = Stays
 		case s.Made && s.Wrote:
 			out[i] = Stands
 			if _, ok := s.Inverse(); ok {
