@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -216,19 +217,105 @@ func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
 	}
 }
 
+// points are steps of a rotation's parts, as "sent/2": these, or in make soak all.
+func points(short ...string) []string {
+	if os.Getenv("KILL_ROUNDS") == "" {
+		return short
+	}
+	var all []string
+	for _, step := range []string{work.StepAsked, work.StepRead, work.StepSent, work.StepWritten, work.StepBack, work.StepSettled} {
+		for part := range 4 {
+			all = append(all, fmt.Sprintf("%s/%d", step, part+1))
+		}
+	}
+	return all
+}
+
+// The camera, or the recorder, dies at a step of a rotation and comes back some seconds
+// later: whatever became of it, somebody holds the password, nobody is locked out, and
+// buttons bring the picture back.
+func TestRotationWhereADeviceDies(t *testing.T) {
+	t.Parallel()
+	for who, at := range map[string][]string{"camera": points(work.StepWritten + "/2"), "recorder": points(work.StepSent + "/3")} {
+		t.Run(who, func(t *testing.T) {
+			t.Parallel()
+			h := testbed.Start(t)
+			var b *bench
+			die, seen := "", map[string]int{}
+			b = openOn(t, h, work.Options{Pause: func(step string) {
+				if seen[step]++; fmt.Sprintf("%s/%d", step, seen[step]) != die {
+					return
+				}
+				die = ""
+				if who == "camera" {
+					h.Fleet.Camera("Slipway").Close()
+				} else {
+					h.Fleet.Recorders[0].Close()
+				}
+			}})
+			b.place("Slipway")
+			b.receives("Slipway", "placed")
+			for _, point := range at {
+				die, seen = point, map[string]int{}
+				b.wait(b.rotate("Slipway"))
+				if die != "" {
+					t.Fatalf("the %s didn't die at %s", who, point)
+				}
+				b.revive(who)
+				b.putRight("Slipway", who+" died at "+point)
+			}
+		})
+	}
+}
+
+// revive starts a stand-in that was closed once more; its memory is its own.
+func (b *bench) revive(who string) {
+	b.t.Helper()
+	if who == "recorder" {
+		again, err := recorder.Start(context.Background(), b.Fleet.Recorders[0].Config())
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		b.Fleet.Recorders[0] = again
+		return
+	}
+	cam := b.Fleet.Camera("Slipway")
+	again, err := camera.Start(context.Background(), cam.Config())
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.Fleet.Cameras[slices.Index(b.Fleet.Cameras, cam)] = again
+}
+
+// putRight reads a camera and makes what is proposed, as a person would, until its
+// recorder receives it.
+func (b *bench) putRight(place, when string) {
+	b.t.Helper()
+	for range 3 {
+		b.read(stage.Channels, place)
+		b.read(stage.SignIn, place)
+		for _, st := range []stage.Stage{stage.SignIn, stage.Channels} {
+			if d := b.device(place); len(b.view().Proposals(time.Now(), d, st)) > 0 {
+				b.apply(st, place)
+			}
+		}
+		if s := b.slot(place); s != nil && s.State == "receiving" && !s.Paused {
+			break
+		}
+	}
+	b.receives(place, when)
+	b.read(stage.SignIn, place)
+	cam := b.Fleet.Camera(place)
+	if name, ok := b.held(b.view(), b.device(place), cam); !ok || cam.Locked() {
+		b.t.Fatalf("%s: nobody holds its password, or it is locked: it is taken for %s%s", when, name, b.sentences(b.device(place)))
+	}
+}
+
 // The server is killed at a step of a rotation, whichever of its parts that is; what
 // takes over brings it to its end: the recorder sees the camera with the new password.
 func TestRotationKilledAtItsSteps(t *testing.T) {
 	t.Parallel()
-	kills := []string{work.StepSent + "/2", work.StepWritten + "/2", work.StepWritten + "/3", work.StepSettled + "/3"}
-	if os.Getenv("KILL_ROUNDS") != "" {
-		kills = nil
-		for _, step := range []string{work.StepAsked, work.StepRead, work.StepSent, work.StepWritten, work.StepBack, work.StepSettled} {
-			for part := range 4 {
-				kills = append(kills, fmt.Sprintf("%s/%d", step, part+1))
-			}
-		}
-	}
+	kills := points(work.StepSent+"/2", work.StepWritten+"/2", work.StepWritten+"/3", work.StepSettled+"/3")
 	h := testbed.Start(t)
 	b := &bench{h, t, nil}
 	b.atWork(func() { b.place("Slipway") })
