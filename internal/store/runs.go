@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -146,6 +147,77 @@ func (s *Store) EndStep(ctx context.Context, h Hold, state, says string) error {
 		err = ErrFenced
 	}
 	return err
+}
+
+type beginning struct {
+	Hold
+	ttl      time.Duration
+	most     Limits
+	recorder bool
+}
+
+type begun struct {
+	verdict Verdict
+	fence   int64
+}
+
+// byStep is the order in which a round's steps are begun and ended, so that two rounds
+// that wait for the same rows wait in one order.
+func byStep[T any](all []T, step func(T) int64) []int {
+	order := make([]int, len(all))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return int(step(all[a]) - step(all[b])) })
+	return order
+}
+
+func (s *Store) beginAtOnce(ctx context.Context, all []beginning) ([]begun, error) {
+	n := len(all)
+	steps, devices, holders, ttls, nets := make([]int64, n), make([]int64, n), make([]string, n), make([]time.Duration, n), make([]int64, n)
+	netMost, recMost, recorders := make([]int32, n), make([]int32, n), make([]bool, n)
+	order := byStep(all, func(b beginning) int64 { return b.Step })
+	for i, at := range order {
+		b := all[at]
+		steps[i], devices[i], holders[i], ttls[i], nets[i] = b.Step, b.Device, b.Holder, b.ttl, b.Net
+		netMost[i], recMost[i], recorders[i] = int32(b.most.Network), int32(b.most.Recorder), b.recorder
+	}
+	out := make([]begun, n)
+	rows, err := s.Pool.Query(ctx, `select n.nth, b.verdict, b.fence from unnest($1::bigint[], $2::bigint[], $3::text[], $4::interval[], $5::bigint[], $6::int[], $7::int[], $8::boolean[])
+		with ordinality n(step, device, holder, ttl, net, net_most, rec_most, recorder, nth) cross join lateral step_begin(n.step, n.device, n.holder, n.ttl, n.net, n.net_most, n.rec_most, n.recorder) b`,
+		steps, devices, holders, ttls, nets, netMost, recMost, recorders)
+	if err != nil {
+		return nil, err
+	}
+	var nth int64
+	var b begun
+	_, err = pgx.ForEachRow(rows, []any{&nth, &b.verdict, &b.fence}, func() error { out[order[nth-1]] = b; return nil })
+	return out, err
+}
+
+type ending struct {
+	Hold
+	state, says string
+}
+
+func (s *Store) endAtOnce(ctx context.Context, all []ending) ([]bool, error) {
+	n := len(all)
+	steps, devices, holders, fences, states, says := make([]int64, n), make([]int64, n), make([]string, n), make([]int64, n), make([]string, n), make([]string, n)
+	order := byStep(all, func(e ending) int64 { return e.Step })
+	for i, at := range order {
+		e := all[at]
+		steps[i], devices[i], holders[i], fences[i], states[i], says[i] = e.Step, e.Device, e.Holder, e.Fence, e.state, e.says
+	}
+	out := make([]bool, n)
+	rows, err := s.Pool.Query(ctx, `select n.nth, step_end(n.step, n.device, n.holder, n.fence, n.state, n.says)
+		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::text[], $6::text[]) with ordinality n(step, device, holder, fence, state, says, nth)`, steps, devices, holders, fences, states, says)
+	if err != nil {
+		return nil, err
+	}
+	var nth int64
+	var ours bool
+	_, err = pgx.ForEachRow(rows, []any{&nth, &ours}, func() error { out[order[nth-1]] = ours; return nil })
+	return out, err
 }
 
 // ErrFenced is returned to a writer whose lease another holds with a later fence.

@@ -64,7 +64,7 @@ func (s *Store) scene(ctx context.Context, site int64, only []int64) (Scene, err
 	sc := Scene{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
 		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}}
 	b := &pgx.Batch{}
-	b.Queue(`select id, name, zone, zone_posix, demo, look_every, time_source from site where id = $1`, site).Query(func(rows pgx.Rows) (err error) {
+	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
 		if err == pgx.ErrNoRows {
 			err = ErrNotFound

@@ -20,7 +20,11 @@ type Site struct {
 	Demo       bool
 	LookEvery  int    // minutes; 0: only when someone asks
 	TimeSource string // see clock.Wishes
+	// How many devices of a network, and of a recorder, are worked on at once.
+	AtOnceNetwork, AtOnceRecorder int
 }
+
+const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder`
 
 // Member is a site and the role a person has on it.
 type Member struct {
@@ -30,24 +34,24 @@ type Member struct {
 
 // Sites lists where a person may work.
 func (s *Store) Sites(ctx context.Context, person int64) ([]Member, error) {
-	return many[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, m.role from site s
+	return many[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where m.person_id = $1 order by s.name`, person)
 }
 
 // MemberOf finds one site with the person's role on it; ErrNotFound when there is none.
 func (s *Store) MemberOf(ctx context.Context, site, person int64) (Member, error) {
-	return one[Member](ctx, s.Pool, `select s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, m.role from site s
+	return one[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2`, site, person)
 }
 
 // Site finds a site.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo, look_every, time_source from site where id = $1`, id)
+	return one[Site](ctx, s.Pool, `select `+siteColumns+` from site s where id = $1`, id)
 }
 
 // SiteNamed finds a site by name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, s.Pool, `select id, name, zone, zone_posix, demo, look_every, time_source from site where name = $1`, name)
+	return one[Site](ctx, s.Pool, `select `+siteColumns+` from site s where name = $1`, name)
 }
 
 // AddSite makes a site.
@@ -117,11 +121,29 @@ func (s *Store) DropBench(ctx context.Context, site, id int64) error {
 	return err
 }
 
-// SetWishes writes how often a site's networks are looked at and where its clocks take
-// their time from.
-func (s *Store) SetWishes(ctx context.Context, site int64, every int, source string) error {
-	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3 where id = $1`, site, every, source)
+// Wishes are how a site wants its work done.
+type Wishes struct {
+	LookEvery  int    // minutes; 0: only when someone asks
+	TimeSource string // see clock.Wishes
+	AtOnce     Limits // 1 to MostNetwork, 1 to MostRecorder
+}
+
+// The widest limits that a site may ask for.
+const (
+	MostNetwork  = 256
+	MostRecorder = 32
+)
+
+// SetWishes keeps them; limits hold from the next run on.
+func (s *Store) SetWishes(ctx context.Context, site int64, w Wishes) error {
+	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3, at_once_network = $4, at_once_recorder = $5 where id = $1`, site, w.LookEvery, w.TimeSource, w.AtOnce.Network, w.AtOnce.Recorder)
 	return err
+}
+
+// AtOnce reads a site's limits.
+func (s *Store) AtOnce(ctx context.Context, tx pgx.Tx, site int64) (l Limits, err error) {
+	err = tx.QueryRow(ctx, `select at_once_network, at_once_recorder from site where id = $1`, site).Scan(&l.Network, &l.Recorder)
+	return l, err
 }
 
 // LooksDue lists the sites whose networks are to be looked at by themselves now, and

@@ -73,3 +73,53 @@ type TryOf struct {
 	DeviceID int64
 	access.Try
 }
+
+// firstTry is a try that is begun by what was counted before.
+type firstTry struct {
+	device, set int64
+	name        string
+	scheme      access.Scheme
+	counted     int64
+}
+
+// tryAtOnce begins tries of devices of which nobody began another since they were
+// counted: a device's number of tries is written with each. It answers 0 where
+// somebody did.
+func (s *Store) tryAtOnce(ctx context.Context, all []firstTry) ([]int64, error) {
+	var devices, counted, sets []int64
+	var names, schemes []string
+	at := map[int64]int{}
+	for i, t := range all {
+		if _, twice := at[t.device]; twice {
+			continue // the second counts again
+		}
+		at[t.device] = i
+		devices, counted, sets = append(devices, t.device), append(counted, t.counted), append(sets, t.set)
+		names, schemes = append(names, t.name), append(schemes, string(t.scheme))
+	}
+	out := make([]int64, len(all))
+	b := &pgx.Batch{}
+	b.Queue(lockDevices, devices)
+	b.Queue(`with n as (select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[]) n(device_id, tries, set_id, set_name, scheme)),
+		c as (update device d set tries = d.tries + 1 from n where d.id = n.device_id and d.tries = n.tries returning n.*)
+		insert into try (device_id, set_id, set_name, scheme) select device_id, set_id, set_name, scheme from c returning device_id, id`, devices, counted, sets, names, schemes).Query(func(rows pgx.Rows) error {
+		var device, id int64
+		_, err := pgx.ForEachRow(rows, []any{&device, &id}, func() error { out[at[device]] = id; return nil })
+		return err
+	})
+	return out, s.Pool.SendBatch(ctx, b).Close()
+}
+
+type outcomeOf struct {
+	id      int64
+	outcome access.Outcome
+	detail  string
+}
+
+func (s *Store) outcomesAtOnce(ctx context.Context, all []outcomeOf) ([]struct{}, error) {
+	ids, outcomes, details := make([]int64, len(all)), make([]string, len(all)), make([]string, len(all))
+	for i, o := range all {
+		ids[i], outcomes[i], details[i] = o.id, string(o.outcome), o.detail
+	}
+	return make([]struct{}, len(all)), s.lazily(ctx, `update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail) where t.id = n.id`, ids, outcomes, details)
+}

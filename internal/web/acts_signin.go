@@ -2,6 +2,7 @@ package web
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -74,8 +75,17 @@ func (s *Server) trust(c *echo.Context) error {
 	return s.judgedBack(c, d, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
 }
 
-// setWishes keeps how often the networks are looked at and where clocks take their
-// time from.
+// within reads a whole number from 1 to most.
+func within(text string, most int) (int, error) {
+	n, err := strconv.Atoi(strings.TrimSpace(text))
+	if err == nil && (n < 1 || n > most) {
+		err = strconv.ErrRange
+	}
+	return n, err
+}
+
+// setWishes keeps how often the networks are looked at, where clocks take their time
+// from, and how much is worked on at once.
 func (s *Server) setWishes(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
 	every := map[string]int{"0": 0, "5": 5, "15": 15, "60": 60, "1440": 1440}
@@ -93,10 +103,18 @@ func (s *Server) setWishes(c *echo.Context) error {
 	if !ok {
 		return s.back(c, "Pick how often to look, and where clocks take their time from.")
 	}
-	if err := s.store.SetWishes(ctx, me.member.ID, n, source); err != nil {
+	var most store.Limits
+	var err error
+	if most.Network, err = within(c.FormValue("network"), store.MostNetwork); err == nil {
+		most.Recorder, err = within(c.FormValue("recorder"), store.MostRecorder)
+	}
+	if err != nil {
+		return s.back(c, fmt.Sprintf("Say how many devices are worked on at once: 1 to %d of a network, 1 to %d of a recorder.", store.MostNetwork, store.MostRecorder))
+	}
+	if err := s.store.SetWishes(ctx, me.member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most}); err != nil {
 		return err
 	}
-	if err := s.deed(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s", n, source)); err != nil {
+	if err := s.deed(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source, most.Network, most.Recorder)); err != nil {
 		return err
 	}
 	if err := s.office.Judge(ctx, me.member.ID); err != nil {

@@ -212,6 +212,9 @@ func (o *Office) failedBefore(ctx context.Context, step int64) error {
 		if c.State == store.Asks {
 			return toldError(c.Title + ": " + c.Says)
 		}
+		if c.UndoOf == nil && (c.State == store.Undoing || c.State == store.Undone) {
+			return toldError(c.Title + " didn't hold, or one after it: what was made is taken back")
+		}
 	}
 	return nil
 }
@@ -237,13 +240,21 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 		if err := o.store.SettleChangeTx(ctx, tx, c.ID, a.fence, state, reads, says); err != nil {
 			return err
 		}
-		fates := finding.Fallout(standings(all), slices.IndexFunc(all, func(x store.Change) bool { return x.ID == c.ID }), state != store.Asks)
+		at := slices.IndexFunc(all, func(x store.Change) bool { return x.ID == c.ID })
+		stand := standings(all)
+		var left leftError
+		stand[at].Left = errors.As(cause, &left) && left.changed
+		fates := finding.Fallout(stand, at, state != store.Asks)
 		if undoing {
 			return o.leave(ctx, tx, a, c, all, fates, state, says)
 		}
 		var back []store.NewChange
 		for i := len(all) - 1; i >= 0; i-- {
 			b := all[i]
+			because := "the one after it failed"
+			if i == at {
+				because = says
+			}
 			switch fates[i] {
 			case finding.NotSent:
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: the one before it didn't hold")
@@ -253,7 +264,7 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
 			case finding.TakenBack:
 				inverse, _ := b.Core().Inverse()
-				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Undoing, "", "is taken back: the one after it failed")
+				err = o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Undoing, "", "is taken back: "+because)
 				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: value(b.SourceID), Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
 			}
 			if err != nil {
@@ -268,7 +279,7 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 // it and mustn't be.
 func (o *Office) leave(ctx context.Context, tx pgx.Tx, a stepArgs, c store.Change, all []store.Change, fates []finding.Fate, state store.State, says string) error {
 	stands := store.Verified
-	if state == store.Asks {
+	if i := slices.IndexFunc(all, func(x store.Change) bool { return x.ID == *c.UndoOf }); state == store.Asks || i >= 0 && all[i].Reads != all[i].ToText {
 		stands = store.Asks
 	}
 	err := o.store.SettleChangeTx(ctx, tx, *c.UndoOf, a.fence, stands, "", "taking it back failed: "+says)
@@ -276,8 +287,8 @@ func (o *Office) leave(ctx context.Context, tx pgx.Tx, a stepArgs, c store.Chang
 		if b.UndoOf == nil || fates[i] != finding.NotSent || err != nil {
 			continue
 		}
-		err = errors.Join(o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: it isn't known how the one before it ended"),
-			o.store.SettleChangeTx(ctx, tx, *b.UndoOf, a.fence, store.Verified, "", "it stays until it is known how "+c.Title+" ended"))
+		err = errors.Join(o.store.SettleChangeTx(ctx, tx, b.ID, a.fence, store.Failed, "", "not sent: the one before it wasn't taken back"),
+			o.store.SettleChangeTx(ctx, tx, *b.UndoOf, a.fence, store.Verified, "", "it stays: what it guards wasn't taken back"))
 	}
 	return err
 }
@@ -296,6 +307,16 @@ type asksError string
 
 func (e asksError) Error() string {
 	return fmt.Sprintf("It reads %q now, neither what it was nor what was wanted: someone else changed it. Read it again and decide.", string(e))
+}
+
+// leftError is what a thing reads after a change was sent that it didn't take.
+type leftError struct {
+	reads   string
+	changed bool // it reads something else than before
+}
+
+func (e leftError) Error() string {
+	return fmt.Sprintf("it was sent and reads %q all the same", e.reads)
 }
 
 func value(p *int64) int64 {
@@ -336,7 +357,7 @@ func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change, f
 		return err
 	}
 	if reads != c.ToText {
-		return toldError(fmt.Sprintf("it was sent and reads %q all the same", reads))
+		return leftError{reads, reads != c.FromText}
 	}
 	o.opt.Pause(StepBack)
 	err = o.settle(ctx, c, fence, reads)

@@ -229,7 +229,7 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 		t.Fatalf("nothing was asked for, and %v is due: %v", due, err)
 	}
 	b.find()
-	if err := b.Store.SetWishes(ctx, b.Site, 5, "recorder"); err != nil {
+	if err := b.Store.SetWishes(ctx, b.Site, store.Wishes{LookEvery: 5, TimeSource: "recorder", AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
 		t.Fatal(err)
 	}
 	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {

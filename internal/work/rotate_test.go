@@ -236,7 +236,7 @@ func points(short ...string) []string {
 // buttons bring the picture back.
 func TestRotationWhereADeviceDies(t *testing.T) {
 	t.Parallel()
-	for who, at := range map[string][]string{"camera": points(work.StepWritten + "/2"), "recorder": points(work.StepSent + "/3")} {
+	for who, at := range map[string][]string{"camera": points(work.StepWritten+"/2", work.StepAsked+"/3"), "recorder": points(work.StepSent+"/3", work.StepWritten+"/4")} {
 		t.Run(who, func(t *testing.T) {
 			t.Parallel()
 			h := testbed.Start(t)

@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/sync/semaphore"
 	"golang.org/x/sync/singleflight"
 
 	"duskyharbor/internal/core/finding"
@@ -35,8 +36,8 @@ type Options struct {
 	WalkFor time.Duration // how long a walk test waits for a person [60 s]
 	Workers int           // jobs at once [96]
 	Slow    int           // further jobs, of devices that are slow to answer [512]
-	// Most limits how many devices are worked on at once over all servers: of a
-	// network [64], of a recorder [4].
+	// Most limits how many devices are worked on at once over all servers, where it isn't
+	// left to the site: of a network, of a recorder.
 	Most store.Limits
 	Keep store.Keep // how long what is past is kept [store.Usual]
 	Log  *slog.Logger
@@ -75,7 +76,7 @@ type Office struct {
 	fresh singleflight.Group // one reading of a recorder serves all who ask at once
 	mu    sync.Mutex
 	dirty map[int64]bool
-	gates map[int64]chan struct{} // by network: how many this process works on at once
+	gates map[int64]*semaphore.Weighted // by network: how many this process works on at once
 	stop  chan struct{}
 	done  sync.WaitGroup
 }
@@ -88,8 +89,6 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 	opt.Workers = or(opt.Workers, 96)
 	opt.Slow = or(opt.Slow, 512)
 	opt.Keep = or(opt.Keep, store.Usual)
-	opt.Most.Network = or(opt.Most.Network, 64)
-	opt.Most.Recorder = or(opt.Most.Recorder, 4)
 	if opt.Log == nil {
 		opt.Log = slog.Default()
 	}
@@ -97,7 +96,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*Office,
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]chan struct{}{}, stop: make(chan struct{}),
+	o := &Office{store: st, vault: v, dialer: d, opt: opt, dirty: map[int64]bool{}, gates: map[int64]*semaphore.Weighted{}, stop: make(chan struct{}),
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
 	o.verdicts.Do = o.judgeAsked
 	workers := river.NewWorkers()
@@ -203,20 +202,21 @@ const (
 
 // stepArgs is one device's or network's part of a run.
 type stepArgs struct {
-	Step    int64       `json:"step"`
-	Site    int64       `json:"site"`
-	Stage   stage.Stage `json:"stage"`
-	Act     store.Act   `json:"act"`
-	Device  int64       `json:"device"`
-	Network int64       `json:"network"`
-	Walk    bool        `json:"walk"`
-	Net     int64       `json:"net"`     // the device's network, whose limit it counts for
-	Slow    bool        `json:"slow"`    // in the slow lane: it was silent at first
-	Coarse  bool        `json:"coarse"`  // one of many: its clock is read once, to ± 0.5 s
-	Factory bool        `json:"factory"` // a person allowed makers' default accounts
-	Set     int64       `json:"set"`     // that a person wants tried, and no other; 0: all in their order
-	fence   int64       // of the device's lease, once it is held
-	patient bool        // it is tried again where the device is silent
+	Step    int64        `json:"step"`
+	Site    int64        `json:"site"`
+	Stage   stage.Stage  `json:"stage"`
+	Act     store.Act    `json:"act"`
+	Device  int64        `json:"device"`
+	Network int64        `json:"network"`
+	Walk    bool         `json:"walk"`
+	Net     int64        `json:"net"`     // the device's network, whose limit it counts for
+	Slow    bool         `json:"slow"`    // in the slow lane: it was silent at first
+	Coarse  bool         `json:"coarse"`  // one of many: its clock is read once, to ± 0.5 s
+	Factory bool         `json:"factory"` // a person allowed makers' default accounts
+	Set     int64        `json:"set"`     // that a person wants tried, and no other; 0: all in their order
+	AtOnce  store.Limits `json:"at_once"`
+	fence   int64        // of the device's lease, once it is held
+	patient bool         // it is tried again where the device is silent
 }
 
 // Kind names the job for River.
@@ -255,12 +255,14 @@ var errAgain = errors.New("no answer; it is tried again")
 // is tried again.
 func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	a, o := job.Args, w.o
+	// A job of before there were limits of a site has none.
+	a.AtOnce.Network, a.AtOnce.Recorder = or(a.AtOnce.Network, 64), or(a.AtOnce.Recorder, 4)
 	h := store.Hold{Step: a.Step, Device: a.Device, Holder: fmt.Sprintf("%s/%d/%d", o.holder, job.ID, job.Attempt)}
 	recorder := a.Act != store.Prove && (a.Stage == stage.Channels || a.Stage == stage.Routes) // its recorder is asked too
 	giveWay := func() {}
 	if a.Device != 0 && !a.Slow && a.Act != store.Prove {
 		h.Net = a.Net
-		leave, ok := o.enter(ctx, a.Net)
+		leave, ok := o.enter(ctx, a.Net, a.AtOnce.Network)
 		if !ok {
 			return river.JobSnooze(time.Second + rand.N(time.Second))
 		}
@@ -268,7 +270,7 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 		defer leave()
 		giveWay = func() { leave(); _ = o.store.GiveWay(context.WithoutCancel(ctx), h.Holder) }
 	}
-	verdict, fence, err := o.store.BeginStep(ctx, h, limitOf(a)+5*time.Second, o.opt.Most, recorder)
+	verdict, fence, err := o.store.BeginStep(ctx, h, limitOf(a)+5*time.Second, a.AtOnce, recorder)
 	if err != nil {
 		return err
 	}
@@ -325,25 +327,24 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	return err
 }
 
-// enter waits for a place among the devices of a network that this process works on.
-// Waiting here costs the database nothing.
-func (o *Office) enter(ctx context.Context, network int64) (leave func(), ok bool) {
+// enter waits for one of most places among the devices of a network that this process
+// works on. Waiting here costs the database nothing.
+func (o *Office) enter(ctx context.Context, network int64, most int) (leave func(), ok bool) {
 	o.mu.Lock()
 	gate := o.gates[network]
 	if gate == nil {
-		gate = make(chan struct{}, o.opt.Most.Network)
+		gate = semaphore.NewWeighted(store.MostNetwork)
 		o.gates[network] = gate
 	}
 	o.mu.Unlock()
-	limit := time.NewTimer(gateLimit)
-	defer limit.Stop()
-	select {
-	case gate <- struct{}{}:
-		return func() { <-gate }, true
-	case <-limit.C:
-	case <-ctx.Done():
+	// The fewer there may be, the more of the gate each takes.
+	share := int64((store.MostNetwork + most - 1) / max(most, 1))
+	ctx, cancel := context.WithTimeout(ctx, gateLimit)
+	defer cancel()
+	if gate.Acquire(ctx, share) != nil {
+		return nil, false
 	}
-	return nil, false
+	return func() { gate.Release(share) }, true
 }
 
 // listening does a step while it listens whether the device says anything. One that
@@ -408,8 +409,9 @@ func again(trouble error, attempt int) bool {
 func ours(err error) bool {
 	var de *dial.Error
 	var told toldError
+	var left leftError
 	var asks asksError
-	return err != nil && !errors.As(err, &de) && !errors.As(err, &told) && !errors.As(err, &asks) && !errors.Is(err, context.DeadlineExceeded)
+	return err != nil && !errors.As(err, &de) && !errors.As(err, &told) && !errors.As(err, &left) && !errors.As(err, &asks) && !errors.Is(err, context.DeadlineExceeded)
 }
 
 // sentence ends an error with a full stop, where it has none.
@@ -486,9 +488,14 @@ func priority(changes []finding.Change) int { return 1 + min(finding.Turn(change
 const narrowMost = 16
 
 func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool, turn map[int64]int) error {
+	atOnce, err := o.store.AtOnce(ctx, tx, n.Site)
+	if err != nil {
+		return err
+	}
+	atOnce.Network, atOnce.Recorder = or(o.opt.Most.Network, atOnce.Network), or(o.opt.Most.Recorder, atOnce.Recorder)
 	var jobs []river.InsertManyParams
 	for _, s := range steps {
-		a := stepArgs{Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set}
+		a := stepArgs{AtOnce: atOnce, Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set}
 		if s.DeviceID != nil {
 			a.Device = *s.DeviceID
 		}
@@ -505,7 +512,7 @@ func (o *Office) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 	if len(jobs) == 0 {
 		return toldError("There is nothing to do: no device is in a state for it.")
 	}
-	_, err := o.river.InsertManyTx(ctx, tx, jobs)
+	_, err = o.river.InsertManyTx(ctx, tx, jobs)
 	return err
 }
 

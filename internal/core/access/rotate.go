@@ -65,7 +65,8 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	}
 	runs := func(d Dependant) bool { return !d.Paused }
 	sets := map[string]string{"set": fmt.Sprint(to.ID), "old_set": fmt.Sprint(from.ID)}
-	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", map[string]string{finding.Guards: Change}, runs)
+	guards := map[string]string{finding.Guards: Change}
+	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", guards, runs)
 	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name, To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets})
 	for _, d := range deps {
@@ -73,7 +74,7 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 		old := LabelText(d.Label)
 		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", sets, one)
 	}
-	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.", nil, func(d Dependant) bool { return !d.Paused && d.Receiving })
-	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.", nil, func(d Dependant) bool { return !d.Paused && !d.Receiving })
+	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.", guards, func(d Dependant) bool { return !d.Paused && d.Receiving })
+	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.", guards, func(d Dependant) bool { return !d.Paused && !d.Receiving })
 	return out
 }

@@ -13,12 +13,13 @@ const (
 	// TakenBack: it was made, and its inverse is to be made.
 	TakenBack Fate = "taken back"
 	// Stays: it was made and guards the failed one, of which it isn't known how it ended:
-	// it isn't taken back before a person decides.
+	// it isn't taken back before a person decided.
 	Stays Fate = "stays"
 )
 
-// Guards names, among a change's arguments, the kind of change that it guards: a channel
-// is paused so that it doesn't knock while its camera's password changes.
+// Guards names, among a change's arguments, the kind of change that it guards, be it that
+// it sets the guard or that it lifts it: a channel is paused so that it doesn't knock
+// while its camera's password changes, and resumed after.
 const Guards = "guards"
 
 // Standing is how a change of a whole stands.
@@ -27,6 +28,7 @@ type Standing struct {
 	Asked     bool // written down, nothing sent
 	Made      bool // the device reads what was wanted
 	Wrote     bool // by our writing, not as we found it
+	Left      bool // it failed, and the device reads neither what it was nor what was wanted
 	TakesBack bool // it undoes another
 }
 
@@ -38,26 +40,35 @@ func (s Standing) guards(o Standing) bool {
 // Fallout says what follows for each change of one device's whole when the failed one
 // (its index) failed: those that weren't sent aren't; what was made is taken back where
 // it can be, the last first; what read as wanted before we came isn't ours to take back.
-// known says whether it is known that the failed one wasn't made.
+// known says whether it is known how the failed one ended.
+//
+// What failed half-way is taken back too, and so is a guard of which it isn't known
+// whether it was lifted. Where what failed was to take another back, that other stands,
+// and its guard with it; where it was to put a guard back, nothing that it guards may be
+// touched, and no more is taken back at all.
 func Fallout(all []Standing, failed int, known bool) []Fate {
 	out := make([]Fate, len(all))
+	f := all[failed]
 	for i, s := range all {
-		guards := !known && s.guards(all[failed])
+		guards := (!known || f.TakesBack) && s.guards(f)
+		_, back := s.Inverse()
 		switch {
 		case i == failed:
+			if !f.TakesBack && back && f.Wrote && (f.Left || !known && f.Args[Guards] != "") {
+				out[i] = TakenBack
+			}
 		case s.TakesBack:
-			if guards && s.Asked { // what it takes back is the guard
+			if s.Asked && f.TakesBack && (guards || f.Args[Guards] != "") {
 				out[i] = NotSent
 			}
 		case s.Asked:
 			out[i] = NotSent
 		case s.Made && s.Wrote && guards:
 			out[i] = Stays
+		case s.Made && s.Wrote && back:
+			out[i] = TakenBack
 		case s.Made && s.Wrote:
 			out[i] = Stands
-			if _, ok := s.Inverse(); ok {
-				out[i] = TakenBack
-			}
 		}
 	}
 	return out

@@ -41,9 +41,56 @@ func TestAGuardStays(t *testing.T) {
 	lifts, undoes := guard, password // both are being taken back
 	lifts.Made, lifts.Wrote, lifts.TakesBack, lifts.Asked = false, false, true, true
 	undoes.TakesBack = true
-	for known, want := range map[bool][]Fate{false: {Untouched, NotSent}, true: {Untouched, Untouched}} {
-		if got := Fallout([]Standing{undoes, lifts}, 0, known); !slices.Equal(got, want) {
-			t.Errorf("taking back, known %v: %v, want %v", known, got, want)
+	for _, known := range []bool{false, true} { // either way the camera may have the new password
+		if got := Fallout([]Standing{undoes, lifts}, 0, known); !slices.Equal(got, []Fate{Untouched, NotSent}) {
+			t.Errorf("taking back, known %v: %v", known, got)
 		}
+	}
+	if got := Fallout([]Standing{{Change: other.Change, TakesBack: true}, lifts}, 0, true); !slices.Equal(got, []Fate{Untouched, Untouched}) {
+		t.Errorf("taking back what it doesn't guard: %v", got)
+	}
+}
+
+// Lifting a guard that failed half-way, or nobody knows how, is taken back first; where
+// that fails nothing else is taken back.
+func TestAGuardIsPutBackFirst(t *testing.T) {
+	args := map[string]string{Guards: "password"}
+	made := Standing{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	lift := Standing{Change: Change{Kind: "resume", Args: args, Undo: Undo{Kind: Reversible}}, Wrote: true}
+	left := lift
+	left.Left = true
+	unsent := lift
+	unsent.Wrote = false
+	for _, tc := range []struct {
+		name  string
+		last  Standing
+		known bool
+		want  []Fate
+	}{
+		{"half-way", left, true, []Fate{TakenBack, TakenBack}},
+		{"nobody knows", lift, false, []Fate{TakenBack, TakenBack}},
+		{"it reads as it was", lift, true, []Fate{TakenBack, Untouched}},
+		{"never sent", unsent, false, []Fate{TakenBack, Untouched}},
+	} {
+		if got := Fallout([]Standing{made, tc.last}, 1, tc.known); !slices.Equal(got, tc.want) {
+			t.Errorf("%s: %v, want %v", tc.name, got, tc.want)
+		}
+	}
+	plain := Standing{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Wrote: true}
+	for known, want := range map[bool]Fate{true: Untouched, false: Untouched} {
+		if got := Fallout([]Standing{plain}, 0, known); got[0] != want {
+			t.Errorf("a plain one, known %v: %v", known, got)
+		}
+	}
+	plain.Left = true
+	if got := Fallout([]Standing{plain}, 0, true); got[0] != TakenBack {
+		t.Errorf("a plain one that was left half-way: %v", got)
+	}
+	back := func(s Standing) Standing {
+		return Standing{Change: s.Change, TakesBack: true, Asked: true}
+	}
+	all := []Standing{made, lift, back(lift), back(made), back(plain)}
+	if got := Fallout(all, 2, true); got[3] != NotSent || got[4] != NotSent {
+		t.Errorf("the guard wasn't put back: %v", got)
 	}
 }

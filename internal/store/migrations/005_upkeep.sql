@@ -38,3 +38,7 @@ begin
     where s.id = x.id and s.standing is distinct from x.standing and x.standing is not null;
   return null;
 end $$;
+
+-- How many devices of a network, and of a recorder, are worked on at once.
+alter table site add column at_once_network int not null default 64 check (at_once_network between 1 and 256);
+alter table site add column at_once_recorder int not null default 4 check (at_once_recorder between 1 and 32);

@@ -5,6 +5,8 @@ package rounds
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"sync"
 	"time"
 )
@@ -25,6 +27,9 @@ type Rounds[In, Out any] struct {
 	waiting []call[In, Out]
 	busy    bool
 }
+
+// ErrPanic is returned where Do panicked.
+var ErrPanic = errors.New("a round panicked")
 
 // patience is how long a round that follows one of several calls waits for more.
 const patience = 4 * time.Millisecond
@@ -100,7 +105,7 @@ func (r *Rounds[In, Out]) round(all []call[In, Out]) {
 		return
 	}
 	outs, err := r.do(ins)
-	if err != nil && len(alive) > 1 && r.Apart != nil && r.Apart(err) {
+	if err != nil && len(alive) > 1 && (errors.Is(err, ErrPanic) || r.Apart != nil && r.Apart(err)) {
 		for i, c := range alive {
 			out, err := r.do(ins[i : i+1])
 			c.answer(out, 0, err)
@@ -112,9 +117,14 @@ func (r *Rounds[In, Out]) round(all []call[In, Out]) {
 	}
 }
 
-func (r *Rounds[In, Out]) do(ins []In) ([]Out, error) {
+func (r *Rounds[In, Out]) do(ins []In) (outs []Out, err error) {
 	ctx, cancel := context.WithTimeout(context.Background(), Limit)
 	defer cancel()
+	defer func() {
+		if p := recover(); p != nil { // one call's trouble, and no reason for all to end
+			err = fmt.Errorf("%w: %v", ErrPanic, p)
+		}
+	}()
 	return r.Do(ctx, ins)
 }
 

@@ -48,15 +48,20 @@ func TestCallsShareRounds(t *testing.T) {
 	}
 }
 
-// What is wrong with one call is its own trouble.
+// What is wrong with one call is its own trouble, be it an error or a panic.
 func TestOneBadCallSpoilsNoOther(t *testing.T) {
 	bad := errors.New("bad")
+	t.Run("an error", func(t *testing.T) { oneBad(t, bad, func() error { return bad }) })
+	t.Run("a panic", func(t *testing.T) { oneBad(t, ErrPanic, func() error { panic("bad") }) })
+}
+
+func oneBad(t *testing.T, bad error, fails func() error) {
 	hold := make(chan struct{})
 	r := Rounds[int, int]{Most: 10, Apart: func(err error) bool { return err == bad }, Do: func(_ context.Context, all []int) ([]int, error) {
 		<-hold
 		for _, n := range all {
 			if n == 7 {
-				return nil, bad
+				return nil, fails()
 			}
 		}
 		return all, nil
