@@ -119,6 +119,7 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 		{"a user", Facts{Account: with(func(a *Account) { a.Level = "User" })}, Wishes{}, "access.level", finding.Needs},
 		{"RTSP takes another set", Facts{Account: with(func(a *Account) { a.RTSP, a.RTSPSet = "opens with streams", 3 })}, Wishes{}, "", 0},
 		{"a recorder that holds the right one knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now, Label: Label(open.SetID)}}}, Wishes{}, "", 0},
+		{"a paused one holds another", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Paused: true, At: now, Label: "set 77"}}}, Wishes{}, "access.held", finding.Needs},
 		{"a recorder knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
 	} {
 		tc.f.LookedAt = now
@@ -149,6 +150,10 @@ func TestProposeAccounts(t *testing.T) {
 	f := Facts{LookedAt: now, Account: &Account{SetID: 9}, Knocks: []Knock{knock}}
 	if held := Propose(now, f, w); len(held) != 1 || held[0].Kind != Hold || held[0].From != "set 1" || held[0].To != "set 9" {
 		t.Errorf("%+v", held)
+	}
+	f.Knocks[0].Paused = true
+	if all := Propose(now, f, Wishes{}); len(all) != 1 || all[0].Kind != Hold || !strings.Contains(all[0].Why, "paused") {
+		t.Errorf("a paused one: %+v", all)
 	}
 	f.Knocks[0].Label = "set 9"
 	if got := Propose(now, f, w); len(got) != 0 {
