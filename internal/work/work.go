@@ -268,7 +268,8 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 		}
 		leave = sync.OnceFunc(leave)
 		defer leave()
-		giveWay = func() { leave(); _ = o.store.GiveWay(context.WithoutCancel(ctx), h.Holder) }
+		late, holder := context.WithoutCancel(ctx), h.Holder // what follows may go on while it gives way
+		giveWay = func() { leave(); _ = o.store.GiveWay(late, holder) }
 	}
 	verdict, fence, err := o.store.BeginStep(ctx, h, limitOf(a)+5*time.Second, a.AtOnce, recorder)
 	if err != nil {

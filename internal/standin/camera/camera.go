@@ -124,6 +124,14 @@ type memory struct {
 	Cert     wire.KeyPair  `json:"cert"`
 }
 
+// turned is what of its configuration can be turned while it runs.
+type turned struct {
+	Speed   float64
+	Window  time.Duration
+	Refuses []string
+	Shadow  string
+}
+
 // Camera is one running stand-in.
 type Camera struct {
 	cfg    Config
@@ -134,6 +142,7 @@ type Camera struct {
 
 	mu     sync.Mutex
 	mem    memory
+	turned turned
 	nonces map[string]time.Time
 	served map[string]int // operations that were done, by name
 	ask    chan struct{}  // wakes the NTP client
@@ -145,7 +154,7 @@ type Camera struct {
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
+	c := &Camera{cfg: cfg, turned: turned{cfg.Manners.Speed, cfg.Window, cfg.Refuses, cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -217,7 +226,7 @@ func (c *Camera) Now() time.Time {
 
 // skew is how far the clock is off now: where it was set, and what it drifted since.
 func (c *Camera) skew(m memory) time.Duration {
-	speed := c.cfg.Manners.Speed
+	speed := c.turned.Speed
 	if speed == 0 {
 		speed = 1
 	}
@@ -231,7 +240,7 @@ func (m *memory) stand(d time.Duration) { m.Skew, m.Since = d, time.Now() }
 func (c *Camera) Alone() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.cfg.Manners.Shadow = ""
+	c.turned.Shadow = ""
 }
 
 // Restart starts it again, as SystemReboot does.
@@ -241,21 +250,21 @@ func (c *Camera) Restart() { c.leave(0) }
 func (c *Camera) Refuse(op string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.cfg.Refuses = append(slices.Clone(c.cfg.Refuses), op)
+	c.turned.Refuses = append(slices.Clone(c.turned.Refuses), op)
 }
 
 // Windowed makes it take tokens that are at most d off from now on.
 func (c *Camera) Windowed(d time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.cfg.Window = d
+	c.turned.Window = d
 }
 
 // Hurry makes its crystal age speed times as fast from now on.
 func (c *Camera) Hurry(speed float64) {
 	c.change(func(m *memory) {
 		m.stand(c.skew(*m))
-		c.cfg.Manners.Speed = speed
+		c.turned.Speed = speed
 	})
 }
 

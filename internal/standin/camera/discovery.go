@@ -85,7 +85,7 @@ func (c *Camera) probed(own *net.UDPConn, data []byte, from netip.AddrPort) {
 		uuids = append(uuids, m.UUID)
 	}
 	c.mu.Lock()
-	shadow := c.cfg.Manners.Shadow
+	shadow := c.turned.Shadow
 	c.mu.Unlock()
 	if shadow != "" {
 		uuids = append(uuids, shadow)

@@ -165,7 +165,10 @@ func (c *Camera) tokenOpens(token *wire.Node) (user, bool) {
 	if err != nil || err2 != nil || !known {
 		return u, false
 	}
-	if off := c.Now().Sub(at); off.Abs() > c.cfg.Window {
+	c.mu.Lock()
+	window := c.turned.Window
+	c.mu.Unlock()
+	if off := c.Now().Sub(at); off.Abs() > window {
 		return u, false
 	}
 	sum := sha1.Sum([]byte(string(nonce) + created + u.Password))
@@ -175,7 +178,7 @@ func (c *Camera) tokenOpens(token *wire.Node) (user, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for n, t := range c.nonces {
-		if time.Since(t) > 2*c.cfg.Window {
+		if time.Since(t) > 2*window {
 			delete(c.nonces, n)
 		}
 	}
@@ -186,7 +189,7 @@ func (c *Camera) tokenOpens(token *wire.Node) (user, bool) {
 
 func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 	c.mu.Lock()
-	locked := slices.Contains(c.cfg.Refuses, op.XMLName.Local)
+	locked := slices.Contains(c.turned.Refuses, op.XMLName.Local)
 	c.mu.Unlock()
 	if locked {
 		return "", &fault{500, "Receiver", "ter:Action/ter:ConfigurationConflict", "This setting is locked on the device."}
@@ -245,7 +248,7 @@ func stamp(tag string, t time.Time) string {
 
 func (c *Camera) getTime() string {
 	m := c.memory()
-	utc := time.Now().Add(c.skew(m)).UTC()
+	utc := c.Now().UTC()
 	kind := "Manual"
 	if m.NTP {
 		kind = "NTP"
