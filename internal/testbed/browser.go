@@ -172,7 +172,7 @@ func (p *Page) PressIn(within, text string) {
 	where, _ := json.Marshal(within)
 	js := `(() => { document.querySelectorAll('[data-press]').forEach(e => e.removeAttribute('data-press'));
 		const el = Array.from((document.querySelector(` + string(where) + `) || document.createElement('p')).querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
-		if (!el) return false; el.scrollIntoView({block: 'center'}); el.setAttribute('data-press', ''); return true })()`
+		if (!el) return false; el.scrollIntoView({block: 'center', behavior: 'instant'}); el.setAttribute('data-press', ''); return true })()`
 	var last error
 	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); {
 		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)

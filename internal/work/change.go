@@ -236,6 +236,8 @@ func (o *Office) fail(ctx context.Context, a stepArgs, c store.Change, cause err
 			state, reads = store.Asks, string(asks)
 		case errors.Is(cause, dial.ErrUnreachable) && slices.ContainsFunc(all, func(x store.Change) bool { return x.ID == c.ID && x.Writes > 0 }):
 			state, says = store.Asks, "It was sent and the device is silent since ("+says+"): whether it was made isn't known. Read it again and decide."
+		case errors.As(cause, new(unreadError)):
+			state, says = store.Asks, "It was sent and can't be read back ("+says+"): whether it was made isn't known. Read it again and decide."
 		}
 		if err := o.store.SettleChangeTx(ctx, tx, c.ID, a.fence, state, reads, says); err != nil {
 			return err
@@ -309,6 +311,11 @@ func (e asksError) Error() string {
 	return fmt.Sprintf("It reads %q now, neither what it was nor what was wanted: someone else changed it. Read it again and decide.", string(e))
 }
 
+// unreadError is why a thing couldn't be read after a change of it was sent.
+type unreadError struct{ error }
+
+func (e unreadError) Unwrap() error { return e.error }
+
 // leftError is what a thing reads after a change was sent that it didn't take.
 type leftError struct {
 	reads   string
@@ -333,6 +340,9 @@ func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change, f
 	}
 	defer closer()
 	reads, err := h.read(ctx)
+	if err != nil && c.Writes > 0 {
+		return unreadError{err}
+	}
 	if err != nil {
 		return err
 	}
@@ -354,7 +364,7 @@ func (o *Office) applyOne(ctx context.Context, d store.Device, c store.Change, f
 	o.opt.Pause(StepWritten)
 	reads, err = h.read(ctx)
 	if err != nil {
-		return err
+		return unreadError{err}
 	}
 	if reads != c.ToText {
 		return leftError{reads, reads != c.FromText}
