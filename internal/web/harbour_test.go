@@ -101,7 +101,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	shoot("sign-in")
 	h.on(p, "clock")
 	h.run(p, "body", "Read the clock of 14 cameras")
-	readings, every := 3, 1500*time.Millisecond
+	readings, every := 5, 2*time.Second
 	if os.Getenv("SHOTS") != "" { // pictures show the scenario's own drift
 		readings, every = 9, 8*time.Second
 	}
@@ -111,11 +111,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 		h.run(p, ".sheet", "Read Clock of Freight scale again")
 	}
 	h.sheet(p, "clock", "Freight scale")
-	p.Sees(30*time.Second, "Its clock drifts by", "reading by reading")
-	// On a slow machine it has left by then: its crystal is sped up.
-	if text := testbed.Eval[string](p, "document.querySelector('.sheet').innerText"); !strings.Contains(text, "It leaves what is usable on") && !strings.Contains(text, "ahead of Quay recorder") {
-		t.Errorf("the sheet tells neither when it leaves nor that it left:\n%s", text)
-	}
+	p.Sees(30*time.Second, "Its clock drifts by", "It leaves what is usable on", "reading by reading")
 	shoot("clock-drift")
 	h.on(p, "clock")
 	p.Sees(30*time.Second, "+1 h", "its NTP server isn't reached", "Quay recorder", "serves NTP")
@@ -176,7 +172,7 @@ func (h *harbour) click(p *testbed.Page, selector string) {
 func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartWhole(t), nil)
-	h.Fleet.Camera("Freight scale").Hurry(1500)
+	h.Fleet.Camera("Freight scale").Hurry(240)
 	p := testbed.Browser(t, 1280, 800)
 	byButtons(t, h, p, func(string) {})
 	// The pages and the sheet, in both themes and on a phone: nothing for axe-core, and
