@@ -24,9 +24,9 @@ type Judged struct {
 	Findings   []finding.Finding
 }
 
-// KeepMarks replaces marks and findings in four statements, however many there are. A
-// mark from an older version of the inputs doesn't overwrite a newer one, and one
-// that says the same is left alone.
+// KeepMarks replaces marks and findings in a fixed number of statements, however many
+// there are. Who judged older inputs of a source than another did was overtaken: neither
+// its marks nor its findings are kept. A mark that says the same is left alone.
 func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 	if len(all) == 0 {
 		return nil
@@ -38,25 +38,27 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 		}
 	}
 	b := &pgx.Batch{}
-	b.Queue(`select set_config('synchronous_commit', 'off', true)`) // see lazily
+	b.Queue(`select set_config('synchronous_commit', 'off', true)`)                            // see lazily
+	b.Queue(`select 1 from source where id = any($1) order by id for no key update`, m.source) // in one order, as lockDevices
+	b.Queue(`update source s set judged = n.version from (select src, max(version) version from unnest($1::bigint[], $2::bigint[]) n(src, version) group by 1) n where s.id = n.src and s.judged < n.version`, m.source, m.version)
 	b.Queue(`insert into mark (site_id, source_id, stage, state, words, sentence, inputs_version, rules_version, act, changes, valid_until)
 			select s, src, st, state, words, sentence, version, $11, act, changes, until
 			from unnest($1::bigint[], $2::bigint[], $3::smallint[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::int[], $10::timestamptz[])
 				n(s, src, st, state, words, sentence, version, act, changes, until)
-			where not exists (select 1 from mark m where m.source_id = src and m.stage = st and (m.state, m.words, m.sentence, m.act, m.changes, m.rules_version)
+			where exists (select 1 from source s where s.id = src and s.judged <= version)
+			and not exists (select 1 from mark m where m.source_id = src and m.stage = st and (m.state, m.words, m.sentence, m.act, m.changes, m.rules_version)
 				= (n.state, n.words, n.sentence, n.act, n.changes, $11) and m.valid_until is not distinct from until) order by src, st
 			on conflict (source_id, stage) do update set state = excluded.state, words = excluded.words, sentence = excluded.sentence, inputs_version = excluded.inputs_version,
 			rules_version = excluded.rules_version, act = excluded.act, changes = excluded.changes, valid_until = excluded.valid_until, derived_at = now()
 			where mark.inputs_version <= excluded.inputs_version and (mark.state, mark.words, mark.sentence, mark.act, mark.changes, mark.rules_version, mark.valid_until)
 			is distinct from (excluded.state, excluded.words, excluded.sentence, excluded.act, excluded.changes, excluded.rules_version, excluded.valid_until)`,
 		m.site, m.source, m.stage, m.state, m.words, m.sentence, m.version, m.act, m.changes, m.until, stage.RulesVersion)
-	// Who judged older inputs than the mark rests on was overtaken: its findings aren't kept.
-	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[], $3::bigint[]) n(src, st, version) join mark m on m.source_id = n.src and m.stage = n.st
-			where f.source_id = n.src and f.stage = n.st and m.inputs_version <= n.version`, m.source, m.stage, m.version)
+	b.Queue(`delete from finding f using unnest($1::bigint[], $2::smallint[], $3::bigint[]) n(src, st, version) join source s on s.id = n.src and s.judged <= n.version
+			where f.source_id = n.src and f.stage = n.st`, m.source, m.stage, m.version)
 	if len(m.fSource) > 0 {
 		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence, accepted)
 				select src, st, code, severity, n.words, n.sentence, way, evidence, accepted from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[], $10::bigint[])
-				with ordinality n(src, st, code, severity, words, sentence, way, evidence, accepted, version, nth) join mark m on m.source_id = n.src and m.stage = n.st and m.inputs_version <= n.version
+				with ordinality n(src, st, code, severity, words, sentence, way, evidence, accepted, version, nth) join source s on s.id = n.src and s.judged <= n.version
 				order by nth`,
 			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted, m.fVersion)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
@@ -182,5 +183,39 @@ func TestStepsBegunAndEndedAtTheSameTime(t *testing.T) {
 	}
 	if r, err := st.Run(ctx, run); err != nil || r.EndedAt == nil || r.Done != len(steps) {
 		t.Errorf("%+v %v", r, err)
+	}
+}
+
+// Who judged older inputs is overtaken, also by one whose verdict left the mark alone.
+func TestAnOvertakenVerdictIsNotKept(t *testing.T) {
+	st, site, d := site(t)
+	ctx := context.Background()
+	dev, err := st.Device(ctx, d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	says := func(version int64, state stage.State) store.Judged {
+		j := store.Judged{Site: site, SourceID: dev.SourceID, Stage: stage.Clock, Version: version, Mark: stage.Mark{State: state, Sentence: string(state)}}
+		if state == stage.Needs {
+			j.Findings = []finding.Finding{{Code: "clock.zone", Severity: finding.Needs, Sentence: "zone"}}
+		}
+		return j
+	}
+	for i, x := range []struct {
+		version int64
+		state   stage.State
+		want    stage.State
+	}{{3, stage.Ready, stage.Ready}, {5, stage.Ready, stage.Ready}, {4, stage.Needs, stage.Ready}, {5, stage.Needs, stage.Needs}, {4, stage.Ready, stage.Needs}, {6, stage.Ready, stage.Ready}} {
+		if err := st.KeepMarks(ctx, []store.Judged{says(x.version, x.state)}); err != nil {
+			t.Fatal(err)
+		}
+		marks, err := st.Marks(ctx, []int64{dev.SourceID})
+		if err != nil || marks[dev.SourceID][stage.Clock].State != x.want {
+			t.Errorf("after %d, version %d: %+v %v, want %s", i, x.version, marks[dev.SourceID][stage.Clock], err, x.want)
+		}
+		found, err := st.Findings(ctx, site, stage.Clock, 0, 0, 10)
+		if err != nil || (len(found) == 1) != (x.want == stage.Needs) {
+			t.Errorf("after %d, version %d: %d findings, %v", i, x.version, len(found), err)
+		}
 	}
 }

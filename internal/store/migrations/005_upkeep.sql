@@ -42,3 +42,8 @@ end $$;
 -- How many devices of a network, and of a recorder, are worked on at once.
 alter table site add column at_once_network int not null default 64 check (at_once_network between 1 and 256);
 alter table site add column at_once_recorder int not null default 4 check (at_once_recorder between 1 and 32);
+
+-- The newest inputs that a source was judged by: who judged older ones was overtaken,
+-- also where what the newer one said left the marks as they were.
+alter table source add column judged bigint not null default 0;
+update source s set judged = m.v from (select source_id, max(inputs_version) v from mark group by 1) m where m.source_id = s.id;
