@@ -34,7 +34,9 @@ func Odd(n Net, s Secrets) []camera.Config {
 	byDefault.Username, byDefault.Password = "maker", "maker-1234"
 	old := at("Old firmware", camera.Manners{})
 	old.Firmware = "3.9.12"
-	return []camera.Config{basic, a, b, locks, byDefault, old,
+	spells := at("Spells its zone", camera.Manners{SpellsZone: true})
+	spells.Zone, spells.Daylight = "WET0", false
+	return []camera.Config{basic, a, b, locks, byDefault, old, spells,
 		at("ONVIF off", camera.Manners{NoONVIF: true}),
 		at("Old page", camera.Manners{OldPage: true}),
 		at("Wrong mask", camera.Manners{MaskBits: 16}),

@@ -78,6 +78,21 @@ func (o *Office) hand(ctx context.Context, d store.Device, c store.Change) (hand
 	return hand{}, nil, fmt.Errorf("work: nobody knows how to make a change of kind %q", c.Kind)
 }
 
+// zoneReads is what a zone's change reads: a device may spell a rule in another way than
+// it was given.
+func zoneReads(r clock.Reading, c store.Change) string {
+	text, now := r.ZoneText(), time.Now()
+	switch {
+	case text == c.FromText || text == c.ToText:
+		return text
+	case r.Keeps(c.Args["zone"], c.Args["daylight"] == "on", now):
+		return c.ToText
+	case r.Keeps(c.Args["old_zone"], c.Args["old_daylight"] == "on", now):
+		return c.FromText
+	}
+	return text
+}
+
 func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 	// Every signed call after a write carries the time that the device has then. Its
 	// own NTP may step it between two calls: then it is read once more.
@@ -102,7 +117,7 @@ func clockHand(cam *onvif.Client, f clock.Facts, c store.Change) hand {
 		case err != nil:
 			return "", err
 		case c.Kind == clock.SetZone:
-			return r.ZoneText(), nil
+			return zoneReads(r, c), nil
 		case c.Kind == clock.SetSource, c.Kind == clock.SetManual:
 			return r.Source(), nil
 		}

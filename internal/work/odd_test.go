@@ -44,6 +44,7 @@ var oddly = map[string]string{
 	"Prefixes":               "",
 	"Default namespaces":     "",
 	"Comments":               "",
+	"Spells its zone":        "clock.zone",
 }
 
 // startOdd has the odd cameras run beside the thin scenario, on a network of the site.
@@ -123,6 +124,21 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 			t.Errorf("%s: %+v", p, r)
 		}
 	}
+	// A rule that the device spells in its own way is kept all the same, and taken back.
+	if r := b.apply(stage.Clock, "Spells its zone"); r.Failed > 0 {
+		steps, _ := b.Store.StepsOf(ctx, r.ID, 1)
+		t.Errorf("%+v", steps)
+	}
+	b.oddCodes(map[string]string{"Spells its zone": ""})
+	made, err := b.Store.ChangesOfDevice(ctx, b.device("Spells its zone").ID, 1)
+	if err != nil || len(made) != 1 || made[0].State != store.Verified {
+		t.Fatalf("%+v %v", made, err)
+	}
+	if r := b.wait(b.office.Undo(ctx, work.Ask{}, made[0])); r.Failed > 0 {
+		steps, _ := b.Store.StepsOf(ctx, r.ID, 1)
+		t.Errorf("%+v", steps)
+	}
+	b.oddCodes(map[string]string{"Spells its zone": "clock.zone"})
 	cams["Two on one"].Alone()
 	if err := b.Store.AllowBasic(ctx, b.device("Basic alone").ID, true); err != nil {
 		t.Fatal(err)

@@ -271,6 +271,23 @@ func SameZone(a, b Zone, now time.Time) bool {
 	return true
 }
 
+// Keeps says whether a reading keeps the same local time over the two years from now as
+// a zone and its daylight switch, however the device spells it.
+func (r Reading) Keeps(zone string, daylight bool, now time.Time) bool {
+	have, err := ParseZone(r.Zone)
+	want, err2 := ParseZone(zone)
+	if err != nil || err2 != nil {
+		return r.Zone == zone && r.Daylight == daylight
+	}
+	if !r.Daylight {
+		have = have.WithoutDaylight()
+	}
+	if !daylight {
+		want = want.WithoutDaylight()
+	}
+	return SameZone(have, want, now)
+}
+
 // effective drops transitions that change nothing.
 func effective(z Zone, from, to time.Time) []Transition {
 	last := z.Offset(from)

@@ -111,3 +111,29 @@ func FuzzParseZone(f *testing.F) {
 		}
 	})
 }
+
+// A reading keeps a zone however it spells it, and not once its daylight switch is off.
+func TestAReadingKeepsAZoneHoweverItSpellsIt(t *testing.T) {
+	now := at("2026-11-24T03:00:00Z")
+	const site = "WET0WEST,M3.5.0/1,M10.5.0"
+	for _, tc := range []struct {
+		zone     string
+		daylight bool
+		want     string
+		on, same bool
+	}{
+		{site, true, site, true, true},
+		{"WET+00:00WEST,M3.5.0/01:00:00,M10.5.0/02:00:00", true, site, true, true},
+		{"GMT0BST,M3.5.0/1,M10.5.0/2", true, site, true, true},
+		{site, false, site, true, false},
+		{site, false, site, false, true},
+		{"WET0", true, site, false, true},
+		{"WET0", true, site, true, false},
+		{"nonsense,", true, "nonsense,", true, true},
+		{"nonsense,", true, site, true, false},
+	} {
+		if got := (Reading{Zone: tc.zone, Daylight: tc.daylight}).Keeps(tc.want, tc.on, now); got != tc.same {
+			t.Errorf("%s, daylight %v, against %s, %v: %v", tc.zone, tc.daylight, tc.want, tc.on, got)
+		}
+	}
+}

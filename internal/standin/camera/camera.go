@@ -78,6 +78,7 @@ type Manners struct {
 	NTPServers  []string      // it was told to ask these
 	DateOrder   string        // of the text burned in, as tt:DateFormat; empty: day first
 	Clock12     bool          // the text burned in has 12 hours
+	SpellsZone  bool          // it spells a zone's rule out in its own way
 	GivesHost   string        // host in the stream addresses that it gives
 	Sources     []string      // names of its video sources; empty: one
 	Behind      netip.Addr    // it is heard from this address alone

@@ -246,6 +246,27 @@ func stamp(tag string, t time.Time) string {
 		tag, t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day(), tag)
 }
 
+// spelt is a zone as this make writes it: "WET0WEST,M3.5.0/1,M10.5.0" becomes
+// "WET+00:00WEST,M3.5.0/01:00:00,M10.5.0/02:00:00".
+func (c *Camera) spelt(zone string) string {
+	if !c.cfg.Manners.SpellsZone {
+		return zone
+	}
+	parts := strings.Split(zone, ",")
+	parts[0] = strings.Replace(parts[0], "WET0", "WET+00:00", 1)
+	for i, p := range parts[1:] {
+		day, at, given := strings.Cut(p, "/")
+		if !given {
+			at = "2"
+		}
+		if !strings.Contains(at, ":") {
+			at = strings.Repeat("0", max(0, 2-len(at))) + at + ":00:00"
+		}
+		parts[i+1] = day + "/" + at
+	}
+	return strings.Join(parts, ",")
+}
+
 func (c *Camera) getTime() string {
 	m := c.memory()
 	utc := c.Now().UTC()
@@ -254,7 +275,7 @@ func (c *Camera) getTime() string {
 		kind = "NTP"
 	}
 	return fmt.Sprintf(`<tds:GetSystemDateAndTimeResponse><tds:SystemDateAndTime><tt:DateTimeType>%s</tt:DateTimeType><tt:DaylightSavings>%t</tt:DaylightSavings><tt:TimeZone><tt:TZ>%s</tt:TZ></tt:TimeZone>%s%s</tds:SystemDateAndTime></tds:GetSystemDateAndTimeResponse>`,
-		kind, m.Daylight, wire.Esc(m.Zone), stamp("UTCDateTime", utc), stamp("LocalDateTime", utc.Add(localAhead(m, utc))))
+		kind, m.Daylight, wire.Esc(c.spelt(m.Zone)), stamp("UTCDateTime", utc), stamp("LocalDateTime", utc.Add(localAhead(m, utc))))
 }
 
 func (c *Camera) setTime(op *wire.Node) (string, *fault) {
