@@ -117,7 +117,7 @@ func (o *Office) drift(ctx context.Context, d store.Device, r *clock.Reading) er
 	if err != nil {
 		return err
 	}
-	points, err := clockPoints(past)
+	points, err := clockPoints(*r, past)
 	if err != nil {
 		return err
 	}
@@ -128,16 +128,17 @@ func (o *Office) drift(ctx context.Context, d store.Device, r *clock.Reading) er
 	return nil
 }
 
-// clockPoints are the readings of a clock since it last ran by itself, in the order of
-// time; past has the newest first.
-func clockPoints(past []store.Fact) ([]clock.Point, error) {
+// clockPoints are the readings of a clock since it runs by itself, before now, in the
+// order of time; past has the newest first. A zone is written with a time: where it
+// changed the clock was set.
+func clockPoints(now clock.Reading, past []store.Fact) ([]clock.Point, error) {
 	var points []clock.Point
 	for _, f := range past {
 		var was clock.Reading
 		if err := json.Unmarshal(f.Value, &was); err != nil {
 			return nil, err
 		}
-		if was.NTP {
+		if was.NTP || was.Zone != now.Zone || was.Daylight != now.Daylight {
 			break
 		}
 		points = append(points, clock.Point{At: was.At, Off: was.Offset.Mid(), Error: was.Offset.Error()})

@@ -164,7 +164,7 @@ func TestAThingThatReadsNeitherFromNorToIsAsked(t *testing.T) {
 	b.read(stage.Clock, "Berth 1 ramp")
 	d := b.device("Berth 1 ramp")
 	picks := []work.Pick{{Device: d, Changes: b.view().Proposals(time.Now(), d, stage.Clock)[:1]}}
-	picks[0].Changes[0].From = "something it never read"
+	picks[0].Changes[0].From, picks[0].Changes[0].Args["old_zone"] = "UTC+5 · daylight off", "UTC+5" // which it never read
 	b.wait(b.office.Apply(context.Background(), work.Ask{Site: b.Site, Stage: stage.Clock, Title: "Apply"}, picks))
 	all, err := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 	if err != nil || len(all) != 1 || all[0].State != "asks" || all[0].Writes != 0 {
