@@ -134,7 +134,13 @@
   }
   document.addEventListener("click", function (e) {
     if (!e.target.matches("input[type=checkbox]")) return;
-    if (e.target.matches("[data-pick-all]")) { boxes().forEach(function (b) { put(b, e.target.checked); }); return; }
+    if (e.target.matches("[data-pick-all]")) {
+      // By the rows, not by the box itself: a live update may have exchanged it.
+      const on = !boxes().every(function (b) { return b.checked; });
+      boxes().forEach(function (b) { put(b, on); });
+      e.target.checked = on;
+      return;
+    }
     if (e.target.name !== "pick") return;
     if (e.shiftKey) range(e.target);
     last = boxes().indexOf(e.target);
