@@ -128,9 +128,8 @@ func (o *Office) drift(ctx context.Context, d store.Device, r *clock.Reading) er
 	return nil
 }
 
-// clockPoints are the readings of a clock since it runs by itself, before now, in the
-// order of time; past has the newest first. A zone is written with a time: where it
-// changed the clock was set.
+// clockPoints are the readings of a clock before now since it runs by itself, in the
+// order of time; past has the newest first.
 func clockPoints(now clock.Reading, past []store.Fact) ([]clock.Point, error) {
 	var points []clock.Point
 	for _, f := range past {
@@ -138,7 +137,7 @@ func clockPoints(now clock.Reading, past []store.Fact) ([]clock.Point, error) {
 		if err := json.Unmarshal(f.Value, &was); err != nil {
 			return nil, err
 		}
-		if was.NTP || was.Zone != now.Zone || was.Daylight != now.Daylight {
+		if !clock.Unset(was, now) {
 			break
 		}
 		points = append(points, clock.Point{At: was.At, Off: was.Offset.Mid(), Error: was.Offset.Error()})

@@ -32,6 +32,13 @@ const (
 	step = 1500 * time.Millisecond
 )
 
+// Unset says whether the clock ran by itself from an earlier reading to a later one, as
+// far as their settings tell: not where it followed NTP, nor where its zone changed, which
+// is written together with a time.
+func Unset(earlier, later Reading) bool {
+	return !earlier.NTP && !later.NTP && earlier.Zone == later.Zone && earlier.Daylight == later.Daylight
+}
+
 // FitDrift fits a line through the readings since the clock was last set; points are
 // in the order of time. ok is false where they are too few or too close together. The
 // error is what the scatter of the readings and their own bounds allow, whichever is

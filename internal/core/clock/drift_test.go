@@ -177,3 +177,22 @@ func TestRecordersOwnClocks(t *testing.T) {
 		t.Errorf("%+v %+v", got, out)
 	}
 }
+
+// Where the time was written with a zone, or came from NTP, no drift is fitted across.
+func TestUnset(t *testing.T) {
+	hand := Reading{Zone: "WET0"}
+	for name, x := range map[string]struct {
+		earlier, later Reading
+		want           bool
+	}{
+		"by hand":           {hand, hand, true},
+		"another zone":      {hand, Reading{Zone: "UTC0"}, false},
+		"daylight switched": {hand, Reading{Zone: "WET0", Daylight: true}, false},
+		"NTP before":        {Reading{Zone: "WET0", NTP: true}, hand, false},
+		"NTP now":           {hand, Reading{Zone: "WET0", NTP: true}, false},
+	} {
+		if got := Unset(x.earlier, x.later); got != x.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
