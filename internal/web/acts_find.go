@@ -268,10 +268,10 @@ func (s *Server) move(c *echo.Context) error {
 		return err
 	}
 	f, _ := v.Find(d)
-	if f.Seat == nil || f.Seen == nil {
+	if f.IPConfig == nil || f.Seen == nil {
 		return s.back(c, "Its address settings weren't read: sign in to it first.")
 	}
-	to := netplan.Seat{Automatic: true}
+	to := netplan.IPConfig{Automatic: true}
 	if c.FormValue("automatic") != "1" {
 		if to, err = s.seatOf(c.FormValue("address"), v.Networks()); err != nil {
 			return s.back(c, err.Error())
@@ -283,10 +283,10 @@ func (s *Server) move(c *echo.Context) error {
 			return s.back(c, says)
 		}
 	}
-	if to == *f.Seat {
+	if to == *f.IPConfig {
 		return s.back(c, "It has that address already.")
 	}
-	ch := identity.Seat(*f.Seat, to)
+	ch := identity.ChangeIPConfig(*f.IPConfig, to)
 	if _, err := s.office.Once(ctx, work.Ask{Stage: stage.Find, Person: me.person.ID}, d, ch); err != nil {
 		return s.told(c, err)
 	}
@@ -297,16 +297,16 @@ func (s *Server) move(c *echo.Context) error {
 }
 
 // seatOf is an address of the site's networks with mask and gateway of its network.
-func (s *Server) seatOf(text string, networks []netplan.Network) (netplan.Seat, error) {
+func (s *Server) seatOf(text string, networks []netplan.Network) (netplan.IPConfig, error) {
 	a, err := oneAddress(text)
 	if err != nil {
-		return netplan.Seat{}, err
+		return netplan.IPConfig{}, err
 	}
 	n, ok := netplan.Of(networks, a)
 	if !ok || netplan.Reserved(n.Prefix, a) {
-		return netplan.Seat{}, said(fmt.Sprintf("%s is no address of the site's networks that a device can have.", a))
+		return netplan.IPConfig{}, said(fmt.Sprintf("%s is no address of the site's networks that a device can have.", a))
 	}
-	return netplan.Seat{Address: a, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}, nil
+	return netplan.IPConfig{Address: a, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}, nil
 }
 
 // inUse says which other device is at an address, or expected there.

@@ -99,10 +99,10 @@ func (s *Server) findDeeds(ctx context.Context, p *scenePage, d store.Device, de
 			return err
 		}
 	}
-	if _, open := v.Account(d.ID); !open || f.Seat == nil || len(v.Networks()) == 0 {
+	if _, open := v.Account(d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
 		return nil
 	}
-	de.Seat = f.Seat.String()
+	de.Seat = f.IPConfig.String()
 	used, expected, err := s.store.AddressesUsed(ctx, p.Site.ID)
 	if err != nil {
 		return err

@@ -36,8 +36,8 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 			add("Open ports", strings.Trim(fmt.Sprint(s.Ports), "[]"), s.At, true)
 			add("Service", s.Service, s.At, true)
 			add("Web page", s.Title, s.At, false)
-			if f.Seat != nil {
-				add("Address settings", f.Seat.String(), v.FactAge(d.ID, "device.seat"), true)
+			if f.IPConfig != nil {
+				add("Address settings", f.IPConfig.String(), v.FactAge(d.ID, "device.seat"), true)
 			}
 			add("Firmware", f.Firmware, v.FactAge(d.ID, "device.info"), true)
 			if b := f.Behind; b != nil {

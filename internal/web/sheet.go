@@ -11,7 +11,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/work"
 )
@@ -51,7 +51,7 @@ type deeds struct {
 }
 
 type viewChoice struct {
-	onvif.View
+	stream.VideoSource
 	Picked bool
 }
 

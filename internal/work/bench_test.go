@@ -329,14 +329,14 @@ func bareOne(c camera.Config) error {
 	if _, err := signed.Users(ctx); err != nil {
 		return err
 	}
-	if _, _, err := signed.Seat(ctx); err != nil {
+	if _, _, err := signed.IPConfig(ctx); err != nil {
 		return err
 	}
 	_, _ = signed.Rule(ctx)
 	if _, err := signed.Discoverable(ctx); err != nil {
 		return err
 	}
-	if _, err := signed.Views(ctx, services); err != nil {
+	if _, err := signed.VideoSources(ctx, services); err != nil {
 		return err
 	}
 	describe, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", c.Address, camera.RTSPPort), c.Username, c.Password)

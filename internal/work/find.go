@@ -257,7 +257,7 @@ func (o *Office) knockWeb(ctx context.Context, host dial.Host, port int, s *iden
 	if err == nil {
 		s.Kind, s.Ways = identity.Camera, []identity.Way{identity.AskedTime}
 		if schemes, serr := c.Schemes(ask); serr == nil && len(schemes) == 0 {
-			s.Virgin = true
+			s.NoPassword = true
 		}
 	} else {
 		s.Service = ""

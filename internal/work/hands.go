@@ -32,7 +32,7 @@ func (o *Office) hand(ctx context.Context, d store.Device, c store.Change) (hand
 		return hand{}, nil, err
 	}
 	switch {
-	case c.Kind == identity.SetSeat:
+	case c.Kind == identity.SetIPConfig:
 		return o.seatHand(d, v, c), func() {}, nil
 	case c.Kind == identity.RemoveEntry, strings.HasPrefix(c.Kind, "rotate.") && c.Kind != access.Change, c.Kind == clock.SetRecorder, c.Kind == channel.Resume:
 		return o.recorderHand(ctx, d, v, c)

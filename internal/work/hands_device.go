@@ -67,15 +67,15 @@ const moveLimit = 12 * time.Second
 // seatHand moves a device: it is read where it was and where it is to be, and found
 // again after the write.
 func (o *Office) seatHand(d store.Device, v *View, c store.Change) hand {
-	to, err := netplan.ParseSeat(c.Args["seat"])
-	seat := func(ctx context.Context, at netip.Addr) (*onvif.Client, netplan.Seat, string, error) {
+	to, err := netplan.ParseIPConfig(c.Args["seat"])
+	seat := func(ctx context.Context, at netip.Addr) (*onvif.Client, netplan.IPConfig, string, error) {
 		there := d
 		there.Address = &at
 		cam, _, err := o.open(ctx, there, v)
 		if err != nil {
-			return nil, netplan.Seat{}, "", err
+			return nil, netplan.IPConfig{}, "", err
 		}
-		s, token, err := cam.Seat(ctx)
+		s, token, err := cam.IPConfig(ctx)
 		return cam, s, token, err
 	}
 	at := *d.Address
@@ -106,7 +106,7 @@ func (o *Office) seatHand(d store.Device, v *View, c store.Change) hand {
 				return err
 			}
 			defer cam.Close()
-			if err := cam.SetSeat(ctx, token, to); err != nil {
+			if err := cam.SetIPConfig(ctx, token, to); err != nil {
 				return err
 			}
 			if to.Address == was.Address && !to.Automatic {
@@ -124,7 +124,7 @@ func (o *Office) seatHand(d store.Device, v *View, c store.Change) hand {
 
 // findAgain waits for a device at its new address, and where it isn't there asks the
 // networks for it. One that is lost is said to be, with the way to get it back.
-func (o *Office) findAgain(ctx context.Context, d store.Device, v *View, to netplan.Seat) (netip.Addr, error) {
+func (o *Office) findAgain(ctx context.Context, d store.Device, v *View, to netplan.IPConfig) (netip.Addr, error) {
 	seen, _ := v.Seen(d.ID)
 	pin, _ := fact[string](v, d.ID, factTLS)
 	for end := time.Now().Add(moveLimit); time.Now().Before(end) && ctx.Err() == nil; {

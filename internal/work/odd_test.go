@@ -172,12 +172,12 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	lease := b.Net.At(".3.200")
 	given := b.device("Takes what it is given")
 	fv, _ := b.view().Find(given)
-	if r := b.once(stage.Find, given.Place, identity.Seat(*fv.Seat, netplan.Seat{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
+	if r := b.once(stage.Find, given.Place, identity.ChangeIPConfig(*fv.IPConfig, netplan.IPConfig{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
 		t.Errorf("%+v: it is at %s", r, b.device(given.Place).Address)
 	}
 	lost := b.device("Moves and is lost")
 	fv, _ = b.view().Find(lost)
-	r := b.once(stage.Find, lost.Place, identity.Seat(*fv.Seat, netplan.Seat{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
+	r := b.once(stage.Find, lost.Place, identity.ChangeIPConfig(*fv.IPConfig, netplan.IPConfig{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
 	steps, err := b.Store.StepsOf(ctx, r.ID, 1)
 	if err != nil || r.Failed != 1 || !strings.Contains(steps[0].Says, "answers neither there nor at") || !strings.Contains(steps[0].Says, "To get it back") {
 		t.Errorf("%+v %v", steps, err)

@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/ntp"
@@ -473,7 +474,7 @@ func (o *Office) readInputs(ctx context.Context, d store.Device) error {
 	if err != nil {
 		return err
 	}
-	return o.store.KeepFact(ctx, d.ID, factInputs, "GET /api/channels/n/inputs", time.Now().UTC(), Inputs{names, pegs, events})
+	return o.store.KeepFact(ctx, d.ID, factInputs, "GET /api/channels/n/inputs", time.Now().UTC(), route.Inputs{Names: names, Pegs: pegs, Events: events})
 }
 
 // heldBy reads the camera's recorder afresh and finds the slot that holds it.

@@ -132,7 +132,7 @@ func (o *Office) seeAgain(ctx context.Context, d store.Device) error {
 		return err
 	}
 	defer c.Close()
-	seat, _, err := c.Seat(ctx)
+	seat, _, err := c.IPConfig(ctx)
 	if err != nil {
 		return err
 	}

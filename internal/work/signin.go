@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/page"
@@ -142,7 +143,7 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 		if rule, err := plain.Rule(ctx); err == nil {
 			a.rule = &rule
 		}
-		a.looked.Virgin = true
+		a.looked.NoPassword = true
 		return "no first password was set", nil
 	case schemes[0] == access.Basic && !strings.HasPrefix(a.seen.Service, "https:"):
 		a.looked.Basic = true
@@ -302,7 +303,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them
 		account.Level = access.Operator
 	}
-	seat, _, err := c.Seat(ctx)
+	seat, _, err := c.IPConfig(ctx)
 	add(factSeat, "GetNetworkInterfaces, GetNetworkDefaultGateway", seat, err)
 	if rule, err := c.Rule(ctx); err == nil {
 		a.rule = &rule
@@ -310,8 +311,8 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	if heard, err := c.Discoverable(ctx); err == nil {
 		add(factHidden, "GetDiscoveryMode", !heard, nil)
 	}
-	if _, read := fact[[]onvif.View](a.v, d.ID, factViews); !read {
-		views, err := c.Views(ctx, services)
+	if _, read := fact[[]stream.VideoSource](a.v, d.ID, factViews); !read {
+		views, err := c.VideoSources(ctx, services)
 		add(factViews, "GetProfiles", views, err)
 	}
 	return ctx.Err()

@@ -188,7 +188,7 @@ func (o *Office) listening(ctx context.Context, a stepArgs, giveWay func()) (say
 		says, trouble = o.step(ctx, a)
 		return says, trouble, false
 	}
-	var ear dial.Ear
+	var ear dial.Activity
 	begun, cut, over := time.Now(), atomic.Bool{}, make(chan struct{})
 	go func() {
 		tick := time.NewTicker(hush / 3)
@@ -210,7 +210,7 @@ func (o *Office) listening(ctx context.Context, a stepArgs, giveWay func()) (say
 			return
 		}
 	}()
-	says, trouble = o.step(dial.WithEar(ctx, &ear), a)
+	says, trouble = o.step(dial.WithActivity(ctx, &ear), a)
 	close(over)
 	return says, trouble, trouble != nil && cut.Load()
 }

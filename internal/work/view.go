@@ -21,7 +21,6 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/store"
 )
 
@@ -43,11 +42,11 @@ const (
 	factReached  = "recorder.reached" // Looked
 	factTopics   = "event.topics"     // []topic.Description
 	factRules    = "camera.rules"     // []rule.Rule
-	factInputs   = "route.inputs"     // Inputs
+	factInputs   = "route.inputs"     // route.Inputs
 	factRoutes   = "route.looked"     // Looked
-	factSeat     = "device.seat"      // netplan.Seat
+	factSeat     = "device.seat"      // netplan.IPConfig
 	factHidden   = "device.hidden"    // bool: its discovery is off
-	factViews    = "device.views"     // []onvif.View
+	factViews    = "device.views"     // []stream.VideoSource
 	factRule     = "access.rule"      // access.Rule
 	factWeb      = "access.web"       // access.Account: what opens its page alone
 	factUsers    = "access.users"     // []string
@@ -57,22 +56,15 @@ const (
 
 // Looked says when a stage's facts were last asked for and what hindered it.
 type Looked struct {
-	At      time.Time        `json:"at"`
-	Trouble string           `json:"trouble,omitempty"`
-	Tried   string           `json:"tried,omitempty"`
-	Outcome identity.Outcome `json:"outcome,omitempty"`
-	NoSets  bool             `json:"no_sets,omitempty"`
-	WasUUID string           `json:"was_uuid,omitempty"`
-	Virgin  bool             `json:"virgin,omitempty"`
-	Basic   bool             `json:"basic,omitempty"`  // it takes nothing but Basic over HTTP
-	Locked  time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
-}
-
-// Inputs is what a recorder's channel can hear and what is pegged to it.
-type Inputs struct {
-	Names  []string    `json:"names"`
-	Pegs   []route.Peg `json:"pegs"`
-	Events string      `json:"events"`
+	At         time.Time        `json:"at"`
+	Trouble    string           `json:"trouble,omitempty"`
+	Tried      string           `json:"tried,omitempty"`
+	Outcome    identity.Outcome `json:"outcome,omitempty"`
+	NoSets     bool             `json:"no_sets,omitempty"`
+	WasUUID    string           `json:"was_uuid,omitempty"`
+	NoPassword bool             `json:"virgin,omitempty"`
+	Basic      bool             `json:"basic,omitempty"`  // it takes nothing but Basic over HTTP
+	Locked     time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
 }
 
 // View is one reading of a site, or of a part of it, from the database: what the
@@ -252,8 +244,8 @@ func (v *View) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	if n, in := netplan.Of(v.nets, s.Address); in {
 		f.Inside, f.Network = true, n.Prefix
 	}
-	if seat, ok := fact[netplan.Seat](v, d.ID, factSeat); ok {
-		f.Seat = &seat
+	if seat, ok := fact[netplan.IPConfig](v, d.ID, factSeat); ok {
+		f.IPConfig = &seat
 	}
 	f.Hidden, _ = fact[bool](v, d.ID, factHidden)
 	if b, behind := v.ports[s.Address]; behind {
@@ -262,7 +254,7 @@ func (v *View) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	if info, ok := v.Info(d.ID); ok {
 		f.Firmware = info.Firmware
 	}
-	views, _ := fact[[]onvif.View](v, d.ID, factViews)
+	views, _ := fact[[]stream.VideoSource](v, d.ID, factViews)
 	for _, x := range views {
 		f.Sources = append(f.Sources, x.Name)
 	}
@@ -270,7 +262,7 @@ func (v *View) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	w.Least = v.least(d)
 	// Outside every network, and the place where it is expected is free.
 	if n, in := netplan.Of(v.nets, w.Address); !f.Inside && in && w.Expected {
-		w.MoveTo = &netplan.Seat{Address: w.Address, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}
+		w.MoveTo = &netplan.IPConfig{Address: w.Address, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}
 	}
 	return f, w
 }
@@ -297,8 +289,8 @@ func (v *View) ServesNTP(id int64) bool {
 }
 
 // Views lists a device's video sources.
-func (v *View) Views(id int64) []onvif.View {
-	all, _ := fact[[]onvif.View](v, id, factViews)
+func (v *View) Views(id int64) []stream.VideoSource {
+	all, _ := fact[[]stream.VideoSource](v, id, factViews)
 	return all
 }
 
@@ -308,7 +300,7 @@ func (v *View) Networks() []netplan.Network { return v.nets }
 // SignIn gives the judge of Sign-in what is known of a device.
 func (v *View) SignIn(d store.Device) (access.Facts, access.Wishes) {
 	l, _ := fact[Looked](v, d.ID, factTried)
-	f := access.Facts{LookedAt: l.At, Trouble: l.Trouble, NoSets: l.NoSets, Virgin: l.Virgin, Basic: l.Basic, LockedTo: l.Locked, Tries: v.Tries[d.ID]}
+	f := access.Facts{LookedAt: l.At, Trouble: l.Trouble, NoSets: l.NoSets, NoPassword: l.NoPassword, Basic: l.Basic, LockedTo: l.Locked, Tries: v.Tries[d.ID]}
 	if a, ok := v.Account(d.ID); ok {
 		f.Account = &a
 		f.Factory, f.Former = v.Sets[a.SetID].Factory, v.Sets[a.SetID].Former
@@ -410,7 +402,7 @@ func (v *View) Routes(d store.Device) route.Facts {
 	l, _ := fact[Looked](v, d.ID, factRoutes)
 	f := route.Facts{LookedAt: l.At, Trouble: l.Trouble}
 	f.Topics, _ = fact[[]topic.Description](v, d.ID, factTopics)
-	if in, ok := fact[Inputs](v, d.ID, factInputs); ok {
+	if in, ok := fact[route.Inputs](v, d.ID, factInputs); ok {
 		f.Inputs, f.Pegs, f.Events = in.Names, in.Pegs, in.Events
 	}
 	if rec, slot, ok := v.HolderOf(d); ok {
@@ -447,7 +439,7 @@ func (v *View) Basis(d store.Device) string {
 	}
 	info, _ := v.Info(d.ID)
 	r, _ := v.Reading(d.ID)
-	in, _ := fact[Inputs](v, d.ID, factInputs)
+	in, _ := fact[route.Inputs](v, d.ID, factInputs)
 	pegs := make([]string, len(in.Pegs))
 	for i, p := range in.Pegs {
 		pegs[i] = p.String()

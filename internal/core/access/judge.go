@@ -11,23 +11,23 @@ import (
 
 // Facts is what the judge of Sign-in knows of one device.
 type Facts struct {
-	LookedAt time.Time
-	Account  *Account
-	Tries    []Try
-	Knocks   []Knock
-	Trouble  string // why no try could be made or judged
-	NoSets   bool
-	Virgin   bool      // no first password was set: it lets anyone set one
-	Rule     *Rule     // of its passwords, where it told one
-	Web      *Account  // what opens its page, where ONVIF refuses it
-	Basic    bool      // it takes nothing but Basic over HTTP
-	LockedTo time.Time // until when the device takes no sign-in; zero: it isn't locked
-	Users    []string  // its ONVIF user names, as "otter (Administrator)"
-	Pinned   string    // fingerprint of its certificate that is trusted
-	Shown    string    // the one that it shows now
-	Factory  bool      // what opens it is a maker's default
-	Former   bool      // what opens it was left by whoever used it before
-	Open     bool      // RTSP asks for no sign-in
+	LookedAt   time.Time
+	Account    *Account
+	Tries      []Try
+	Knocks     []Knock
+	Trouble    string // why no try could be made or judged
+	NoSets     bool
+	NoPassword bool      // no first password was set: it lets anyone set one
+	Rule       *Rule     // of its passwords, where it told one
+	Web        *Account  // what opens its page, where ONVIF refuses it
+	Basic      bool      // it takes nothing but Basic over HTTP
+	LockedTo   time.Time // until when the device takes no sign-in; zero: it isn't locked
+	Users      []string  // its ONVIF user names, as "otter (Administrator)"
+	Pinned     string    // fingerprint of its certificate that is trusted
+	Shown      string    // the one that it shows now
+	Factory    bool      // what opens it is a maker's default
+	Former     bool      // what opens it was left by whoever used it before
+	Open       bool      // RTSP asks for no sign-in
 }
 
 // Knock is a recorder that was refused by the device though its clock is right: it
@@ -127,7 +127,7 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 			"Give the channel the account that opens the camera, or pause it.")
 	}
 	switch {
-	case f.Virgin:
+	case f.NoPassword:
 		says := "No first password was set: anyone who reaches it can set one."
 		if f.Rule != nil {
 			says += " Its rule for passwords: " + f.Rule.String() + "."
@@ -253,7 +253,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel)}})
 		}
 		return out
-	case f.Virgin && name != "":
+	case f.NoPassword && name != "":
 		return []finding.Change{{Kind: SetFirst, Key: SetFirst, Title: "First password", From: NoPassword, To: AccountText(name, Administrator),
 			Why: "Its password is made by its rule and sealed here before it is sent.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Irreversible, Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator}}}

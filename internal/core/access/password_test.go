@@ -103,7 +103,7 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 		code string
 		sev  finding.Severity
 	}{
-		{"new in the box", Facts{Virgin: true, Rule: &Rule{Length: 10}}, Wishes{}, "access.first-password", finding.Needs},
+		{"new in the box", Facts{NoPassword: true, Rule: &Rule{Length: 10}}, Wishes{}, "access.first-password", finding.Needs},
 		{"web alone", Facts{Web: open}, Wishes{}, "access.onvif-account", finding.Blocks},
 		{"locked", Facts{LockedTo: now.Add(time.Minute)}, Wishes{}, "access.locked", finding.Blocks},
 		{"was locked", Facts{LockedTo: now.Add(-time.Minute)}, Wishes{}, "access.closed", finding.Blocks},
@@ -135,7 +135,7 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 
 func TestProposeAccounts(t *testing.T) {
 	w := Wishes{Name: "otter"}
-	first := Propose(now, Facts{LookedAt: now, Virgin: true}, w)
+	first := Propose(now, Facts{LookedAt: now, NoPassword: true}, w)
 	if len(first) != 1 || first[0].Kind != SetFirst || first[0].From != NoPassword || first[0].To != "otter, Administrator" || first[0].Undo.Kind != finding.Irreversible || first[0].Undo.Note == "" {
 		t.Errorf("%+v", first)
 	}

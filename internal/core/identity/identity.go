@@ -26,27 +26,27 @@ var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello, Sh
 
 // Sighting is what one address answered, before anyone signed in.
 type Sighting struct {
-	Address  netip.Addr `json:"address"`
-	At       time.Time  `json:"at"`
-	Ways     []Way      `json:"ways"`
-	UUID     string     `json:"uuid"` // endpoint reference, without "urn:uuid:"
-	MAC      string     `json:"mac"`
-	Serial   string     `json:"serial"`
-	Make     string     `json:"make"`
-	Model    string     `json:"model"`
-	Name     string     `json:"name"`
-	Firmware string     `json:"firmware"`
-	Service  string     `json:"service"` // ONVIF device service as the device gave it, or as it answered
-	Ports    []int      `json:"ports"`   // open
-	RTSPPort int        `json:"rtsp_port"`
-	Kind     Kind       `json:"kind"`
-	Trouble  string     `json:"trouble"`            // what went wrong while asking, worded
-	Also     []string   `json:"also,omitempty"`     // other endpoints that answered from this address
-	Clones   []string   `json:"clones,omitempty"`   // other addresses that answer with its endpoint
-	Virgin   bool       `json:"virgin,omitempty"`   // it lets anyone set a first password
-	Title    string     `json:"title,omitempty"`    // of its web page
-	Page     string     `json:"page,omitempty"`     // where that is
-	OldPage  string     `json:"old_page,omitempty"` // what of a past browser the page wants
+	Address    netip.Addr `json:"address"`
+	At         time.Time  `json:"at"`
+	Ways       []Way      `json:"ways"`
+	UUID       string     `json:"uuid"` // endpoint reference, without "urn:uuid:"
+	MAC        string     `json:"mac"`
+	Serial     string     `json:"serial"`
+	Make       string     `json:"make"`
+	Model      string     `json:"model"`
+	Name       string     `json:"name"`
+	Firmware   string     `json:"firmware"`
+	Service    string     `json:"service"` // ONVIF device service as the device gave it, or as it answered
+	Ports      []int      `json:"ports"`   // open
+	RTSPPort   int        `json:"rtsp_port"`
+	Kind       Kind       `json:"kind"`
+	Trouble    string     `json:"trouble"`            // what went wrong while asking, worded
+	Also       []string   `json:"also,omitempty"`     // other endpoints that answered from this address
+	Clones     []string   `json:"clones,omitempty"`   // other addresses that answer with its endpoint
+	NoPassword bool       `json:"virgin,omitempty"`   // it lets anyone set a first password
+	Title      string     `json:"title,omitempty"`    // of its web page
+	Page       string     `json:"page,omitempty"`     // where that is
+	OldPage    string     `json:"old_page,omitempty"` // what of a past browser the page wants
 }
 
 // Kind of device.
@@ -84,7 +84,7 @@ func Merge(a, b Sighting) Sighting {
 	out.Ways = union(a.Ways, b.Ways)
 	// In one order whichever was heard first, so that hearing the same again is no change.
 	slices.SortFunc(out.Ways, func(x, y Way) int { return slices.Index(waysInOrder, x) - slices.Index(waysInOrder, y) })
-	out.Also, out.Clones, out.Virgin = union(a.Also, b.Also), union(a.Clones, b.Clones), a.Virgin || b.Virgin
+	out.Also, out.Clones, out.NoPassword = union(a.Also, b.Also), union(a.Clones, b.Clones), a.NoPassword || b.NoPassword
 	if a.UUID != "" && b.UUID != "" && a.UUID != b.UUID {
 		// Two endpoints answer from one address: the first heard stays, the other is told.
 		out.UUID = min(a.UUID, b.UUID)

@@ -156,7 +156,7 @@ func TestJudgeAtDepth(t *testing.T) {
 	fixed, dead := *behind, *behind
 	fixed.Fixed, dead.Dead, dead.Slot = true, "it names another", 3
 	onPort := func(s *Sighting) { s.Ways = []Way{OnAPort} }
-	seat := netplan.Seat{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
+	seat := netplan.IPConfig{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
 	quay := netip.MustParsePrefix("127.40.1.0/24")
 	for _, tc := range []struct {
 		name  string
@@ -170,13 +170,13 @@ func TestJudgeAtDepth(t *testing.T) {
 		{"a clone", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Clones = []string{"127.40.1.19"} })}, Wishes{Known: k}, "find.shared-endpoint"},
 		{"reset", Facts{Inside: true, WasUUID: "z", Seen: see(plain)}, Wishes{Known: k}, "find.endpoint-changed?"},
 		{"ONVIF off", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways, s.Page = []Way{SpokeRTSP, ShowedWeb}, "http://127.40.1.18:8080/" })}, Wishes{Known: k}, "find.onvif-off"},
-		{"new in the box", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Virgin = true })}, Wishes{Known: k}, "find.first-password?"},
+		{"new in the box", Facts{Inside: true, Seen: see(func(s *Sighting) { s.NoPassword = true })}, Wishes{Known: k}, "find.first-password?"},
 		{"an old page", Facts{Inside: true, Seen: see(func(s *Sighting) { s.OldPage = "a Java applet" })}, Wishes{Known: k}, "find.old-page?"},
 		{"behind a port", Facts{Behind: behind, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port?"},
 		{"on a port, and reached", Facts{Behind: behind, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"fixed on a port", Facts{Behind: &fixed, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.fixed-on-port"},
 		{"a dead entry", Facts{Behind: &dead, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.dead-entry"},
-		{"mask and gateway", Facts{Inside: true, Network: quay, Seat: &seat, Seen: see(plain)}, Wishes{Known: k}, "find.gateway find.mask"},
+		{"mask and gateway", Facts{Inside: true, Network: quay, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k}, "find.gateway find.mask"},
 		{"old firmware", Facts{Inside: true, Firmware: "4.0.9", Seen: see(plain)}, Wishes{Known: k, Least: "4.1"}, "find.firmware"},
 		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
 		{"which views", Facts{Inside: true, Sources: []string{"a", "b"}, Seen: see(plain)}, Wishes{Known: k}, "find.sources"},
@@ -206,20 +206,20 @@ func TestJudgeAtDepth(t *testing.T) {
 func TestProposeWhereADeviceBelongs(t *testing.T) {
 	now := time.Now()
 	quay := netip.MustParsePrefix("127.40.1.0/24")
-	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, Seat: &netplan.Seat{Address: addr("127.40.250.64"), Bits: 24}}
-	to := &netplan.Seat{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
+	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.250.64"), Bits: 24}}
+	to := &netplan.IPConfig{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
 	got := Propose(now, f, Wishes{MoveTo: to}, true)
-	if len(got) != 1 || got[0].Kind != SetSeat || got[0].Risk != finding.Address || got[0].To != "127.40.1.28/24 via 127.40.1.1" || got[0].Args["old_seat"] != "127.40.250.64/24" {
+	if len(got) != 1 || got[0].Kind != SetIPConfig || got[0].Risk != finding.Address || got[0].To != "127.40.1.28/24 via 127.40.1.1" || got[0].Args["old_seat"] != "127.40.250.64/24" {
 		t.Fatalf("%+v", got)
 	}
 	if closed := Propose(now, f, Wishes{MoveTo: to}, false); len(closed) != 0 {
 		t.Errorf("nothing is written to a device that isn't open: %+v", closed)
 	}
-	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")}, Seat: &netplan.Seat{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
+	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
 	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Risk != finding.NoRisk || got[0].To != "127.40.1.7/24 via 127.40.1.1" {
 		t.Errorf("a wrong mask: %+v", got)
 	}
-	f.Seat.Bits, f.Hidden = 24, true
+	f.IPConfig.Bits, f.Hidden = 24, true
 	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Kind != SetDiscovery || got[0].Undo.Kind != finding.Reversible {
 		t.Errorf("hidden: %+v", got)
 	}

@@ -18,7 +18,7 @@ type Facts struct {
 	Tried    string    // what was asked, worded, when nothing answered
 	WasUUID  string    // the endpoint it had before, where it is another now
 	Inside   bool      // its address lies in a network of the site
-	Seat     *netplan.Seat
+	IPConfig *netplan.IPConfig
 	Network  netip.Prefix // of the site that it is in; invalid: none
 	Hidden   bool         // it says itself that its discovery is off
 	Behind   *Behind
@@ -44,13 +44,13 @@ type Behind struct {
 // Wishes is what the site expects of a device.
 type Wishes struct {
 	Known
-	Least  string        // firmware; empty: any
-	MoveTo *netplan.Seat // where it is to be moved; nil: it stays
+	Least  string            // firmware; empty: any
+	MoveTo *netplan.IPConfig // where it is to be moved; nil: it stays
 }
 
 // Change kinds this package proposes.
 const (
-	SetSeat      = "net.seat"
+	SetIPConfig  = "net.seat"
 	SetDiscovery = "net.discovery"
 	RemoveEntry  = "channel.clear" // a dead entry
 )
@@ -141,9 +141,9 @@ func (j *judge) where() {
 			j.add("find.dead-entry", finding.Needs, "dead entry", fmt.Sprintf("Channel %d of %s is bound to its port and holds a dead entry (%s): the camera that hangs there isn't taken.", b.Slot, b.Recorder, b.Dead), "Remove the dead entry; what it recorded stays.", told)
 		}
 	}
-	if f.Seat != nil && f.Network.IsValid() {
-		for _, t := range f.Seat.Trouble(f.Network) {
-			j.add("find."+t.Code, finding.Needs, t.Words, t.Sentence, "Write mask and gateway of its network.", finding.Evidence{Name: "Its settings", Value: f.Seat.String(), Via: "GetNetworkInterfaces", At: s.At})
+	if f.IPConfig != nil && f.Network.IsValid() {
+		for _, t := range f.IPConfig.Trouble(f.Network) {
+			j.add("find."+t.Code, finding.Needs, t.Words, t.Sentence, "Write mask and gateway of its network.", finding.Evidence{Name: "Its settings", Value: f.IPConfig.String(), Via: "GetNetworkInterfaces", At: s.At})
 		}
 	}
 }
@@ -168,7 +168,7 @@ func (j *judge) how() {
 	case !camera && s.Heard(ShowedWeb) && !s.Heard(SaidHello):
 		j.add("find.own-screen", finding.Note, "own screen", "It shows a web page and answers to no recorder interface: there is no way in but its own screen.", "Set it up at its screen, by a bench sheet.")
 	}
-	if s.Virgin {
+	if s.NoPassword {
 		j.add("find.first-password", finding.Note, "new", "No first password was set: anyone who reaches it can set one.", "Set it in Sign-in.")
 	}
 	if s.OldPage != "" {
@@ -268,26 +268,26 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 			Why: "The entry is dead: " + b.Dead + ".", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old entry's password isn't known here; a new one is placed in Channels."},
 			Args: map[string]string{"recorder": fmt.Sprint(b.RecorderID), "channel": fmt.Sprint(b.Slot)}})
 	}
-	if !open || f.Seat == nil {
+	if !open || f.IPConfig == nil {
 		return out
 	}
 	if f.Hidden {
 		out = append(out, finding.Change{Kind: SetDiscovery, Key: SetDiscovery, Title: "Discovery", From: HiddenText, To: HeardText, Why: "Recorders that listen find it then.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible, Note: "Switch its discovery off again."}})
 	}
-	if to := seatFor(f, w); to != nil && *to != *f.Seat {
-		out = append(out, Seat(*f.Seat, *to))
+	if to := ipConfigFor(f, w); to != nil && *to != *f.IPConfig {
+		out = append(out, ChangeIPConfig(*f.IPConfig, *to))
 	}
 	return out
 }
 
-// Seat is the change that gives a device another place on the network.
-func Seat(from, to netplan.Seat) finding.Change {
+// ChangeIPConfig is the change that gives a device another place on the network.
+func ChangeIPConfig(from, to netplan.IPConfig) finding.Change {
 	risk := finding.NoRisk
 	if to.Address != from.Address || to.Automatic {
 		risk = finding.Address
 	}
-	return finding.Change{Kind: SetSeat, Key: SetSeat, Title: "Address", From: from.String(), To: to.String(), Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
+	return finding.Change{Kind: SetIPConfig, Key: SetIPConfig, Title: "Address", From: from.String(), To: to.String(), Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the old address again, while this server reaches it."},
 		Args: map[string]string{"seat": to.String(), "old_seat": from.String()}}
 }
@@ -295,14 +295,14 @@ func Seat(from, to netplan.Seat) finding.Change {
 // FreeText is what a cleared channel reads, see channel.Empty.
 const FreeText = "free"
 
-// seatFor is where the device belongs: where the plan moves it, else where it is with
+// ipConfigFor is where the device belongs: where the plan moves it, else where it is with
 // mask and gateway of its network. nil: it is right, or nobody knows better.
-func seatFor(f Facts, w Wishes) *netplan.Seat {
+func ipConfigFor(f Facts, w Wishes) *netplan.IPConfig {
 	if w.MoveTo != nil {
 		return w.MoveTo
 	}
-	if f.Network.IsValid() && len(f.Seat.Trouble(f.Network)) > 0 {
-		s := f.Seat.Mended(f.Network)
+	if f.Network.IsValid() && len(f.IPConfig.Trouble(f.Network)) > 0 {
+		s := f.IPConfig.Mended(f.Network)
 		return &s
 	}
 	return nil

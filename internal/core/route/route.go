@@ -21,6 +21,13 @@ type Peg struct {
 // String is the peg's canonical text.
 func (p Peg) String() string { return p.Topic + " → " + p.Input }
 
+// Inputs is what a recorder's channel can hear and what is pegged to it.
+type Inputs struct {
+	Names  []string `json:"names"`
+	Pegs   []Peg    `json:"pegs"`
+	Events string   `json:"events"` // how the recorder's subscription stands, see Facts
+}
+
 // Facts is what the judge of one source's routes knows.
 type Facts struct {
 	LookedAt time.Time

@@ -13,6 +13,13 @@ import (
 	"duskyharbor/internal/core/finding"
 )
 
+// VideoSource is one view of a device, as its profiles name it (ONVIF Media, a
+// VideoSourceConfiguration's SourceToken and Name).
+type VideoSource struct {
+	Token string `json:"token"`
+	Name  string `json:"name"`
+}
+
 // Profile is one media profile as the device declares it.
 type Profile struct {
 	Token     string  `json:"token"`

@@ -120,18 +120,18 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	if limit == 0 {
 		limit = 2 * time.Second
 	}
-	ear := earOf(ctx)
+	activity := activityOf(ctx)
 	out := &net.Dialer{Timeout: limit}
 	if h.d.Local.IsValid() {
 		out.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(h.d.Local, 0))
 	}
 	conn, err := out.DialContext(ctx, "tcp", hostport)
-	if err == nil && ear != nil {
-		return heardConn{conn, ear}, nil
+	if err == nil && activity != nil {
+		return heardConn{conn, activity}, nil
 	}
 	if err != nil {
-		if ear != nil && errors.Is(err, syscall.ECONNREFUSED) {
-			ear.hear()
+		if activity != nil && errors.Is(err, syscall.ECONNREFUSED) {
+			activity.hear()
 		}
 		return nil, &Error{Tried: "connecting", On: hostport, Kind: ErrUnreachable, Says: Plain(err)}
 	}

@@ -311,20 +311,20 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 	}
 }
 
-// The ear hears a byte and a refusal, and no silence.
+// Activity hears a byte and a refusal, and no silence.
 func TestTheEar(t *testing.T) {
 	x := setTrap(t)
 	x.answers["GetSystemDateAndTime"] = someTime
-	var heard, silent, refused dial.Ear
-	if _, err := x.client(x.at("http", "/")).Time(dial.WithEar(context.Background(), &heard)); err != nil || !heard.Heard() {
+	var heard, silent, refused dial.Activity
+	if _, err := x.client(x.at("http", "/")).Time(dial.WithActivity(context.Background(), &heard)); err != nil || !heard.Heard() {
 		t.Errorf("an answer isn't heard: %v", err)
 	}
-	conn, err := x.host.Dial(dial.WithEar(context.Background(), &silent), netip.AddrPortFrom(device, uint16(x.port)).String())
+	conn, err := x.host.Dial(dial.WithActivity(context.Background(), &silent), netip.AddrPortFrom(device, uint16(x.port)).String())
 	if err != nil || silent.Heard() {
 		t.Errorf("a connection without a byte is heard: %v", err)
 	}
 	_ = conn.Close()
-	if _, err := x.host.Dial(dial.WithEar(context.Background(), &refused), netip.AddrPortFrom(device, 1).String()); err == nil || !refused.Heard() {
+	if _, err := x.host.Dial(dial.WithActivity(context.Background(), &refused), netip.AddrPortFrom(device, 1).String()); err == nil || !refused.Heard() {
 		t.Errorf("a refusal isn't heard: %v", err)
 	}
 }

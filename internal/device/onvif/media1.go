@@ -44,15 +44,9 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 	return out, nil
 }
 
-// View is one video source of a device, as its profiles name it.
-type View struct {
-	Token string `json:"token"`
-	Name  string `json:"name"`
-}
-
-// Views lists the video sources that the device's profiles show, in their order. It
+// VideoSources lists the video sources that the device's profiles show, in their order. It
 // asks for the profiles alone, not for their addresses.
-func (c *Client) Views(ctx context.Context, services map[string]string) ([]View, error) {
+func (c *Client) VideoSources(ctx context.Context, services map[string]string) ([]stream.VideoSource, error) {
 	ns, at := mediaNS, services[mediaNS]
 	body := `<GetProfiles xmlns="` + mediaNS + `"><Type>VideoSource</Type></GetProfiles>`
 	path := []string{"Configurations", "VideoSource"}
@@ -66,10 +60,10 @@ func (c *Client) Views(ctx context.Context, services map[string]string) ([]View,
 	if err != nil {
 		return nil, err
 	}
-	var out []View
+	var out []stream.VideoSource
 	seen := map[string]bool{}
 	for _, n := range r.all("Profiles") {
-		v := View{Token: n.at(path...).str("SourceToken"), Name: n.at(path...).str("Name")}
+		v := stream.VideoSource{Token: n.at(path...).str("SourceToken"), Name: n.at(path...).str("Name")}
 		if v.Token != "" && !seen[v.Token] && len(out) < maxProfiles {
 			seen[v.Token] = true
 			if v.Name == "" {

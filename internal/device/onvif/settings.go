@@ -14,10 +14,10 @@ func (c *Client) device(ctx context.Context, op, inner string) (*node, error) {
 	return c.call(ctx, "", deviceNS, op, `<`+op+` xmlns="`+deviceNS+`" xmlns:tt="`+schemaNS+`">`+inner+`</`+op+`>`, CallLimit)
 }
 
-// Seat reads the device's place on the network, that of its first interface, and the
+// IPConfig reads the device's place on the network, that of its first interface, and the
 // token of that interface (GetNetworkInterfaces, GetNetworkDefaultGateway; ONVIF Core,
 // 8.2.3 and 8.2.7).
-func (c *Client) Seat(ctx context.Context) (s netplan.Seat, token string, err error) {
+func (c *Client) IPConfig(ctx context.Context) (s netplan.IPConfig, token string, err error) {
 	r, err := c.device(ctx, "GetNetworkInterfaces", "")
 	if err != nil {
 		return s, "", err
@@ -44,10 +44,10 @@ func (c *Client) Seat(ctx context.Context) (s netplan.Seat, token string, err er
 	return s, token, nil
 }
 
-// SetSeat writes gateway, address and mask (SetNetworkDefaultGateway,
+// SetIPConfig writes gateway, address and mask (SetNetworkDefaultGateway,
 // SetNetworkInterfaces; ONVIF Core, 8.2.4 and 8.2.8); the address last, since the device
 // may be gone from here with it.
-func (c *Client) SetSeat(ctx context.Context, token string, s netplan.Seat) error {
+func (c *Client) SetIPConfig(ctx context.Context, token string, s netplan.IPConfig) error {
 	if s.Gateway.IsValid() && !s.Automatic {
 		if _, err := c.device(ctx, "SetNetworkDefaultGateway", "<IPv4Address>"+s.Gateway.String()+"</IPv4Address>"); err != nil {
 			return err

@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// Seat is a device's place on a network: address, mask and gateway, given by hand or
+// IPConfig is a device's place on a network: address, mask and gateway, given by hand or
 // handed out. A seat that is handed out has the address it was given.
-type Seat struct {
+type IPConfig struct {
 	Address   netip.Addr `json:"address"`
 	Bits      int        `json:"bits"`
 	Gateway   netip.Addr `json:"gateway"` // invalid: none
@@ -20,7 +20,7 @@ type Seat struct {
 const AutomaticText = "automatic"
 
 // String is the canonical text: "192.0.2.7/24 via 192.0.2.1", or "automatic".
-func (s Seat) String() string {
+func (s IPConfig) String() string {
 	if s.Automatic {
 		return AutomaticText
 	}
@@ -31,23 +31,23 @@ func (s Seat) String() string {
 	return text
 }
 
-// ErrSeat is returned for text that is no seat.
-var ErrSeat = errors.New("not an address with mask and gateway, as 192.0.2.7/24 via 192.0.2.1")
+// ErrIPConfig is returned for text that is no seat.
+var ErrIPConfig = errors.New("not an address with mask and gateway, as 192.0.2.7/24 via 192.0.2.1")
 
-// ParseSeat is the inverse of String.
-func ParseSeat(text string) (Seat, error) {
+// ParseIPConfig is the inverse of String.
+func ParseIPConfig(text string) (IPConfig, error) {
 	if text == AutomaticText {
-		return Seat{Automatic: true}, nil
+		return IPConfig{Automatic: true}, nil
 	}
 	at, via, has := strings.Cut(text, " via ")
 	p, err := netip.ParsePrefix(at)
 	if err != nil || !p.Addr().Is4() {
-		return Seat{}, fmt.Errorf("%w: %.60q", ErrSeat, text)
+		return IPConfig{}, fmt.Errorf("%w: %.60q", ErrIPConfig, text)
 	}
-	s := Seat{Address: p.Addr(), Bits: p.Bits()}
+	s := IPConfig{Address: p.Addr(), Bits: p.Bits()}
 	if has {
 		if s.Gateway, err = netip.ParseAddr(via); err != nil || !s.Gateway.Is4() {
-			return Seat{}, fmt.Errorf("%w: %.60q", ErrSeat, text)
+			return IPConfig{}, fmt.Errorf("%w: %.60q", ErrIPConfig, text)
 		}
 	}
 	return s, nil
@@ -58,7 +58,7 @@ type Trouble struct{ Code, Words, Sentence string }
 
 // Trouble says what of the seat doesn't fit the network that it is in: another mask, a
 // gateway that it can't reach or that is itself. A seat that is handed out isn't judged.
-func (s Seat) Trouble(p netip.Prefix) []Trouble {
+func (s IPConfig) Trouble(p netip.Prefix) []Trouble {
 	if s.Automatic || !p.Contains(s.Address) {
 		return nil
 	}
@@ -79,7 +79,7 @@ func (s Seat) Trouble(p netip.Prefix) []Trouble {
 
 // Mended is the seat with mask and gateway of its network: a gateway that fits stays,
 // another becomes the network's first address.
-func (s Seat) Mended(p netip.Prefix) Seat {
+func (s IPConfig) Mended(p netip.Prefix) IPConfig {
 	s.Bits = p.Bits()
 	if g := s.Gateway; g.IsValid() && (!p.Contains(g) || Reserved(p, g) || g == s.Address) {
 		s.Gateway = First(p)
@@ -123,7 +123,7 @@ type Mover struct {
 // Move is where a mover goes; To is invalid where nothing is free, and Why says so.
 type Move struct {
 	Mover
-	To  Seat
+	To  IPConfig
 	Why string
 }
 
@@ -141,7 +141,7 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 	for i, m := range movers { // those with a wish choose first
 		out[i].Mover = m
 		if n, ok := Of(networks, m.Want); ok && m.Want.IsValid() && !taken(m.Want) && !Reserved(n.Prefix, m.Want) {
-			out[i].To = Seat{Address: m.Want, Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
+			out[i].To = IPConfig{Address: m.Want, Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
 			out[i].Why = "expected there"
 			given[m.Want] = true
 		}
@@ -159,7 +159,7 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 			out[i].Why = "no address of " + n.Name + " is free"
 			continue
 		}
-		out[i].To = Seat{Address: free[0], Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
+		out[i].To = IPConfig{Address: free[0], Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
 		out[i].Why = "next free in " + n.Name
 		given[free[0]] = true
 	}

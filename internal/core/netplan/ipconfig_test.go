@@ -9,30 +9,30 @@ import (
 
 func at(s string) netip.Addr { return netip.MustParseAddr(s) }
 
-func TestSeatsRoundTrip(t *testing.T) {
-	for _, s := range []Seat{{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, {Address: at("127.40.1.7"), Bits: 20}, {Automatic: true}} {
-		back, err := ParseSeat(s.String())
+func TestIPConfigsRoundTrip(t *testing.T) {
+	for _, s := range []IPConfig{{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, {Address: at("127.40.1.7"), Bits: 20}, {Automatic: true}} {
+		back, err := ParseIPConfig(s.String())
 		if err != nil || back != s {
 			t.Errorf("%v reads back as %+v, %v", s, back, err)
 		}
 	}
 	for _, bad := range []string{"", "127.40.1.7", "127.40.1.7/40", "::1/64", "127.40.1.7/24 via", "127.40.1.7/24 via x", "127.40.1.7/24 via ::1"} {
-		if s, err := ParseSeat(bad); err == nil {
+		if s, err := ParseIPConfig(bad); err == nil {
 			t.Errorf("%q is %+v", bad, s)
 		}
 	}
 }
 
-func FuzzParseSeat(f *testing.F) {
+func FuzzParseIPConfig(f *testing.F) {
 	for _, s := range []string{"127.40.1.7/24 via 127.40.1.1", "automatic", "1.2.3.4/0", " via "} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := ParseSeat(text)
+		s, err := ParseIPConfig(text)
 		if err != nil {
 			return
 		}
-		if back, err := ParseSeat(s.String()); err != nil || back != s {
+		if back, err := ParseIPConfig(s.String()); err != nil || back != s {
 			t.Errorf("%q: %+v, %v", text, back, err)
 		}
 	})
@@ -41,19 +41,19 @@ func FuzzParseSeat(f *testing.F) {
 func TestMaskAndGateway(t *testing.T) {
 	p := netip.MustParsePrefix("127.40.1.0/24")
 	for _, tc := range []struct {
-		s    Seat
+		s    IPConfig
 		want string
 	}{
-		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, ""},
-		{Seat{Address: at("127.40.1.7"), Bits: 24}, ""},
-		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("0.0.0.0")}, ""},
-		{Seat{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.1")}, "mask"},
-		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.2.1")}, "gateway"},
-		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.7")}, "gateway"},
-		{Seat{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.255")}, "gateway"},
-		{Seat{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.0")}, "mask gateway"},
-		{Seat{Automatic: true, Bits: 8}, ""},
-		{Seat{Address: at("127.41.1.7"), Bits: 8}, ""}, // not in the network: that is told otherwise
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, ""},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24}, ""},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("0.0.0.0")}, ""},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.1")}, "mask"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.2.1")}, "gateway"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.7")}, "gateway"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.255")}, "gateway"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.0")}, "mask gateway"},
+		{IPConfig{Automatic: true, Bits: 8}, ""},
+		{IPConfig{Address: at("127.41.1.7"), Bits: 8}, ""}, // not in the network: that is told otherwise
 	} {
 		var codes []string
 		for _, x := range tc.s.Trouble(p) {

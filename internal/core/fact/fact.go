@@ -1,0 +1,34 @@
+// Package fact names the facts that are kept of devices. The names stand here and
+// nowhere else: what reads them by type (site.Fact) and what asks for them in SQL
+// take them from here.
+package fact
+
+// Names of facts. What each holds stands beside its typed key in package site.
+const (
+	Seen         = "find.seen"
+	FindAsked    = "find.looked"
+	Account      = "access.account"
+	SignInAsked  = "access.looked"
+	PasswordRule = "access.rule"
+	WebAccount   = "access.web"
+	Users        = "access.users"
+	Info         = "device.info"
+	Services     = "device.services"
+	IPConfig     = "device.seat"
+	Hidden       = "device.hidden"
+	VideoSources = "device.views"
+	Pin          = "device.tls"
+	ShownPin     = "device.tls.shown"
+	Clock        = "clock.reading"
+	Profiles     = "stream.profiles"
+	Measured     = "stream.measured"
+	StreamsAsked = "stream.looked"
+	Recorder     = "recorder.status"
+	RecorderPin  = "recorder.tls"
+	ServesNTP    = "recorder.ntp"
+	Reached      = "recorder.reached"
+	Topics       = "event.topics"
+	Rules        = "camera.rules"
+	Inputs       = "route.inputs"
+	RoutesAsked  = "route.looked"
+)

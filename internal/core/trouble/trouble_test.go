@@ -1,0 +1,19 @@
+package trouble
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+)
+
+func TestWhatIsTold(t *testing.T) {
+	err := Tell("%s is gone", "Slipway")
+	if !IsTold(fmt.Errorf("reading: %w", err)) || IsTold(errors.New("x")) || IsTold(nil) {
+		t.Error("what is a sentence for the person")
+	}
+	for in, want := range map[string]string{"It is gone": "It is gone.", "It is gone.": "It is gone."} {
+		if got := Sentence(errors.New(in)); got != want {
+			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+}
