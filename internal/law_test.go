@@ -2,6 +2,7 @@ package internal
 
 import (
 	"encoding/json"
+	"errors"
 	"go/ast"
 	"go/parser"
 	"go/token"
@@ -14,19 +15,40 @@ import (
 	"testing"
 )
 
-// layer of a package; arrows go from higher to lower, or within one folder.
-func layer(folder string) int {
-	switch folder {
-	case "core":
-		return 0
-	case "store", "vault", "people", "device":
-		return 1
-	case "work", "live":
-		return 2
-	case "web", "courier", "demo":
-		return 3
+// layers, the lowest first: arrows go from higher to lower ones. Packages of one layer
+// don't know each other, but for those of one folder of core, device or store.
+var layers = [][]string{
+	{"core"},
+	{"store", "vault", "people", "device", "pgserver"},
+	{"site"},
+	{"engine", "account", "live"},
+	{"recorders"},
+	{"stages"},
+	{"stages/*", "web/shell"},
+	{"web/*", "courier"},
+	{"app"},
+	{"web"},
+	{"demo"},
+}
+
+// layer of a package and the name of its place there; -1 for what is in none.
+func layer(path string) (int, string) {
+	rest, ok := strings.CutPrefix(path, "duskyharbor/internal/")
+	if !ok {
+		return -1, ""
 	}
-	return -1
+	first, _, deep := strings.Cut(rest, "/")
+	for n, names := range layers {
+		for _, name := range names {
+			switch {
+			case name == rest, name == first+"/*" && deep && rest != "web/shell" && (first == "stages" || first == "web"):
+				return n, rest
+			case name == first && first != "stages" && first != "web":
+				return n, first
+			}
+		}
+	}
+	return -1, rest
 }
 
 type listed struct {
@@ -65,38 +87,89 @@ func folder(path string) string {
 
 func TestArrowsGoOneWay(t *testing.T) {
 	for _, p := range packages(t) {
-		from := folder(p.ImportPath)
 		for _, imp := range p.Imports {
-			to := folder(imp)
-			if to == "" || from == "" || from == to {
-				continue
-			}
-			if bad := forbidden(from, to, imp); bad != "" {
+			if bad := forbidden(p.ImportPath, imp); bad != "" {
 				t.Errorf("%s imports %s: %s", p.ImportPath, imp, bad)
 			}
 		}
 	}
 }
 
-func forbidden(from, to, imp string) string {
+func TestTheLawForbids(t *testing.T) {
+	const in = "duskyharbor/internal/"
+	for _, tc := range []struct {
+		from, to string
+		may      bool
+	}{
+		{"engine", "stages/clock", false}, {"stages/clock", "stages/find", false}, {"stages/clock", "stages", true}, {"stages/clock", "engine", true},
+		{"engine", "account", false}, {"account", "engine", false}, {"recorders", "engine", true}, {"site", "device/onvif", true}, {"device/onvif", "store", false},
+		{"store", "device/onvif", false}, {"core/clock", "site", false}, {"core/clock", "core/finding", true}, {"web/clock", "web/find", false}, {"web/clock", "web/shell", true},
+		{"web/shell", "stages/clock", false}, {"web/clock", "stages/clock", true}, {"standin/camera", "store", false}, {"standin/camera", "engine", false}, {"engine", "standin/camera", false},
+		{"engine", "testbed", false}, {"store", "people", true}, {"device/onvif", "device/dial", true}, {"stages/find", "app", false}, {"app", "stages/find", true}, {"stages/find", "web/find", false},
+	} {
+		if bad := forbidden(in+tc.from, in+tc.to); (bad == "") != tc.may {
+			t.Errorf("%s imports %s: %q, may: %v", tc.from, tc.to, bad, tc.may)
+		}
+	}
+}
+
+func forbidden(importer, imported string) string {
+	from, to := folder(importer), folder(imported)
 	free := []string{"testbed", "demo"} // they put the whole together
 	switch {
-	case from == "standin" && slices.Contains([]string{"store", "work", "web", "vault", "people", "demo"}, to):
+	case from == "" || to == "":
+		return ""
+	case from == "standin" && !slices.Contains([]string{"core", "device", "standin"}, to):
 		return "a stand-in knows the product by the wire alone"
-	case to == "standin" && !slices.Contains(free, from):
+	case to == "standin" && from != "standin" && !slices.Contains(free, from):
 		return "the product reaches stand-ins by the wire alone"
-	case from == "standin" || to == "standin" || from == "testbed" || to == "testbed" && from == "testbed":
+	case from == "standin" || to == "standin" || from == "testbed":
 		return ""
 	case to == "testbed":
 		return "only tests use the testbed"
-	case layer(from) < 0 || layer(to) < 0:
-		return ""
 	case from == "store" && to == "people": // rows of people are people
 		return ""
-	case layer(to) >= layer(from):
-		return "arrows go down only"
+	}
+	high, a := layer(importer)
+	low, b := layer(imported)
+	switch {
+	case high < 0 || low < 0:
+		return "a package is in no layer"
+	case high == low && a == b:
+		return ""
+	case low >= high:
+		return "arrows go down only, and packages of one layer don't know each other"
 	}
 	return ""
+}
+
+// What runs stages and what frames pages names none of them.
+func TestEngineAndShellNameNoStage(t *testing.T) {
+	names := []string{"Find", "SignIn", "Clock", "Streams", "Channels", "Recording", "Analytics", "Routes", "Prove", "Handover"}
+	for _, dir := range []string{"engine", "web/shell"} {
+		err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			set := token.NewFileSet()
+			f, err := parser.ParseFile(set, path, nil, 0)
+			if err != nil {
+				return err
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				if x, ok := n.(*ast.SelectorExpr); ok {
+					if id, ok := x.X.(*ast.Ident); ok && id.Name == "stage" && slices.Contains(names, x.Sel.Name) {
+						t.Errorf("%s names stage.%s", set.Position(x.Pos()), x.Sel.Name)
+					}
+				}
+				return true
+			})
+			return nil
+		})
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			t.Fatal(err)
+		}
+	}
 }
 
 func TestStandInCamerasDoNotUseTheClients(t *testing.T) {

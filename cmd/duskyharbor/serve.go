@@ -17,12 +17,13 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/spf13/cobra"
 
+	"duskyharbor/internal/app"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
 	"duskyharbor/internal/web"
-	"duskyharbor/internal/work"
 )
 
 // serveOptions are serve's flags.
@@ -67,7 +68,7 @@ func serve(ctx context.Context, o serveOptions) error {
 		return err
 	}
 	own := dial.ParseOwn(listen, databaseAt(dsn))
-	office, err := work.New(st, v, &dial.Dialer{Own: own}, work.Options{Log: log})
+	office, err := app.New(st, v, &dial.Dialer{Own: own}, app.Options{Options: engine.Options{Log: log}})
 	if err != nil {
 		return err
 	}

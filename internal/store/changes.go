@@ -172,3 +172,17 @@ func (s *Store) SettleChange(ctx context.Context, id, fence int64, state State, 
 func (s *Store) SettleChangeTx(ctx context.Context, tx pgx.Tx, id, fence int64, state State, reads, says string) error {
 	return s.fenced(ctx, tx, id, fence, settleSet, string(state), reads, says)
 }
+
+// sweepAfter is how long after its step ended an open change is left to who may still
+// settle it.
+const sweepAfter = 30 * time.Second
+
+// SweepChanges settles the changes that are open though their step ended: what was only
+// asked for isn't sent any more, and what may have been sent asks a person. It returns
+// how many there were.
+func (s *Store) SweepChanges(ctx context.Context) (int64, error) {
+	tag, err := s.Pool.Exec(ctx, `update change c set state = case when c.state = 'asked' then 'failed' else 'asks' end, settled_at = now(),
+			says = case when c.state = 'asked' then 'not sent: the step that was to make it ended before' else 'The step that made it ended before it was read back: read it again and decide.' end
+		from run_step t where t.id = c.step_id and c.state in ('asked', 'sent', 'undoing') and t.ended_at < now() - $1::interval`, sweepAfter)
+	return tag.RowsAffected(), err
+}

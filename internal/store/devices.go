@@ -79,13 +79,13 @@ func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]D
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
 // the newest first, at most eight each.
 func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near netip.Prefix) (ofMake, inNetwork []int64, err error) {
-	got, err := s.together.alike.Call(ctx, alike{site, maker, near})
+	got, err := s.coalesced.alike.Call(ctx, alike{site, maker, near})
 	return got[0], got[1], err
 }
 
 // Device finds one device.
 func (s *Store) Device(ctx context.Context, id int64) (Device, error) {
-	return the(s.together.devices.Call(ctx, id))
+	return the(s.coalesced.devices.Call(ctx, id))
 }
 
 // AddDevice adds a device; a camera gets its first source.
@@ -141,8 +141,8 @@ type Identity struct {
 	Seen   identity.Sighting
 }
 
-// KeepLook writes what a look at a network heard.
-func (s *Store) KeepLook(ctx context.Context, network int64, at time.Time, l Look) error {
+// KeepSummary writes what a look at a network heard.
+func (s *Store) KeepSummary(ctx context.Context, network int64, at time.Time, l Summary) error {
 	_, err := s.Pool.Exec(ctx, `update network set looked_at = $2, look = $3 where id = $1`, network, at, l)
 	return err
 }

@@ -75,5 +75,5 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 
 // History reads how a fact changed, newest first, at most limit rows.
 func (s *Store) History(ctx context.Context, device int64, name string, limit int) ([]Fact, error) {
-	return s.together.past.Call(ctx, pastOf{device, name, limit})
+	return s.coalesced.past.Call(ctx, pastOf{device, name, limit})
 }

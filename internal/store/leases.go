@@ -26,6 +26,17 @@ func (s *Store) Release(ctx context.Context, device int64, holder string) error 
 	return err
 }
 
+// Renew keeps what a step holds until ttl is over: the device's lease with its fence, and
+// the slots that it has. ErrFenced where another took the device over.
+func (s *Store) Renew(ctx context.Context, c Claim, ttl time.Duration) error {
+	tag, err := s.Pool.Exec(ctx, `with c as (update claim set until = now() + $4::interval where holder = $2 and until > now())
+		update lease set until = now() + $4::interval where device_id = $1 and holder = $2 and fence = $3`, c.Device, c.Holder, c.Fence, ttl)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrFenced
+	}
+	return err
+}
+
 // GiveWay gives back the slots of networks and recorders that a holder has; its lease
 // of the device stays.
 func (s *Store) GiveWay(ctx context.Context, holder string) error {

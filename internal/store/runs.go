@@ -59,6 +59,11 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	return one[Run](ctx, s.Pool, runSelect+`where r.id = $1`, id)
 }
 
+// RunOfStep finds the run of a step.
+func (s *Store) RunOfStep(ctx context.Context, step int64) (Run, error) {
+	return one[Run](ctx, s.Pool, runSelect+`where r.id = (select run_id from run_step where id = $1)`, step)
+}
+
 // StopRun asks a run to stop: steps that haven't begun never do.
 func (s *Store) StopRun(ctx context.Context, site, id int64) error {
 	_, err := s.Pool.Exec(ctx, `update run set stop = true where id = $1 and site_id = $2 and ended_at is null`, id, site)
@@ -109,9 +114,9 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step,
 	return id, steps, err
 }
 
-// Hold is what a step holds while it works: the device's lease with its fence, and
+// Claim is what a step holds while it works: the device's lease with its fence, and
 // a slot of its network and of a recorder. Device 0 is a network's step.
-type Hold struct {
+type Claim struct {
 	Step, Device int64
 	Net          int64 // the network that it counts for; 0: none
 	Holder       string
@@ -133,16 +138,16 @@ const (
 )
 
 // BeginStep takes all that a step needs until ttl is over, or nothing of it.
-func (s *Store) BeginStep(ctx context.Context, h Hold, ttl time.Duration, most Limits, recorder bool) (Verdict, int64, error) {
-	b, err := s.together.begins.Call(ctx, beginning{h, ttl, most, recorder})
+func (s *Store) BeginStep(ctx context.Context, h Claim, ttl time.Duration, most Limits, recorder bool) (Verdict, int64, error) {
+	b, err := s.coalesced.begins.Call(ctx, beginning{h, ttl, most, recorder})
 	return b.verdict, b.fence, err
 }
 
 // EndStep settles a step as done or failed, and its run with the last one, and gives
 // back what BeginStep took. With waiting the step is tried again later. ErrFenced
 // where another took the device over: then nothing is written.
-func (s *Store) EndStep(ctx context.Context, h Hold, state, says string) error {
-	ours, err := s.together.ends.Call(ctx, ending{h, state, says})
+func (s *Store) EndStep(ctx context.Context, h Claim, state, says string) error {
+	ours, err := s.coalesced.ends.Call(ctx, ending{h, state, says})
 	if err == nil && !ours {
 		err = ErrFenced
 	}
@@ -150,7 +155,7 @@ func (s *Store) EndStep(ctx context.Context, h Hold, state, says string) error {
 }
 
 type beginning struct {
-	Hold
+	Claim
 	ttl      time.Duration
 	most     Limits
 	recorder bool
@@ -196,7 +201,7 @@ func (s *Store) beginAtOnce(ctx context.Context, all []beginning) ([]begun, erro
 }
 
 type ending struct {
-	Hold
+	Claim
 	state, says string
 }
 

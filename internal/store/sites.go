@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/people"
 )
 
@@ -72,13 +73,13 @@ type Network struct {
 	ID       int64
 	Name     string
 	Prefix   netip.Prefix
-	Bench    bool // looked at, and no network of the site
+	Single   bool // looked at, and no network of the site
 	LookedAt *time.Time
-	Look     *Look
+	Look     *Summary
 }
 
-// Look is what one look at a network heard, in numbers.
-type Look struct {
+// Summary is what one look at a network heard, in numbers.
+type Summary struct {
 	Addresses int     `json:"addresses"`
 	Multicast int     `json:"multicast"`
 	Directed  int     `json:"directed"`
@@ -99,7 +100,7 @@ type Other struct {
 
 // Networks of a site in the order they were added.
 func (s *Store) Networks(ctx context.Context, site int64) ([]Network, error) {
-	return many[Network](ctx, s.Pool, `select id, name, prefix, bench, looked_at, look from network where site_id = $1 order by id`, site)
+	return many[Network](ctx, s.Pool, `select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site)
 }
 
 // AddNetwork adds a prefix to a site.
@@ -108,15 +109,15 @@ func (s *Store) AddNetwork(ctx context.Context, site int64, name string, p netip
 	return err
 }
 
-// AddBench adds an address that is looked at and belongs to no network of the site; one
+// AddSingle adds an address that is looked at and belongs to no network of the site; one
 // that is there already stays as it is.
-func (s *Store) AddBench(ctx context.Context, site int64, name string, p netip.Prefix) error {
+func (s *Store) AddSingle(ctx context.Context, site int64, name string, p netip.Prefix) error {
 	_, err := s.Pool.Exec(ctx, `insert into network (site_id, name, prefix, bench) values ($1, $2, $3, true) on conflict (site_id, prefix) do nothing`, site, name, p)
 	return err
 }
 
-// DropBench takes such an address off again.
-func (s *Store) DropBench(ctx context.Context, site, id int64) error {
+// DropSingle takes such an address off again.
+func (s *Store) DropSingle(ctx context.Context, site, id int64) error {
 	_, err := s.Pool.Exec(ctx, `delete from network where site_id = $1 and id = $2 and bench`, site, id)
 	return err
 }
@@ -154,16 +155,13 @@ func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
 		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`)
 }
 
-// Least is the least firmware that a site asks of a make and model.
-type Least struct{ Make, Model, Least string }
-
-// Leasts lists them.
-func (s *Store) Leasts(ctx context.Context, site int64) ([]Least, error) {
-	return many[Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
+// Leasts lists the least firmware that a site asks of makes and models.
+func (s *Store) Leasts(ctx context.Context, site int64) ([]identity.Least, error) {
+	return many[identity.Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
 }
 
 // SetLeast asks for a least firmware; an empty one asks no more.
-func (s *Store) SetLeast(ctx context.Context, site int64, l Least) error {
+func (s *Store) SetLeast(ctx context.Context, site int64, l identity.Least) error {
 	if l.Least == "" {
 		_, err := s.Pool.Exec(ctx, `delete from firmware_least where (site_id, make, model) = ($1, $2, $3)`, site, l.Make, l.Model)
 		return err
@@ -183,7 +181,7 @@ const setColumns = `id, name, username, make, factory, former, coalesce(network_
 // SetsFor lists the sets that a device may be tried with: those of the site and those
 // made for it alone.
 func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, error) {
-	return s.together.setsFor.Call(ctx, setsFor{site, device})
+	return s.coalesced.setsFor.Call(ctx, setsFor{site, device})
 }
 
 // SharedSets lists a site's sets but those made for one device.
@@ -198,7 +196,7 @@ func (s *Store) Sets(ctx context.Context, site int64) ([]SealedSet, error) {
 
 // Set finds one credential set.
 func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
-	return the(s.together.sets.Call(ctx, id))
+	return the(s.coalesced.sets.Call(ctx, id))
 }
 
 // AddSet adds a credential set; seal is given the new row's place and returns the

@@ -25,8 +25,8 @@ var ErrNotFound = errors.New("not found")
 
 // Store is the database. Its methods may be used by several goroutines.
 type Store struct {
-	Pool     *pgxpool.Pool
-	together together
+	Pool      *pgxpool.Pool
+	coalesced coalesced
 }
 
 // On is the store of a pool that is open.

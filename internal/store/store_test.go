@@ -168,8 +168,10 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	if err != nil || len(steps) != 2 {
 		t.Fatal(steps, err)
 	}
-	hold := func(i int) store.Hold { return store.Hold{Step: steps[i].ID, Device: *steps[i].DeviceID, Holder: "h"} }
-	begin := func(h store.Hold) (store.Verdict, int64) {
+	hold := func(i int) store.Claim {
+		return store.Claim{Step: steps[i].ID, Device: *steps[i].DeviceID, Holder: "h"}
+	}
+	begin := func(h store.Claim) (store.Verdict, int64) {
 		t.Helper()
 		v, fence, err := st.BeginStep(ctx, h, time.Minute, store.Limits{Network: 8, Recorder: 8}, false)
 		if err != nil {
@@ -189,7 +191,7 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	if v, h1.Fence = begin(h1); v != store.Halted {
 		t.Errorf("a step of a stopped run begins: %s", v)
 	}
-	for _, h := range []store.Hold{h0, h1} {
+	for _, h := range []store.Claim{h0, h1} {
 		if err := st.EndStep(ctx, h, "done", ""); err != nil {
 			t.Fatal(err)
 		}
@@ -231,9 +233,9 @@ func TestAStepHoldsItsDeviceAndItsSlots(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	begin := func(step int, holder string, ttl time.Duration) (store.Verdict, store.Hold) {
+	begin := func(step int, holder string, ttl time.Duration) (store.Verdict, store.Claim) {
 		t.Helper()
-		h := store.Hold{Step: steps[step].ID, Device: *steps[step].DeviceID, Net: steps[step].Net, Holder: holder}
+		h := store.Claim{Step: steps[step].ID, Device: *steps[step].DeviceID, Net: steps[step].Net, Holder: holder}
 		v, fence, err := st.BeginStep(ctx, h, ttl, store.Limits{Network: 2, Recorder: 1}, true)
 		if err != nil {
 			t.Fatal(err)

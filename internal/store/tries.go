@@ -24,7 +24,7 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 		if !allowed(known.Tries) {
 			return 0, false, nil
 		}
-		if id, err = s.together.tries.Call(ctx, firstTry{device, set, setName, scheme, known.Begun}); err != nil || id != 0 {
+		if id, err = s.coalesced.tries.Call(ctx, firstTry{device, set, setName, scheme, known.Begun}); err != nil || id != 0 {
 			return id, err == nil, err
 		}
 	}
@@ -54,7 +54,7 @@ func (s *Store) Given(ctx context.Context, device, set int64, setName string, sc
 // EndTry writes a try's outcome. One that is lost leaves the try pending, which counts
 // as wrong.
 func (s *Store) EndTry(ctx context.Context, id int64, outcome access.Outcome, detail string) error {
-	_, err := s.together.outcome.Call(ctx, outcomeOf{id, outcome, detail})
+	_, err := s.coalesced.outcome.Call(ctx, outcomeOf{id, outcome, detail})
 	return err
 }
 

@@ -46,7 +46,7 @@ func (s *Store) Write(ctx context.Context, w Writes) error {
 		}
 		w.values[i] = string(raw)
 	}
-	_, err := s.together.writes.Call(ctx, w)
+	_, err := s.coalesced.writes.Call(ctx, w)
 	return err
 }
 

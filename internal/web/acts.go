@@ -17,8 +17,9 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // back sends the person to the page they came from, with a sentence to show.
@@ -149,14 +150,14 @@ func (s *Server) read(c *echo.Context) error {
 
 // told shows an error that is a sentence for the person, and passes others on.
 func (s *Server) told(c *echo.Context, err error) error {
-	if work.IsTold(err) {
+	if isTold(err) {
 		return s.back(c, err.Error())
 	}
 	return err
 }
 
 // propose lists what a stage would change on a selection now.
-func (s *Server) propose(ctx context.Context, st stage.Stage, sel store.Selection) (picks []work.Pick, underWay int, err error) {
+func (s *Server) propose(ctx context.Context, st stage.Stage, sel store.Selection) (picks []engine.Pick, underWay int, err error) {
 	sel.ActStage, sel.Act = st, stage.Apply
 	ids, err := s.store.Resolve(ctx, sel)
 	if err != nil {
@@ -172,14 +173,14 @@ func (s *Server) startApply(ctx context.Context, me actor, st stage.Stage, sel s
 		return 0, err
 	}
 	if len(picks) == 0 && underWay > 0 {
-		return 0, work.UnderWay()
+		return 0, engine.ErrUnderWay
 	}
 	count := 0
 	for _, p := range picks {
 		count += len(p.Changes)
 	}
 	title := fmt.Sprintf("%s: %s on %s", st, plural(count, "change"), plural(len(picks), "camera"))
-	run, err := s.office.Apply(ctx, work.Ask{Site: me.site, Stage: st, Title: title, Person: me.person, Token: me.token, AskedOf: asked}, picks)
+	run, err := s.office.Apply(ctx, engine.Ask{Site: me.site, Stage: st, Title: title, Person: me.person, Token: me.token, AskedOf: asked}, picks)
 	if err != nil {
 		return 0, err
 	}
@@ -210,7 +211,7 @@ func (s *Server) takeBack(ctx context.Context, me actor, id int64) (int64, error
 	if ch.SiteID != me.site {
 		return 0, store.ErrNotFound
 	}
-	run, err := s.office.Undo(ctx, work.Ask{Person: me.person, Token: me.token}, ch)
+	run, err := s.office.Undo(ctx, engine.Ask{Person: me.person, Token: me.token}, ch)
 	if err != nil {
 		return 0, err
 	}
@@ -218,12 +219,12 @@ func (s *Server) takeBack(ctx context.Context, me actor, id int64) (int64, error
 }
 
 // camera reads the camera that a form names.
-func (s *Server) camera(c *echo.Context) (*work.View, store.Device, error) {
+func (s *Server) camera(c *echo.Context) (*site.Snapshot, store.Device, error) {
 	id, err := strconv.ParseInt(c.FormValue("device"), 10, 64)
 	if err != nil {
 		return nil, store.Device{}, store.ErrNotFound
 	}
-	v, err := work.Look(c.Request().Context(), s.store, whoIs(c).member.ID, []int64{id})
+	v, err := site.Load(c.Request().Context(), s.store, whoIs(c).member.ID, []int64{id})
 	if err != nil {
 		return nil, store.Device{}, err
 	}
@@ -247,8 +248,8 @@ func (s *Server) peg(c *echo.Context) error {
 	}
 	on := !slices.Contains(f.Pegs, route.Peg{Topic: topic, Input: input})
 	ch := route.Change(f, topic, input, "A person pegged it.", on)
-	ask := work.Ask{Site: me.member.ID, Stage: stage.Routes, Title: d.Place + ": " + ch.Title, Person: me.person.ID}
-	if _, err := s.office.Apply(ctx, ask, []work.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
+	ask := engine.Ask{Site: me.member.ID, Stage: stage.Routes, Title: d.Place + ": " + ch.Title, Person: me.person.ID}
+	if _, err := s.office.Apply(ctx, ask, []engine.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
 		return s.told(c, err)
 	}
 	return s.back(c, "")
@@ -302,7 +303,7 @@ func (s *Server) stop(ctx context.Context, me actor, run int64) error {
 
 // cameraStill passes a camera's still on, decoded and checked on the way.
 func (s *Server) cameraStill(c *echo.Context) error {
-	return s.still(c, func(d store.Device) ([]byte, error) { return s.office.Still(c.Request().Context(), d) })
+	return s.still(c, func(d store.Device) ([]byte, error) { return s.office.Streams.Still(c.Request().Context(), d) })
 }
 
 func (s *Server) channelStill(c *echo.Context) error {
@@ -310,7 +311,9 @@ func (s *Server) channelStill(c *echo.Context) error {
 	if err != nil {
 		return store.ErrNotFound
 	}
-	return s.still(c, func(d store.Device) ([]byte, error) { return s.office.ChannelStill(c.Request().Context(), d, number) })
+	return s.still(c, func(d store.Device) ([]byte, error) {
+		return s.office.Streams.ChannelStill(c.Request().Context(), d, number)
+	})
 }
 
 func (s *Server) still(c *echo.Context, get func(store.Device) ([]byte, error)) error {

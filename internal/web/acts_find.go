@@ -17,8 +17,9 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // maxBenches is how many single addresses are looked at besides the networks.
@@ -39,7 +40,7 @@ func (s *Server) alsoLook(c *echo.Context) error {
 	p := netip.PrefixFrom(at, 32)
 	benches := 0
 	for _, n := range networks {
-		if n.Bench {
+		if n.Single {
 			benches++
 		} else if n.Prefix.Contains(at) {
 			p = n.Prefix // its network's look covers it
@@ -49,7 +50,7 @@ func (s *Server) alsoLook(c *echo.Context) error {
 		if benches >= maxBenches {
 			return s.back(c, fmt.Sprintf("%d single addresses are looked at already: take one off first.", maxBenches))
 		}
-		if err := s.store.AddBench(ctx, me.member.ID, at.String(), p); err != nil {
+		if err := s.store.AddSingle(ctx, me.member.ID, at.String(), p); err != nil {
 			return err
 		}
 		if err := s.deed(ctx, me, "looks at an address besides", at.String()); err != nil {
@@ -103,7 +104,7 @@ func (s *Server) dropBench(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.store.DropBench(c.Request().Context(), whoIs(c).member.ID, id); err != nil {
+	if err := s.store.DropSingle(c.Request().Context(), whoIs(c).member.ID, id); err != nil {
 		return err
 	}
 	return s.back(c, "It isn't looked at any more.")
@@ -115,7 +116,7 @@ func (s *Server) judgedBack(c *echo.Context, d store.Device, act, detail, senten
 	if err := s.deed(ctx, me, act, d.Place+detail); err != nil {
 		return err
 	}
-	if err := s.office.JudgeThese(ctx, me.member.ID, []int64{d.ID}); err != nil {
+	if err := s.office.Judge(ctx, me.member.ID, []int64{d.ID}); err != nil {
 		return err
 	}
 	return s.back(c, sentence)
@@ -174,8 +175,8 @@ func (s *Server) takeOver(c *echo.Context) error {
 		}
 		newcomer = d.ID
 	}
-	was, _ := v.Seen(d.ID)
-	if err := s.office.TakeOver(ctx, place, newcomer); err != nil {
+	was, _ := site.Seen.Of(v, d.ID)
+	if err := s.office.Find.TakeOver(ctx, place, newcomer); err != nil {
 		return s.told(c, err)
 	}
 	if err := s.deed(ctx, whoIs(c), "let a device take over a place", fmt.Sprintf("%s, by what answers at %s", place.Place, was.Address)); err != nil {
@@ -225,7 +226,7 @@ func (s *Server) expectHere(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	seen, ok := v.Seen(d.ID)
+	seen, ok := site.Seen.Of(v, d.ID)
 	if !ok {
 		return s.back(c, "It doesn't answer now: look first.")
 	}
@@ -246,7 +247,7 @@ func (s *Server) pickViews(c *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
 	}
 	var tokens, names []string
-	for _, x := range v.Views(d.ID) {
+	for _, x := range viewsOf(v, d.ID) {
 		if slices.Contains(form["view"], x.Token) {
 			tokens, names = append(tokens, x.Token), append(names, x.Name)
 		}
@@ -287,7 +288,7 @@ func (s *Server) move(c *echo.Context) error {
 		return s.back(c, "It has that address already.")
 	}
 	ch := identity.ChangeIPConfig(*f.IPConfig, to)
-	if _, err := s.office.Once(ctx, work.Ask{Stage: stage.Find, Person: me.person.ID}, d, ch); err != nil {
+	if _, err := s.office.Once(ctx, engine.Ask{Stage: stage.Find, Person: me.person.ID}, d, ch); err != nil {
 		return s.told(c, err)
 	}
 	if err := s.deed(ctx, me, "asked for changes", d.Place+": "+ch.From+" → "+ch.To); err != nil {
@@ -328,7 +329,7 @@ func (s *Server) settle(c *echo.Context) error {
 	if err != nil {
 		return store.ErrNotFound
 	}
-	v, err := work.Look(ctx, s.store, me.member.ID, []int64{id})
+	v, err := site.Load(ctx, s.store, me.member.ID, []int64{id})
 	if err != nil {
 		return err
 	}
@@ -338,21 +339,21 @@ func (s *Server) settle(c *echo.Context) error {
 	}
 	var ch finding.Change
 	st := stage.Clock
-	_, open := v.Account(d.ID)
+	_, open := site.Account.Of(v, d.ID)
 	switch what := c.FormValue("what"); {
 	case what == "restart" && open:
 		ch = access.RestartNow()
 	case what == "reset" && open:
 		ch, st = access.ResetNow(), stage.SignIn
 	case what == "clock" && d.Kind == identity.Recorder:
-		if all := v.Proposals(timeNow(), d, stage.Clock); len(all) > 0 {
+		if all := s.office.Proposals(timeNow(), v, d, stage.Clock); len(all) > 0 {
 			ch = all[0]
 		}
 	}
 	if ch.Kind == "" {
 		return s.back(c, "That can't be done to "+d.Place+" now: read it again.")
 	}
-	if _, err := s.office.Once(ctx, work.Ask{Stage: st, Person: me.person.ID}, d, ch); err != nil {
+	if _, err := s.office.Once(ctx, engine.Ask{Stage: st, Person: me.person.ID}, d, ch); err != nil {
 		return s.told(c, err)
 	}
 	if err := s.deed(ctx, me, "asked for changes", d.Place+": "+ch.Title); err != nil {

@@ -8,8 +8,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 var timeNow = time.Now
@@ -29,7 +31,7 @@ func (s *Server) rotate(c *echo.Context) error {
 		return s.back(c, "No camera was selected.")
 	}
 	title := "New passwords for " + plural(len(devices), "camera")
-	_, left, err := s.office.Rotate(ctx, work.Ask{Site: me.member.ID, Title: title, Person: me.person.ID, AskedOf: asked}, devices)
+	_, left, err := s.office.SignIn.Rotate(ctx, engine.Ask{Site: me.member.ID, Title: title, Person: me.person.ID, AskedOf: asked}, devices)
 	if err != nil {
 		return s.told(c, err)
 	}
@@ -65,11 +67,11 @@ func (s *Server) trust(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f, _ := v.SignIn(d)
+	f, _ := signin.Facts(time.Now(), v, d)
 	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != c.FormValue("shown") {
 		return s.back(c, "It shows another certificate by now: sign in again and compare.")
 	}
-	if err := s.office.Trust(ctx, d, f.Shown); err != nil {
+	if err := s.office.SignIn.Trust(ctx, d, f.Shown); err != nil {
 		return err
 	}
 	return s.judgedBack(c, d, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
@@ -117,7 +119,7 @@ func (s *Server) setWishes(c *echo.Context) error {
 	if err := s.deed(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source, most.Network, most.Recorder)); err != nil {
 		return err
 	}
-	if err := s.office.Judge(ctx, me.member.ID); err != nil {
+	if err := s.office.Judge(ctx, me.member.ID, nil); err != nil {
 		return err
 	}
 	return s.back(c, "Kept, and everything was judged by it.")
@@ -126,7 +128,7 @@ func (s *Server) setWishes(c *echo.Context) error {
 // setLeast asks for a least firmware of a make and model.
 func (s *Server) setLeast(c *echo.Context) error {
 	ctx, me := c.Request().Context(), whoIs(c)
-	l := store.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")), Least: strings.TrimSpace(c.FormValue("least"))}
+	l := identity.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")), Least: strings.TrimSpace(c.FormValue("least"))}
 	if l.Make == "" || len(l.Make) > 64 || len(l.Model) > 64 || len(l.Least) > 64 {
 		return s.back(c, "A least firmware is of a make, and of a model where it isn't for all of them.")
 	}
@@ -136,7 +138,7 @@ func (s *Server) setLeast(c *echo.Context) error {
 	if err := s.deed(ctx, me, "set the least firmware", strings.TrimSpace(l.Make+" "+l.Model)+": "+l.Least); err != nil {
 		return err
 	}
-	if err := s.office.Judge(ctx, me.member.ID); err != nil {
+	if err := s.office.Judge(ctx, me.member.ID, nil); err != nil {
 		return err
 	}
 	return s.back(c, "Kept, and everything was judged by it.")

@@ -16,9 +16,9 @@ import (
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // openAPI describes what programs may ask; a test holds it against the handlers.
@@ -116,7 +116,7 @@ func (s *Server) apiFailed(c *echo.Context, err error) error {
 		return problem(c, http.StatusNotFound, "There is no such thing here.")
 	case errors.As(err, &coder):
 		return problem(c, coder.StatusCode(), http.StatusText(coder.StatusCode()))
-	case work.IsTold(err):
+	case isTold(err):
 		return problem(c, http.StatusConflict, err.Error())
 	}
 	s.opt.Log.Error("a program's request failed", "path", c.Request().URL.Path, "err", err)
@@ -457,3 +457,6 @@ func (s *Server) apiUndo(c *echo.Context) error {
 	}
 	return s.sendRun(ctx, c, http.StatusAccepted, run)
 }
+
+// isTold says whether an error is a sentence for the person, or a device's.
+func isTold(err error) bool { return err != nil && !engine.Ours(err) }

@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"duskyharbor/internal/app"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/demo"
@@ -26,7 +27,6 @@ import (
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
 	"duskyharbor/internal/web"
-	"duskyharbor/internal/work"
 )
 
 // counter counts the queries of a store.
@@ -87,7 +87,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 	}
 	t.Cleanup(pool.Close)
 	st := store.On(pool)
-	o, err := work.New(st, h.Vault, &dial.Dialer{}, work.Options{})
+	o, err := app.New(st, h.Vault, &dial.Dialer{}, app.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

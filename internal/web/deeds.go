@@ -15,12 +15,13 @@ import (
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // links leads to the device's own page, or to a recorder's relay of it.
-func links(v *work.View, d store.Device) []link {
+func links(v *site.Snapshot, d store.Device) []link {
 	f, _ := v.Find(d)
 	var out []link
 	if f.Seen != nil && strings.HasPrefix(f.Seen.Page, "http") {
@@ -38,7 +39,7 @@ func links(v *work.View, d store.Device) []link {
 const missingMost = 50
 
 // fillDeeds gathers what can be decided or done about the sheet's camera.
-func (s *Server) fillDeeds(ctx context.Context, p *scenePage, sh *sheet, v *work.View) error {
+func (s *Server) fillDeeds(ctx context.Context, p *scenePage, sh *sheet, v *site.Snapshot) error {
 	if !p.MayChange {
 		return nil
 	}
@@ -47,7 +48,7 @@ func (s *Server) fillDeeds(ctx context.Context, p *scenePage, sh *sheet, v *work
 	case stage.Find:
 		return s.findDeeds(ctx, p, d, de, v)
 	case stage.SignIn:
-		f, w := v.SignIn(d)
+		f, w := signin.Facts(time.Now(), v, d)
 		if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
 			de.Certificate = f.Shown
 		}
@@ -70,16 +71,16 @@ func (s *Server) fillDeeds(ctx context.Context, p *scenePage, sh *sheet, v *work
 			de.Factory = slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.Factory })
 		}
 	case stage.Clock:
-		a, open := v.Account(d.ID)
-		_, read := v.Reading(d.ID)
+		a, open := site.Account.Of(v, d.ID)
+		_, read := site.Clock.Of(v, d.ID)
 		de.Restart = open && read && a.Scheme != access.RTSP
 	}
 	return nil
 }
 
-func (s *Server) findDeeds(ctx context.Context, p *scenePage, d store.Device, de *deeds, v *work.View) error {
+func (s *Server) findDeeds(ctx context.Context, p *scenePage, d store.Device, de *deeds, v *site.Snapshot) error {
 	f, w := v.Find(d)
-	if views := v.Views(d.ID); len(views) > 1 {
+	if views := viewsOf(v, d.ID); len(views) > 1 {
 		picked, err := s.store.ViewsOf(ctx, d.ID)
 		if err != nil {
 			return err
@@ -99,7 +100,7 @@ func (s *Server) findDeeds(ctx context.Context, p *scenePage, d store.Device, de
 			return err
 		}
 	}
-	if _, open := v.Account(d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
+	if _, open := site.Account.Of(v, d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
 		return nil
 	}
 	de.Seat = f.IPConfig.String()

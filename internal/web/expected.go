@@ -112,7 +112,7 @@ func mappingOf(head []string, chosen func(string) string) expected.Mapping {
 }
 
 func (s *Server) recorderNames(ctx context.Context, site int64) (map[string]int64, error) {
-	sc, err := s.store.Scene(ctx, site, []int64{})
+	sc, err := s.store.ReadSite(ctx, site, []int64{})
 	out := map[string]int64{}
 	for _, d := range sc.Devices {
 		out[d.Place] = d.ID
@@ -210,7 +210,7 @@ func (s *Server) takeList(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.office.JudgeThese(ctx, me.member.ID, touched); err != nil {
+	if err := s.office.Judge(ctx, me.member.ID, touched); err != nil {
 		return err
 	}
 	if err := s.store.DropUpload(ctx, me.member.ID, me.person.ID); err != nil {

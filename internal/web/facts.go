@@ -11,12 +11,14 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // facts lists what was read of a camera for a stage, for the sheet.
-func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetFact {
+func facts(v *site.Snapshot, now time.Time, d store.Device, st stage.Stage) []sheetFact {
 	var out []sheetFact
 	add := func(name, value string, at time.Time, mono bool) {
 		if value != "" {
@@ -37,9 +39,9 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 			add("Service", s.Service, s.At, true)
 			add("Web page", s.Title, s.At, false)
 			if f.IPConfig != nil {
-				add("Address settings", f.IPConfig.String(), v.FactAge(d.ID, "device.seat"), true)
+				add("Address settings", f.IPConfig.String(), site.IPConfig.ReadAt(v, d.ID), true)
 			}
-			add("Firmware", f.Firmware, v.FactAge(d.ID, "device.info"), true)
+			add("Firmware", f.Firmware, site.Info.ReadAt(v, d.ID), true)
 			if b := f.Behind; b != nil {
 				add("Hangs on", fmt.Sprintf("port %d of %s", b.Port, b.Recorder), b.At, false)
 			}
@@ -53,7 +55,7 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 	case stage.Streams:
 		f, _ := v.Streams(d)
 		for _, x := range f.Profiles {
-			at := v.FactAge(d.ID, "stream.profiles")
+			at := site.Profiles.ReadAt(v, d.ID)
 			add(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames", stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at, false)
 			if _, m, _ := f.Find(x.Token); m != nil {
 				add(x.Name+" sends", fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost", stream.Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost), m.At, false)
@@ -61,7 +63,7 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 			add(x.Name+" address", x.URI, at, true)
 		}
 	case stage.Channels:
-		f, w := v.Channel(d)
+		f, w := channels.Facts(v, d)
 		add("Planned for", f.Planned, time.Time{}, false)
 		add("Record stream", w.Stream, time.Time{}, true)
 		if s := f.Slot; s != nil {
@@ -73,16 +75,17 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 		}
 	case stage.Routes:
 		f := v.Routes(d)
-		at := v.FactAge(d.ID, "event.topics")
+		at := site.Topics.ReadAt(v, d.ID)
 		for _, t := range f.Topics {
 			add(topic.Title(t.Topic), topic.Short(t.Topic), at, true)
 		}
 		for _, g := range f.Pegs {
-			add("Pegged", topic.Title(g.Topic)+" → "+g.Input, v.FactAge(d.ID, "route.inputs"), false)
+			add("Pegged", topic.Title(g.Topic)+" → "+g.Input, site.Inputs.ReadAt(v, d.ID), false)
 		}
-		add("Recorder", f.Events, v.FactAge(d.ID, "route.inputs"), false)
+		add("Recorder", f.Events, site.Inputs.ReadAt(v, d.ID), false)
 	case stage.Prove:
-		if t := v.Proof(d).Last; t != nil {
+		if last, ok := v.Proofs[d.SourceID]; ok {
+			t := &last.Test
 			for _, b := range proof.Judge(now, *t, d.Place) {
 				add(legName(b.Leg)+" leg", fmt.Sprintf("%s, %.2f s", b.Verdict, b.Took.Seconds()), t.Started, false)
 			}
@@ -95,8 +98,8 @@ func facts(v *work.View, now time.Time, d store.Device, st stage.Stage) []sheetF
 
 func legName(l proof.Leg) string { return strings.ToUpper(string(l)[:1]) + string(l)[1:] }
 
-func signInFacts(v *work.View, now time.Time, d store.Device, add func(string, string, time.Time, bool)) {
-	f, _ := v.SignIn(d)
+func signInFacts(v *site.Snapshot, now time.Time, d store.Device, add func(string, string, time.Time, bool)) {
+	f, _ := signin.Facts(time.Now(), v, d)
 	if a := f.Account; a != nil {
 		add("Opened with", a.Set, a.At, false)
 		add("User name", a.Username, a.At, true)
@@ -105,24 +108,24 @@ func signInFacts(v *work.View, now time.Time, d store.Device, add func(string, s
 			add("Token's time", "the camera's own ("+clock.Offset{Low: a.Offset, High: a.Offset}.Seconds()+" s)", a.At, false)
 		}
 		add("Level", a.Level, a.At, false)
-		add("Its ONVIF accounts", strings.Join(f.Users, "; "), v.FactAge(d.ID, "access.users"), false)
+		add("Its ONVIF accounts", strings.Join(f.Users, "; "), site.Users.ReadAt(v, d.ID), false)
 		add("RTSP", a.RTSP, a.At, false)
 	}
-	if i, ok := v.Info(d.ID); ok {
+	if i, ok := site.Info.Of(v, d.ID); ok {
 		add("Firmware", i.Firmware, i.At, true)
 		add("Serial", i.Serial, i.At, true)
 	}
 	if f.Rule != nil {
-		add("Rule for passwords", f.Rule.String(), v.FactAge(d.ID, "access.rule"), false)
+		add("Rule for passwords", f.Rule.String(), site.PasswordRule.ReadAt(v, d.ID), false)
 	}
 	if f.Pinned != "" {
-		add("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", v.FactAge(d.ID, "device.tls"), true)
+		add("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", site.Pin.ReadAt(v, d.ID), true)
 	}
 	left, _ := f.Left(now)
 	add("Wrong tries left", fmt.Sprintf("%d of %d", left, access.Budget), f.LookedAt, false)
 }
 
-func clockFacts(v *work.View, d store.Device, add func(string, string, time.Time, bool)) {
+func clockFacts(v *site.Snapshot, d store.Device, add func(string, string, time.Time, bool)) {
 	f, _ := v.Clock(d)
 	if f.Camera == nil {
 		return
@@ -138,7 +141,7 @@ func clockFacts(v *work.View, d store.Device, add func(string, string, time.Time
 		add("Drift", fmt.Sprintf("%s over %d readings", r.Drift, r.Drift.N), r.At, true)
 	}
 	add("Burned in", clock.TextText(r.Dates, r.Times), r.At, true)
-	if a, ok := v.Account(d.ID); ok && a.Own {
+	if a, ok := site.Account.Of(v, d.ID); ok && a.Own {
 		add("Signed in with", "the camera's own time", a.At, false)
 	}
 }

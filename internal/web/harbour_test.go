@@ -11,8 +11,8 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/demo"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/testbed"
-	"duskyharbor/internal/work"
 )
 
 // on opens a page of the site.
@@ -62,14 +62,14 @@ func (h *harbour) sheet(p *testbed.Page, page, place string) {
 // needy lists what needs a person in stages 1 to 3, over all devices.
 func (h *harbour) needy() string {
 	h.t.Helper()
-	v, err := work.Look(context.Background(), h.Store, 1, nil)
+	v, err := site.Load(context.Background(), h.Store, 1, nil)
 	if err != nil {
 		h.t.Fatal(err)
 	}
 	out := ""
 	for _, d := range v.Devices {
 		for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
-			for _, f := range v.Found(time.Now(), d, st) {
+			for _, f := range h.app.Findings(time.Now(), v, d, st) {
 				if f.Severity > finding.Note {
 					out += fmt.Sprintf("%s: %s: %s\n", d.Place, f.Code, f.Sentence)
 				}

@@ -17,9 +17,10 @@ import (
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // base is what every page shows; Data is the page's own.
@@ -107,7 +108,8 @@ func (r row) Mark(s stage.Stage) stage.Mark {
 type scenePage struct {
 	base
 	standing store.Standing // the Board's
-	view     *work.View     // the window's cameras and all recorders; only stage pages have one
+	engine   *engine.Engine
+	view     *site.Snapshot // the window's cameras and all recorders; only stage pages have one
 	networks []store.Network
 	groups   []stage.Group
 	rows     []row
@@ -151,7 +153,7 @@ func (s *Server) page(c *echo.Context) error {
 // gather reads what every page shows, in a fixed number of queries.
 func (s *Server) gather(c *echo.Context, name string) (*scenePage, error) {
 	ctx, me := c.Request().Context(), whoIs(c)
-	p := &scenePage{}
+	p := &scenePage{engine: s.office.Engine}
 	p.Me, p.Site, p.MayChange, p.MayLead = me.person, me.member, me.member.Role.MayChange(), me.member.Role == people.Lead
 	p.Page, p.URL, p.Version, p.Now = name, c.Request().URL, s.version, time.Now()
 	p.Query = strings.TrimSpace(c.QueryParam("q"))
@@ -303,11 +305,11 @@ func (s *Server) look(ctx context.Context, p *scenePage) error {
 		ids[i] = r.Device.ID
 	}
 	var err error
-	if p.view, err = work.Look(ctx, s.store, p.Site.ID, ids); err != nil {
+	if p.view, err = site.Load(ctx, s.store, p.Site.ID, ids); err != nil {
 		return err
 	}
 	for i := range p.rows {
-		p.rows[i].Proposals = p.view.Proposals(p.Now, p.rows[i].Device, p.Stage)
+		p.rows[i].Proposals = s.office.Proposals(p.Now, p.view, p.rows[i].Device, p.Stage)
 	}
 	return nil
 }

@@ -26,9 +26,9 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"duskyharbor/internal/app"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
-	"duskyharbor/internal/work"
 )
 
 //go:embed templates/*.html
@@ -48,7 +48,7 @@ type Options struct {
 // Server makes the handler of all pages.
 type Server struct {
 	store    *store.Store
-	office   *work.Office
+	office   *app.App
 	vault    *vault.Vault
 	sessions *scs.SessionManager
 	cleanup  *pgxstore.PostgresStore
@@ -61,7 +61,7 @@ type Server struct {
 }
 
 // New makes a server; Close lets its listener go.
-func New(st *store.Store, o *work.Office, v *vault.Vault, opt Options) (*Server, error) {
+func New(st *store.Store, o *app.App, v *vault.Vault, opt Options) (*Server, error) {
 	if opt.Log == nil {
 		opt.Log = slog.Default()
 	}

@@ -14,6 +14,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
@@ -23,7 +24,7 @@ import (
 type settingsData struct {
 	Networks    []store.Network // benches left out
 	NetNames    map[int64]string
-	Leasts      []store.Least
+	Leasts      []identity.Least
 	Every       []everyChoice
 	Server      string // named time server
 	Sets        []store.SealedSet
@@ -42,7 +43,7 @@ func (s *Server) settingsPage(ctx context.Context, p *scenePage) (string, error)
 	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{},
 		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"}, {60, "every hour"}, {1440, "every day"}}}
 	for _, n := range p.networks {
-		if !n.Bench {
+		if !n.Single {
 			d.Networks = append(d.Networks, n)
 			d.NetNames[n.ID] = n.Name
 		}
@@ -120,7 +121,7 @@ func (s *Server) addNetwork(c *echo.Context) error {
 	if slices.ContainsFunc(networks, func(n store.Network) bool { return n.Prefix == p }) {
 		return s.back(c, p.String()+" is there already.")
 	}
-	if len(slices.DeleteFunc(networks, func(n store.Network) bool { return n.Bench })) >= 16 {
+	if len(slices.DeleteFunc(networks, func(n store.Network) bool { return n.Single })) >= 16 {
 		return s.back(c, "A site has at most 16 networks in this version.")
 	}
 	if err := s.store.AddNetwork(ctx, me.member.ID, name, p); err != nil {

@@ -12,8 +12,8 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
-	"duskyharbor/internal/work"
 )
 
 // sheet is one camera in one stage, at the right.
@@ -133,11 +133,11 @@ func (s *Server) besides(ctx context.Context, p *scenePage, id int64, sh *sheet)
 
 func (s *Server) fillSheet(ctx context.Context, p *scenePage, sh *sheet) error {
 	d, st := sh.Row.Device, sh.Stage
-	v, err := work.Look(ctx, s.store, p.Site.ID, []int64{d.ID})
+	v, err := site.Load(ctx, s.store, p.Site.ID, []int64{d.ID})
 	if err != nil {
 		return err
 	}
-	sh.Mark, sh.Proposals = sh.Row.Mark(st), v.Proposals(p.Now, d, st)
+	sh.Mark, sh.Proposals = sh.Row.Mark(st), s.office.Proposals(p.Now, v, d, st)
 	found, err := s.store.Findings(ctx, p.Site.ID, st, d.SourceID, 0, 20)
 	if err != nil {
 		return err
@@ -168,7 +168,7 @@ func (s *Server) fillSheet(ctx context.Context, p *scenePage, sh *sheet) error {
 		return err
 	}
 	if st == stage.Clock {
-		readings, err := s.office.ClockHistory(ctx, d.ID, 40)
+		readings, err := s.office.Clock.History(ctx, d.ID, 40)
 		if err != nil {
 			return err
 		}
@@ -181,4 +181,9 @@ func (s *Server) fillSheet(ctx context.Context, p *scenePage, sh *sheet) error {
 	sh.Changes = slices.DeleteFunc(pastOf(changes), func(c past) bool { return c.Stage != st })
 	p.Sheet = sh
 	return nil
+}
+
+func viewsOf(s *site.Snapshot, id int64) []stream.VideoSource {
+	all, _ := site.VideoSources.Of(s, id)
+	return all
 }

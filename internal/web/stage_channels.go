@@ -11,6 +11,8 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
 	"duskyharbor/internal/store"
 )
 
@@ -68,15 +70,15 @@ func (s *Server) channelsPage(ctx context.Context, p *scenePage) (string, error)
 	d := channelsData{Recorders: p.view.Recorders(), Can: len(heard)}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("recorder"), 10, 64)
 	for _, r := range d.Recorders {
-		_, known := p.view.Recorder(r.ID)
+		_, known := site.Recorder.Of(p.view, r.ID)
 		if d.Chosen.ID == 0 || r.ID == want || want == 0 && known && d.Status == nil {
 			d.Chosen = r
-			if st, ok := p.view.Recorder(r.ID); ok {
+			if st, ok := site.Recorder.Of(p.view, r.ID); ok {
 				d.Status = &st
 			}
 		}
 	}
-	if st, ok := p.view.Recorder(d.Chosen.ID); ok {
+	if st, ok := site.Recorder.Of(p.view, d.Chosen.ID); ok {
 		d.Status = &st
 	} else {
 		d.Status = nil
@@ -105,7 +107,7 @@ func (s *Server) channelsPage(ctx context.Context, p *scenePage) (string, error)
 }
 
 func trayOf(p *scenePage, r row) trayItem {
-	f, w := p.view.Channel(r.Device)
+	f, w := channels.Facts(p.view, r.Device)
 	t := trayItem{Row: r}
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)

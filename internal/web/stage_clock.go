@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -94,14 +95,14 @@ func (d *clockData) own(p *scenePage) {
 		against[r.Against]++
 	}
 	for _, rec := range p.view.Recorders() {
-		r, ok := p.view.Reading(rec.ID)
+		r, ok := site.Clock.Of(p.view, rec.ID)
 		if !ok {
 			continue
 		}
-		found := p.view.Found(p.Now, rec, stage.Clock)
-		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(), Serves: p.view.ServesNTP(rec.ID), Cameras: against[rec.Place],
-			Mark:  stage.Derive(stage.Clock, stage.Case{Read: true, Findings: found, Done: "In step with this server."}, func(stage.Stage) stage.State { return stage.Ready }),
-			Mends: len(p.view.Proposals(p.Now, rec, stage.Clock)) > 0})
+		serves, _ := site.ServesNTP.Of(p.view, rec.ID)
+		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(), Serves: serves, Cameras: against[rec.Place],
+			Mark:  p.engine.Mark(p.Now, p.view, rec, stage.Clock),
+			Mends: len(p.engine.Proposals(p.Now, p.view, rec, stage.Clock)) > 0})
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -71,11 +72,11 @@ type findData struct {
 	Benches []store.Network // single addresses that are looked at besides
 	Rows    []findRow
 	Looked  bool
-	Sum     store.Look
+	Sum     store.Summary
 	News    []store.Happening
 	Since   time.Time
 	Moves   []moveRow
-	Reach   []netplan.Bench
+	Reach   []netplan.Laptop
 	Changes int // proposed
 	Cams    int
 }
@@ -102,7 +103,7 @@ func (s *Server) findPage(ctx context.Context, p *scenePage) (string, error) {
 		if f.Recorder && p.Query != "" {
 			continue
 		}
-		if seen, heard := p.view.Seen(dev.ID); heard {
+		if seen, heard := site.Seen.Of(p.view, dev.ID); heard {
 			f.Heard = seen.WaysText()
 		}
 		f.judge(p, marks)
@@ -155,7 +156,7 @@ func (s *Server) plan(ctx context.Context, p *scenePage, d *findData) error {
 	taken := func(a netip.Addr) bool { return used[a] }
 	for _, m := range netplan.Plan(p.view.Networks(), taken, func(a netip.Addr) bool { return expected[a] }, movers) {
 		dev := rows[m.ID]
-		_, open := p.view.Account(m.ID)
+		_, open := site.Account.Of(p.view, m.ID)
 		d.Moves = append(d.Moves, moveRow{Device: dev, Move: m, Open: open})
 		if _, in := netplan.Of(p.view.Networks(), m.From); !in {
 			if b, ok := netplan.ReachFrom(m.From, taken); ok {
@@ -170,7 +171,7 @@ func (s *Server) plan(ctx context.Context, p *scenePage, d *findData) error {
 func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 	var drawn []netip.Prefix
 	for _, n := range p.networks {
-		if !n.Bench {
+		if !n.Single {
 			drawn = append(drawn, n.Prefix)
 		}
 	}
@@ -187,7 +188,7 @@ func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 		return err
 	}
 	for _, n := range p.networks {
-		if n.Bench {
+		if n.Single {
 			d.Benches = append(d.Benches, n)
 			continue
 		}
@@ -219,9 +220,8 @@ func (s *Server) fields(ctx context.Context, p *scenePage, d *findData) error {
 // judge gives a device of the Find table its mark and what stands out. Recorders
 // have no row on the Board; Find's rules judge them the same way.
 func (f *findRow) judge(p *scenePage, marks map[int64]row) {
-	facts, _ := p.view.Find(f.Device)
-	found := p.view.Found(p.Now, f.Device, stage.Find)
-	f.Mark = stage.Derive(stage.Find, stage.Case{Read: facts.Seen != nil, Findings: found, Done: "It answers where it is expected."}, func(stage.Stage) stage.State { return stage.NotYet })
+	found := p.engine.Findings(p.Now, p.view, f.Device, stage.Find)
+	f.Mark = p.engine.Mark(p.Now, p.view, f.Device, stage.Find)
 	if r, ok := marks[f.Device.ID]; ok {
 		f.Mark = r.Mark(stage.Find)
 	}

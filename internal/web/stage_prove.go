@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/proof"
+	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -65,13 +67,13 @@ func (s *Server) provePage(ctx context.Context, p *scenePage) (string, error) {
 		return "prove", nil
 	}
 	dev := d.Chosen.Device
-	for _, g := range p.view.Routes(dev).Pegs {
-		if g.Input == "line" || d.Peg == "" && g.Input == "area" {
-			d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
-		}
+	if g, ok := route.Walked(p.view.Routes(dev)); ok {
+		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
-	d.Rules = drawings(p.view.Rules(dev.ID))
-	if t := p.view.Proof(dev).Last; t != nil {
+	rules, _ := site.Rules.Of(p.view, dev.ID)
+	d.Rules = drawings(rules)
+	if last, ok := p.view.Proofs[dev.SourceID]; ok {
+		t := &last.Test
 		d.Test, d.Running = t, t.Ended.IsZero()
 		bars := proof.Judge(p.Now, *t, dev.Place)
 		d.Passed = proof.Passed(bars) && t.Trouble == ""

@@ -3,9 +3,12 @@ package web
 import (
 	"context"
 	"slices"
+	"time"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
 )
 
@@ -78,8 +81,8 @@ func truth(b bool) int {
 }
 
 func signInRowOf(p *scenePage, r row, sets []store.SealedSet) signInRow {
-	f, _ := p.view.SignIn(r.Device)
-	_, seen := p.view.Seen(r.Device.ID)
+	f, _ := signin.Facts(time.Now(), p.view, r.Device)
+	_, seen := site.Seen.Of(p.view, r.Device.ID)
 	out := signInRow{Row: r, Seen: seen}
 	// The last column is for sets of the device's own.
 	for i := range len(sets) + 1 {

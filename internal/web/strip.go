@@ -12,6 +12,7 @@ import (
 
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -79,7 +80,7 @@ func (s *Server) trail(ctx context.Context, p *scenePage, d *clockData) error {
 	if err != nil || i < 0 || !ok {
 		return nil
 	}
-	readings, err := s.office.ClockHistory(ctx, id, 40)
+	readings, err := s.office.Clock.History(ctx, id, 40)
 	if err != nil {
 		return err
 	}
@@ -201,7 +202,7 @@ func (s *Server) crowd(ctx context.Context, p *scenePage, d *clockData) error {
 	}
 	against := map[int64]clock.Offset{}
 	for _, rec := range p.view.Recorders() {
-		if r, ok := p.view.Reading(rec.ID); ok {
+		if r, ok := site.Clock.Of(p.view, rec.ID); ok {
 			against[rec.ID] = r.Offset
 		}
 	}

@@ -16,11 +16,12 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/app"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/testbed"
 	"duskyharbor/internal/web"
-	"duskyharbor/internal/work"
 )
 
 var rowID = regexp.MustCompile(`<tr data-row="(\d+)">`)
@@ -35,6 +36,7 @@ type harbour struct {
 	url  string
 	site string
 	web  *web.Server
+	app  *app.App
 	t    *testing.T
 }
 
@@ -52,7 +54,7 @@ func serveLogging(t *testing.T, log *slog.Logger) *harbour {
 
 func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
 	t.Helper()
-	o, err := work.New(h.Store, h.Vault, &dial.Dialer{}, work.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second, Log: log})
+	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, app.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second, Options: engine.Options{Log: log}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -74,7 +76,7 @@ func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
 			t.Error(err)
 		}
 	})
-	return &harbour{h, srv.URL, "1", s, t}
+	return &harbour{h, srv.URL, "1", s, o, t}
 }
 
 func (h *harbour) signIn(p *testbed.Page, login, password string) {

@@ -179,3 +179,12 @@ type Account struct {
 	Offset   time.Duration `json:"offset"`             // device's own time that the token carried − server time
 	Own      bool          `json:"own_time"`
 }
+
+// ForRTSP is the set that the device's streams take: another than the one that opens it
+// over ONVIF, where signing in found one.
+func (a Account) ForRTSP() int64 {
+	if a.RTSPSet != 0 {
+		return a.RTSPSet
+	}
+	return a.SetID
+}

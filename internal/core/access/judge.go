@@ -71,6 +71,18 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	return left(now, f.Tries, known, f.knocked())
 }
 
+// ValidUntil is when what was judged must be judged again: when tries are left once more,
+// or a lock ends. Zero where neither is waited for.
+func (f Facts) ValidUntil(now time.Time) time.Time {
+	if left, until := f.Left(now); left == 0 {
+		return until
+	}
+	if f.LockedTo.After(now) {
+		return f.LockedTo
+	}
+	return time.Time{}
+}
+
 // Level names, by how much they may do.
 const (
 	Administrator = "Administrator"

@@ -72,6 +72,19 @@ type Slot struct {
 	Since    time.Time `json:"since"`  // in this state, by the recorder's clock
 }
 
+// States of a slot.
+const (
+	Receiving  = "receiving"
+	Connecting = "connecting"
+	Refused    = "refused"
+	Lost       = "lost"
+	Paused     = "paused"
+)
+
+// Settled says whether a recorder knows whether the camera takes it: it says connecting
+// until then.
+func Settled(s Slot) bool { return s.State != Connecting }
+
 // Facts is what the judge of one source's channel knows.
 type Facts struct {
 	Address  string // the source's device

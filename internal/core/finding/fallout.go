@@ -22,8 +22,8 @@ const (
 // while its camera's password changes, and resumed after.
 const Guards = "guards"
 
-// Standing is how a change of a whole stands.
-type Standing struct {
+// Entry is one change of a device's whole, and how far it came.
+type Entry struct {
 	Change
 	Asked     bool // written down, nothing sent
 	Made      bool // the device reads what was wanted
@@ -32,7 +32,7 @@ type Standing struct {
 	TakesBack bool // it undoes another
 }
 
-func (s Standing) guards(o Standing) bool {
+func (s Entry) guards(o Entry) bool {
 	kind := s.Args[Guards]
 	return kind != "" && kind == o.Kind
 }
@@ -46,7 +46,7 @@ func (s Standing) guards(o Standing) bool {
 // whether it was lifted. Where what failed was to take another back, that other stands,
 // and its guard with it; where it was to put a guard back, nothing that it guards may be
 // touched, and no more is taken back at all.
-func Fallout(all []Standing, failed int, known bool) []Fate {
+func Fallout(all []Entry, failed int, known bool) []Fate {
 	out := make([]Fate, len(all))
 	f := all[failed]
 	for i, s := range all {

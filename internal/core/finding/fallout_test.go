@@ -7,18 +7,18 @@ import (
 
 func TestWhatFollowsWhenOneOfAWholeFails(t *testing.T) {
 	back, none := Change{Undo: Undo{Kind: Reversible}}, Change{Undo: Undo{Kind: Irreversible, Note: "gone"}}
-	made := Standing{Change: back, Made: true, Wrote: true}
+	made := Entry{Change: back, Made: true, Wrote: true}
 	for _, tc := range []struct {
 		name   string
-		all    []Standing
+		all    []Entry
 		failed int
 		want   []Fate
 	}{
-		{"the first", []Standing{{Change: back}, {Change: back, Asked: true}, {Change: none, Asked: true}}, 0, []Fate{Untouched, NotSent, NotSent}},
-		{"the last", []Standing{made, {Change: none, Made: true, Wrote: true}, {Change: back}}, 2, []Fate{TakenBack, Stands, Untouched}},
-		{"found so already", []Standing{{Change: back, Made: true}, {Change: back}}, 1, []Fate{Untouched, Untouched}},
-		{"failed before it was sent", []Standing{made, {Change: back, Asked: true}}, 1, []Fate{TakenBack, Untouched}},
-		{"what takes back is left alone", []Standing{made, {Change: back, Made: true, Wrote: true, TakesBack: true}, {Change: back}}, 2, []Fate{TakenBack, Untouched, Untouched}},
+		{"the first", []Entry{{Change: back}, {Change: back, Asked: true}, {Change: none, Asked: true}}, 0, []Fate{Untouched, NotSent, NotSent}},
+		{"the last", []Entry{made, {Change: none, Made: true, Wrote: true}, {Change: back}}, 2, []Fate{TakenBack, Stands, Untouched}},
+		{"found so already", []Entry{{Change: back, Made: true}, {Change: back}}, 1, []Fate{Untouched, Untouched}},
+		{"failed before it was sent", []Entry{made, {Change: back, Asked: true}}, 1, []Fate{TakenBack, Untouched}},
+		{"what takes back is left alone", []Entry{made, {Change: back, Made: true, Wrote: true, TakesBack: true}, {Change: back}}, 2, []Fate{TakenBack, Untouched, Untouched}},
 	} {
 		if got := Fallout(tc.all, tc.failed, true); !slices.Equal(got, tc.want) {
 			t.Errorf("%s: %v, want %v", tc.name, got, tc.want)
@@ -29,10 +29,10 @@ func TestWhatFollowsWhenOneOfAWholeFails(t *testing.T) {
 // A guard isn't lifted while it isn't known how what it guards ended, nor by what was
 // to lift it.
 func TestAGuardStays(t *testing.T) {
-	guard := Standing{Change: Change{Kind: "pause", Args: map[string]string{Guards: "password"}, Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
-	other := Standing{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
-	password := Standing{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Wrote: true}
-	all := []Standing{guard, other, password, {Change: Change{Kind: "hold"}, Asked: true}}
+	guard := Entry{Change: Change{Kind: "pause", Args: map[string]string{Guards: "password"}, Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	other := Entry{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	password := Entry{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Wrote: true}
+	all := []Entry{guard, other, password, {Change: Change{Kind: "hold"}, Asked: true}}
 	for known, want := range map[bool][]Fate{false: {Stays, TakenBack, Untouched, NotSent}, true: {TakenBack, TakenBack, Untouched, NotSent}} {
 		if got := Fallout(all, 2, known); !slices.Equal(got, want) {
 			t.Errorf("known %v: %v, want %v", known, got, want)
@@ -42,11 +42,11 @@ func TestAGuardStays(t *testing.T) {
 	lifts.Made, lifts.Wrote, lifts.TakesBack, lifts.Asked = false, false, true, true
 	undoes.TakesBack = true
 	for _, known := range []bool{false, true} { // either way the camera may have the new password
-		if got := Fallout([]Standing{undoes, lifts}, 0, known); !slices.Equal(got, []Fate{Untouched, NotSent}) {
+		if got := Fallout([]Entry{undoes, lifts}, 0, known); !slices.Equal(got, []Fate{Untouched, NotSent}) {
 			t.Errorf("taking back, known %v: %v", known, got)
 		}
 	}
-	if got := Fallout([]Standing{{Change: other.Change, TakesBack: true}, lifts}, 0, true); !slices.Equal(got, []Fate{Untouched, Untouched}) {
+	if got := Fallout([]Entry{{Change: other.Change, TakesBack: true}, lifts}, 0, true); !slices.Equal(got, []Fate{Untouched, Untouched}) {
 		t.Errorf("taking back what it doesn't guard: %v", got)
 	}
 }
@@ -55,15 +55,15 @@ func TestAGuardStays(t *testing.T) {
 // that fails nothing else is taken back.
 func TestAGuardIsPutBackFirst(t *testing.T) {
 	args := map[string]string{Guards: "password"}
-	made := Standing{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
-	lift := Standing{Change: Change{Kind: "resume", Args: args, Undo: Undo{Kind: Reversible}}, Wrote: true}
+	made := Entry{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	lift := Entry{Change: Change{Kind: "resume", Args: args, Undo: Undo{Kind: Reversible}}, Wrote: true}
 	left := lift
 	left.Left = true
 	unsent := lift
 	unsent.Wrote = false
 	for _, tc := range []struct {
 		name  string
-		last  Standing
+		last  Entry
 		known bool
 		want  []Fate
 	}{
@@ -72,24 +72,24 @@ func TestAGuardIsPutBackFirst(t *testing.T) {
 		{"it reads as it was", lift, true, []Fate{TakenBack, Untouched}},
 		{"never sent", unsent, false, []Fate{TakenBack, Untouched}},
 	} {
-		if got := Fallout([]Standing{made, tc.last}, 1, tc.known); !slices.Equal(got, tc.want) {
+		if got := Fallout([]Entry{made, tc.last}, 1, tc.known); !slices.Equal(got, tc.want) {
 			t.Errorf("%s: %v, want %v", tc.name, got, tc.want)
 		}
 	}
-	plain := Standing{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Wrote: true}
+	plain := Entry{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Wrote: true}
 	for known, want := range map[bool]Fate{true: Untouched, false: Untouched} {
-		if got := Fallout([]Standing{plain}, 0, known); got[0] != want {
+		if got := Fallout([]Entry{plain}, 0, known); got[0] != want {
 			t.Errorf("a plain one, known %v: %v", known, got)
 		}
 	}
 	plain.Left = true
-	if got := Fallout([]Standing{plain}, 0, true); got[0] != TakenBack {
+	if got := Fallout([]Entry{plain}, 0, true); got[0] != TakenBack {
 		t.Errorf("a plain one that was left half-way: %v", got)
 	}
-	back := func(s Standing) Standing {
-		return Standing{Change: s.Change, TakesBack: true, Asked: true}
+	back := func(s Entry) Entry {
+		return Entry{Change: s.Change, TakesBack: true, Asked: true}
 	}
-	all := []Standing{made, lift, back(lift), back(made), back(plain)}
+	all := []Entry{made, lift, back(lift), back(made), back(plain)}
 	if got := Fallout(all, 2, true); got[3] != NotSent || got[4] != NotSent {
 		t.Errorf("the guard wasn't put back: %v", got)
 	}

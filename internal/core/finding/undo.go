@@ -60,3 +60,19 @@ func Turn(all []Change) int {
 	}
 	return turn
 }
+
+// TakeBack is the change that takes c back, or why it can't be taken back: made says
+// whether the device reads as c wanted, latest whether the same thing wasn't changed
+// again since. The pages offer an undo where why is empty, and nowhere else.
+func TakeBack(c Change, made, latest bool) (back Change, why string) {
+	back, ok := c.Inverse()
+	switch {
+	case !made:
+		return Change{}, "That change doesn't stand: there is nothing to take back."
+	case !ok:
+		return Change{}, "It can't be taken back: " + c.Undo.Note
+	case !latest:
+		return Change{}, "The same thing was changed again since: take that one back first."
+	}
+	return back, ""
+}

@@ -23,6 +23,7 @@ type Facts struct {
 	Hidden   bool         // it says itself that its discovery is off
 	Behind   *Behind
 	Firmware string   // as it says signed in
+	Taken    string   // what answers at the address that the list gives it, where that is another device
 	Sources  []string // names of its video sources, where it has several
 	Chosen   int      // how many of them were picked; 0: nobody decided
 }
@@ -39,6 +40,24 @@ type Behind struct {
 	Slot       int    // channel bound to the port; 0: none
 	SlotText   string // its canonical text, see channel.SlotText
 	Dead       string // why that channel is a dead entry; empty: it isn't
+}
+
+// OnlyBehind says why a stage that speaks to the device itself doesn't apply: it is
+// reached only from a recorder. Empty where it is reached from here, or wasn't found.
+func (f Facts) OnlyBehind() string {
+	if f.Seen == nil || f.Behind == nil || !f.Seen.Heard(OnAPort) {
+		return ""
+	}
+	return fmt.Sprintf("It is reached only from %s, which signs in and sets its clock itself.", f.Behind.Recorder)
+}
+
+// OnlyRTSP says why a stage that asks over ONVIF doesn't apply: the device speaks RTSP
+// alone. Empty where it speaks more, or wasn't found.
+func (f Facts) OnlyRTSP() string {
+	if f.Seen == nil || !f.Seen.Heard(SpokeRTSP) || f.Seen.ONVIF() {
+		return ""
+	}
+	return "It speaks RTSP alone: there is no clock or event of it that can be read."
 }
 
 // Wishes is what the site expects of a device.
@@ -125,8 +144,12 @@ func (j *judge) where() {
 	f, s := j.f, j.s
 	if !f.Inside && f.Behind == nil {
 		p, _ := s.Address.Prefix(24)
+		way := "Move it into its network."
+		if f.Taken != "" {
+			way = fmt.Sprintf("Its address on the list, %s, is taken: %s answers there. Settle that first, or give it another address.", j.w.Address, f.Taken)
+		}
 		j.add("find.factory-address", finding.Needs, "factory address", fmt.Sprintf("It answers at %s, outside every network of the site: no recorder reaches it there.", s.Address),
-			"Move it into its network. Give this laptop an address in "+p.String()+" while you reach it; Find says how.")
+			way+" Give this laptop an address in "+p.String()+" while you reach it; Find says how.")
 	}
 	if b := f.Behind; b != nil {
 		told := finding.Evidence{Name: fmt.Sprintf("Port %d of %s", b.Port, b.Recorder), Value: s.Make + " " + s.Model + " at " + s.Address.String(), Via: "channel table", At: b.At}
@@ -294,6 +317,16 @@ func ChangeIPConfig(from, to netplan.IPConfig) finding.Change {
 
 // FreeText is what a cleared channel reads, see channel.Empty.
 const FreeText = "free"
+
+// MoveTo is the place that the list gives a device which answers outside every network
+// of the site: address want with mask and gateway of its network. nil where it is inside,
+// or where another device answers at that address: nothing is moved onto one that is taken.
+func MoveTo(f Facts, want netip.Addr, network netip.Prefix) *netplan.IPConfig {
+	if f.Inside || f.Taken != "" || netplan.Reserved(network, want) {
+		return nil
+	}
+	return &netplan.IPConfig{Address: want, Bits: network.Bits(), Gateway: netplan.First(network)}
+}
 
 // ipConfigFor is where the device belongs: where the plan moves it, else where it is with
 // mask and gateway of its network. nil: it is right, or nobody knows better.

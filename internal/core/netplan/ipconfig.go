@@ -166,8 +166,8 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 	return out
 }
 
-// Bench is how a laptop reaches a device at an address outside the site's networks.
-type Bench struct {
+// Laptop is how a laptop reaches a device at an address outside the site's networks.
+type Laptop struct {
 	Device  netip.Addr
 	Address netip.Addr // for the laptop
 	Mask    string     // dotted
@@ -179,10 +179,10 @@ type Bench struct {
 
 // ReachFrom gives the laptop an address beside a device: in the device's own /24 (most
 // makes ship that), not the device, not the gateway's, not in use.
-func ReachFrom(device netip.Addr, used func(netip.Addr) bool) (Bench, bool) {
+func ReachFrom(device netip.Addr, used func(netip.Addr) bool) (Laptop, bool) {
 	p, err := device.Prefix(24)
 	if err != nil {
-		return Bench{}, false
+		return Laptop{}, false
 	}
 	hosts := Hosts(p)
 	for i := len(hosts) - 1; i >= 0; i-- { // from the end: devices are mostly at the beginning
@@ -190,11 +190,11 @@ func ReachFrom(device netip.Addr, used func(netip.Addr) bool) (Bench, bool) {
 		if a == device || a == First(p) || used(a) {
 			continue
 		}
-		b := Bench{Device: device, Address: a, Mask: "255.255.255.0", Bits: 24}
+		b := Laptop{Device: device, Address: a, Mask: "255.255.255.0", Bits: 24}
 		b.Linux = fmt.Sprintf("sudo ip addr add %s/24 dev eth0", a)
 		b.Windows = fmt.Sprintf(`netsh interface ipv4 add address "Ethernet" %s 255.255.255.0`, a)
 		b.MacOS = fmt.Sprintf("sudo ifconfig en0 alias %s 255.255.255.0", a)
 		return b, true
 	}
-	return Bench{}, false
+	return Laptop{}, false
 }

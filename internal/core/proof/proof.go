@@ -54,6 +54,17 @@ type Test struct {
 	Walk     string        `json:"walk"` // who walked: "a person", or the stand-in told to
 }
 
+// arrivalsMost is how many arrivals of a leg are kept: what comes after them says no more.
+const arrivalsMost = 20
+
+// Arrived adds an arrival of a leg, so that a proof doesn't grow with its chatter.
+func Arrived(all []Arrival, a Arrival) []Arrival {
+	if len(all) >= arrivalsMost {
+		return all
+	}
+	return append(all, a)
+}
+
 // Bar is one leg of the waterfall.
 type Bar struct {
 	Leg      Leg

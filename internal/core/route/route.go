@@ -61,6 +61,32 @@ func Text(pegs []Peg, input string) string {
 	return strings.Join(t, ", ")
 }
 
+// Hears is how the recorder's subscription stands: as its channel table says, which is
+// newer than what was read with the inputs, where anything is pegged at all.
+func Hears(f Facts, channel string) string {
+	if channel != "" && len(f.Pegs) > 0 {
+		return channel
+	}
+	return f.Events
+}
+
+// NotAsked is how a subscription stands that no input asked for so far.
+const NotAsked = "not asked"
+
+// Subscribing says whether inputs are pegged and the recorder hasn't subscribed yet.
+func Subscribing(f Facts) bool { return len(f.Pegs) > 0 && f.Events == NotAsked }
+
+// Walked is the route that a walk test takes: the first with a line, else an area; ok is
+// false where neither is pegged. The page names the same one.
+func Walked(f Facts) (p Peg, ok bool) {
+	for _, kind := range []string{"line", "area"} {
+		if i := slices.IndexFunc(f.Pegs, func(p Peg) bool { return p.Input == kind }); i >= 0 {
+			return f.Pegs[i], true
+		}
+	}
+	return Peg{}, false
+}
+
 // Judge says which happenings have no way.
 func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
 	if f.Trouble != "" {

@@ -3,6 +3,8 @@
 package stage
 
 import (
+	"time"
+
 	"duskyharbor/internal/core/finding"
 )
 
@@ -150,33 +152,34 @@ type Mark struct {
 	Sentence string `json:"sentence"`
 }
 
-// Case is what Derive judges: whether the stage's facts were read, what its rules
-// said, and whether they are older than something they rest on.
-type Case struct {
-	Read     bool
-	Findings []finding.Finding
-	Stale    string // why what was read no longer counts; empty when it does
-	Done     string // the sentence of a ready mark
-	NotHere  string // why the stage doesn't apply; empty when it does
+// Verdict is what a stage's rules say of one source: whether the stage's facts were
+// read, what is wrong, and whether what was read is older than something it rests on.
+type Verdict struct {
+	Read       bool
+	Findings   []finding.Finding
+	Stale      string    // why what was read no longer counts; empty when it does
+	Done       string    // the sentence of a ready mark
+	NotHere    string    // why the stage doesn't apply; empty when it does
+	ValidUntil time.Time // after which it must be asked again; zero: until its inputs change
 }
 
 // Derive makes the mark of stage s. before gives the marks of earlier stages. A
 // stage that has no facts and whose way is barred says which stage it waits for.
-func Derive(s Stage, c Case, before func(Stage) State) Mark {
+func Derive(s Stage, v Verdict, before func(Stage) State) Mark {
 	if !s.Built() {
 		return Mark{State: NotYet, Sentence: s.String() + " is still to come in this version."}
 	}
-	if c.NotHere != "" {
-		return Mark{State: NotHere, Sentence: c.NotHere}
+	if v.NotHere != "" {
+		return Mark{State: NotHere, Sentence: v.NotHere}
 	}
-	if worst, ok := finding.Worst(c.Findings); ok && worst.Severity > finding.Note {
+	if worst, ok := finding.Worst(v.Findings); ok && worst.Severity > finding.Note {
 		state := Needs
 		if worst.Severity == finding.Blocks {
 			state = Blocked
 		}
 		return Mark{State: state, Words: worst.Words, Sentence: worst.Sentence}
 	}
-	if !c.Read {
+	if !v.Read {
 		for _, w := range s.Waits() {
 			if st := before(w.For); st != Ready && st != Stale && st != NotHere {
 				return Mark{State: NotYet, Sentence: "Waits for " + w.For.String() + ": " + w.Reason + "."}
@@ -184,10 +187,10 @@ func Derive(s Stage, c Case, before func(Stage) State) Mark {
 		}
 		return Mark{State: NotYet, Sentence: "Not read yet."}
 	}
-	if c.Stale != "" {
-		return Mark{State: Stale, Words: "stale", Sentence: c.Stale}
+	if v.Stale != "" {
+		return Mark{State: Stale, Words: "stale", Sentence: v.Stale}
 	}
-	done := c.Done
+	done := v.Done
 	if done == "" {
 		done = "Nothing stands in the way."
 	}

@@ -45,29 +45,29 @@ func TestDerive(t *testing.T) {
 	for _, tc := range []struct {
 		name   string
 		s      Stage
-		c      Case
+		c      Verdict
 		before func(Stage) State
 		want   State
 		words  string
 	}{
-		{"nothing read, way free", Clock, Case{}, ready, NotYet, ""},
-		{"nothing read, way barred", Streams, Case{}, notYet, NotYet, ""},
-		{"read and clean", Clock, Case{Read: true}, ready, Ready, ""},
-		{"a note stops nothing", Clock, Case{Read: true, Findings: []finding.Finding{note}}, ready, Ready, ""},
-		{"needs", SignIn, Case{Read: true, Findings: []finding.Finding{note, needs}}, ready, Needs, "new"},
-		{"the worst wins", Clock, Case{Read: true, Findings: []finding.Finding{needs, block}}, ready, Blocked, "+1 h"},
-		{"a finding without a reading still shows", Find, Case{Findings: []finding.Finding{block}}, ready, Blocked, "+1 h"},
-		{"stale", Prove, Case{Read: true, Stale: "The route changed."}, ready, Stale, "stale"},
-		{"doesn't apply", Clock, Case{NotHere: "RTSP alone.", Findings: []finding.Finding{block}}, ready, NotHere, ""},
-		{"what waits for one that doesn't apply is free", Streams, Case{}, func(Stage) State { return NotHere }, NotYet, ""},
-		{"not built", Recording, Case{Read: true}, ready, NotYet, ""},
+		{"nothing read, way free", Clock, Verdict{}, ready, NotYet, ""},
+		{"nothing read, way barred", Streams, Verdict{}, notYet, NotYet, ""},
+		{"read and clean", Clock, Verdict{Read: true}, ready, Ready, ""},
+		{"a note stops nothing", Clock, Verdict{Read: true, Findings: []finding.Finding{note}}, ready, Ready, ""},
+		{"needs", SignIn, Verdict{Read: true, Findings: []finding.Finding{note, needs}}, ready, Needs, "new"},
+		{"the worst wins", Clock, Verdict{Read: true, Findings: []finding.Finding{needs, block}}, ready, Blocked, "+1 h"},
+		{"a finding without a reading still shows", Find, Verdict{Findings: []finding.Finding{block}}, ready, Blocked, "+1 h"},
+		{"stale", Prove, Verdict{Read: true, Stale: "The route changed."}, ready, Stale, "stale"},
+		{"doesn't apply", Clock, Verdict{NotHere: "RTSP alone.", Findings: []finding.Finding{block}}, ready, NotHere, ""},
+		{"what waits for one that doesn't apply is free", Streams, Verdict{}, func(Stage) State { return NotHere }, NotYet, ""},
+		{"not built", Recording, Verdict{Read: true}, ready, NotYet, ""},
 	} {
 		got := Derive(tc.s, tc.c, tc.before)
 		if got.State != tc.want || got.Words != tc.words || got.Sentence == "" {
 			t.Errorf("%s: %+v, want %s %q", tc.name, got, tc.want, tc.words)
 		}
 	}
-	if m := Derive(Streams, Case{}, notYet); !strings.Contains(m.Sentence, "Sign-in") {
+	if m := Derive(Streams, Verdict{}, notYet); !strings.Contains(m.Sentence, "Sign-in") {
 		t.Errorf("a stage that waits doesn't say for what: %q", m.Sentence)
 	}
 }

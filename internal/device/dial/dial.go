@@ -138,6 +138,36 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	return conn, nil
 }
 
+// Packets opens a UDP flow to a port of this device; the deadline of ctx is its own.
+func (h Host) Packets(ctx context.Context, port uint16) (net.Conn, error) {
+	at := netip.AddrPortFrom(h.Addr, port)
+	if h.d.own(at) {
+		return nil, &Error{Tried: "sending", On: at.String(), Kind: ErrElsewhere, Says: "that is a port of this server"}
+	}
+	out := &net.Dialer{}
+	if h.d.Local.IsValid() {
+		out.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(h.d.Local, 0))
+	}
+	conn, err := out.DialContext(ctx, "udp", at.String())
+	if err != nil {
+		return nil, &Error{Tried: "sending", On: at.String(), Kind: ErrUnreachable, Says: Plain(err)}
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	return stoppable{conn, stop}, nil
+}
+
+// stoppable is a flow that a context ends.
+type stoppable struct {
+	net.Conn
+	stop func() bool
+}
+
+// Close ends the flow, and with it the wait for its context.
+func (s stoppable) Close() error {
+	s.stop()
+	return s.Conn.Close()
+}
+
 // Plain words an error of the network for people.
 func Plain(err error) string {
 	var timeout interface{ Timeout() bool }

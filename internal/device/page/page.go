@@ -42,9 +42,9 @@ func At(addr netip.Addr, port int) string {
 	return fmt.Sprintf("%s://%s/", scheme, netip.AddrPortFrom(addr, uint16(port)))
 }
 
-// Look fetches the page, without signing in. Over HTTPS pin holds the certificate's
+// Fetch fetches the page, without signing in. Over HTTPS pin holds the certificate's
 // fingerprint, see dial.Host.Client; nil trusts whatever is shown, since nothing is sent.
-func Look(ctx context.Context, host dial.Host, at string, pin *string) (Page, error) {
+func Fetch(ctx context.Context, host dial.Host, at string, pin *string) (Page, error) {
 	if pin == nil {
 		pin = new(string)
 	}

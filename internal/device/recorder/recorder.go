@@ -28,6 +28,10 @@ const (
 	callLimit = 8 * time.Second
 	maxJSON   = 1 << 20
 	maxStill  = 4 << 20
+
+	maxInputs  = 64   // of a channel
+	maxTopics  = 64   // pegged to one input
+	maxEntries = 1000 // of one answer of the event log
 )
 
 // Client speaks to one recorder.
@@ -248,28 +252,27 @@ func (c *Client) Still(ctx context.Context, number int) ([]byte, error) {
 	return data, err
 }
 
-// Inputs is what a channel can hear and what is pegged to it.
-type Inputs struct {
-	Inputs []struct {
-		Name   string   `json:"name"`
-		Topics []string `json:"topics"`
-	} `json:"inputs"`
-	Events string `json:"events"`
-}
-
-// Inputs reads a channel's inputs as names and pegs.
-func (c *Client) Inputs(ctx context.Context, number int) (names []string, pegs []route.Peg, events string, err error) {
-	var a Inputs
-	if err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/inputs", number), nil, &a, callLimit); err != nil {
-		return nil, nil, "", err
+// Inputs reads what a channel can hear and what is pegged to it.
+func (c *Client) Inputs(ctx context.Context, number int) (route.Inputs, error) {
+	var a struct {
+		Inputs []struct {
+			Name   string   `json:"name"`
+			Topics []string `json:"topics"`
+		} `json:"inputs"`
+		Events string `json:"events"`
 	}
-	for _, in := range a.Inputs {
-		names = append(names, dial.CleanText(in.Name, 32))
-		for _, t := range in.Topics {
-			pegs = append(pegs, route.Peg{Topic: dial.CleanText(t, 256), Input: dial.CleanText(in.Name, 32)})
+	if err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/inputs", number), nil, &a, callLimit); err != nil {
+		return route.Inputs{}, err
+	}
+	out := route.Inputs{Events: dial.CleanText(a.Events, 300)}
+	for _, in := range a.Inputs[:min(len(a.Inputs), maxInputs)] {
+		name := dial.CleanText(in.Name, 32)
+		out.Names = append(out.Names, name)
+		for _, t := range in.Topics[:min(len(in.Topics), maxTopics)] {
+			out.Pegs = append(out.Pegs, route.Peg{Topic: dial.CleanText(t, 256), Input: name})
 		}
 	}
-	return names, pegs, dial.CleanText(a.Events, 300), nil
+	return out, nil
 }
 
 // SetInput pegs exactly these topics to an input.
@@ -297,5 +300,12 @@ func (c *Client) Events(ctx context.Context, after int64, wait time.Duration) (e
 	}
 	path := fmt.Sprintf("/api/events?after=%d&wait=%d", after, int(wait.Seconds()))
 	err = c.do(ctx, c.signed, http.MethodGet, path, nil, &a, wait+callLimit)
+	a.Events = a.Events[:min(len(a.Events), maxEntries)]
+	for i := range a.Events {
+		e := &a.Events[i]
+		for _, f := range []*string{&e.Name, &e.Input, &e.Topic, &e.Phase} {
+			*f = dial.CleanText(*f, 256)
+		}
+	}
 	return a.Events, a.Next, err
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"net/textproto"
 	"net/url"
 	"strconv"
@@ -45,6 +46,16 @@ type Conn struct {
 	on      string
 	base    string
 	gone    func() bool
+}
+
+// Speaks says whether a port answers OPTIONS (RFC 2326, section 10.1).
+func Speaks(ctx context.Context, host dial.Host, port int) bool {
+	c, err := Open(ctx, host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(host.Addr, uint16(port))), "", "")
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	return c.Options() == nil
 }
 
 // Open connects to the address's host, which is brought to where the device was

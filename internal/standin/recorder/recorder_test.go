@@ -132,8 +132,8 @@ func TestAPeggedTopicReachesTheLogOnce(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	testbed.Until(t, 10*time.Second, "it listens", func() bool {
-		_, pegs, events, err := b.rec.Inputs(ctx, 1)
-		return err == nil && events == "listening" && len(pegs) == 1 && pegs[0].Topic == line
+		in, err := b.rec.Inputs(ctx, 1)
+		return err == nil && in.Events == "listening" && len(in.Pegs) == 1 && in.Pegs[0].Topic == line
 	})
 	_, after, err := b.rec.Events(ctx, -1, 0)
 	if err != nil {

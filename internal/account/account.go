@@ -1,0 +1,202 @@
+// Package account signs in to devices, and nobody else does: which sets may be tried in
+// what order, the budget of tries, clients that are signed in, and sets that are made.
+// A password leaves it only inside a client.
+package account
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/vault"
+)
+
+// Keeper holds a site's accounts. It is safe for several goroutines.
+type Keeper struct {
+	Store  *store.Store
+	Vault  *vault.Vault
+	Dialer *dial.Dialer
+}
+
+// Asked is what a person asked for of a signing in.
+type Asked struct {
+	Factory bool  // makers' defaults are tried too
+	Set     int64 // this one alone; 0: all in their order
+}
+
+// Password opens a set's password.
+func (k *Keeper) Password(set store.SealedSet) (string, error) {
+	return k.Vault.Open(set.Sealed, store.SetPlace(set.ID))
+}
+
+// Order lists the sets that may be tried on a device now, the likeliest first.
+func (k *Keeper) Order(ctx context.Context, d store.Device, s *site.Snapshot, asked Asked) ([]store.SealedSet, error) {
+	sealed, err := k.Store.SetsFor(ctx, d.SiteID, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	byID := make(map[int64]store.SealedSet, len(sealed))
+	sets := make([]access.Set, len(sealed))
+	for i, x := range sealed {
+		byID[x.ID], sets[i] = x, x.Set
+	}
+	likely, err := k.likely(ctx, d, s)
+	if err != nil {
+		return nil, err
+	}
+	var out []store.SealedSet
+	for _, x := range access.Order(time.Now(), likely, access.ForCameras(sets, s.RecorderSets()), s.Tries[d.ID], asked.Factory || asked.Set != 0) {
+		if asked.Set == 0 || asked.Set == x.ID {
+			out = append(out, byID[x.ID])
+		}
+	}
+	return out, nil
+}
+
+// likely tells what opened this device, others of its make, and others near it.
+func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (access.Device, error) {
+	out := access.Device{ID: d.ID, Make: d.Make}
+	var near netip.Prefix
+	if d.Address != nil {
+		if n, ok := netplan.Of(s.Networks(), *d.Address); ok {
+			out.Network, near = n.ID, n.Prefix
+		}
+	}
+	if a, ok := site.Account.Of(s, d.ID); ok {
+		out.Opened = a.SetID
+		return out, nil // it goes first; what opened others isn't asked for
+	}
+	var err error
+	out.OpenedByMake, out.OpenedNear, err = k.Store.OpenedAlike(ctx, d.SiteID, d.Make, near)
+	return out, err
+}
+
+// Address is where a device is reached; a sentence for the person where it wasn't found.
+func Address(d store.Device) (netip.Addr, error) {
+	if d.Address == nil {
+		return netip.Addr{}, trouble.Told(d.Place + " wasn't found yet: look for it first.")
+	}
+	return *d.Address, nil
+}
+
+// Open makes a client for a camera, signed in with the account that opened it.
+func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot) (*onvif.Client, error) {
+	account, ok := site.Account.Of(s, d.ID)
+	if !ok {
+		return nil, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
+	}
+	return k.OpenWith(ctx, d, s, account.SetID, account.Scheme)
+}
+
+// OpenWith is Open with another set and scheme. It sends no sign-in by itself.
+func (k *Keeper) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme) (*onvif.Client, error) {
+	addr, err := Address(d)
+	if err != nil {
+		return nil, err
+	}
+	seen, heard := site.Seen.Of(s, d.ID)
+	if heard && seen.Service == "" && seen.RTSPPort != 0 {
+		return nil, trouble.Told(d.Place + " speaks RTSP alone: what ONVIF would tell of it can't be read.")
+	}
+	if !heard || seen.Service == "" {
+		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
+	}
+	set, err := k.Store.Set(ctx, setID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, trouble.Told("The credential set that opened " + d.Place + " is gone: sign in again.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	password, err := k.Password(set)
+	if err != nil {
+		return nil, err
+	}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme}
+	login.Pin, _ = site.Pin.Of(s, d.ID)
+	host := k.Dialer.At(addr)
+	if scheme == access.Token { // it carries the device's own time, read at once before
+		plain, err := onvif.New(host, seen.Service, onvif.Login{Pin: login.Pin})
+		if err != nil {
+			return nil, err
+		}
+		defer plain.Close()
+		r, err := plain.Time(ctx)
+		if err != nil {
+			return nil, err
+		}
+		login.Ahead = r.Offset.Mid()
+	}
+	return onvif.New(host, seen.Service, login)
+}
+
+// Plain is a client of a device that signs in nowhere.
+func (k *Keeper) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error) {
+	addr, err := Address(d)
+	if err != nil {
+		return nil, err
+	}
+	seen, ok := site.Seen.Of(s, d.ID)
+	if !ok || seen.Service == "" {
+		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
+	}
+	pin, _ := site.Pin.Of(s, d.ID)
+	return onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
+}
+
+// Login is a set's user name and password, for a protocol that takes them as they are.
+type Login struct {
+	Username, Password string
+}
+
+// LoginOf opens a set.
+func (k *Keeper) LoginOf(ctx context.Context, setID int64) (Login, error) {
+	set, err := k.Store.Set(ctx, setID)
+	if errors.Is(err, store.ErrNotFound) {
+		return Login{}, trouble.Told("That credential set is gone: sign in again.")
+	}
+	if err != nil {
+		return Login{}, err
+	}
+	password, err := k.Password(set)
+	return Login{set.Username, password}, err
+}
+
+// Recorder makes a client for a recorder, signed in with its own account. Sets go only
+// to what has shown itself to be a recorder of this site.
+func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client, error) {
+	addr, err := Address(d)
+	if err != nil {
+		return nil, err
+	}
+	if d.SetID == nil {
+		return nil, trouble.Told("No account is kept for " + d.Place + ".")
+	}
+	facts, err := k.Store.FactsOf(ctx, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	seen, ok, err := site.Seen.From(facts[d.ID])
+	if err != nil || !ok || !seen.Heard(identity.SaidHello) {
+		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
+	}
+	pin, _, err := site.RecorderPin.From(facts[d.ID])
+	if err != nil {
+		return nil, err
+	}
+	login, err := k.LoginOf(ctx, *d.SetID)
+	if err != nil {
+		return nil, err
+	}
+	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, login.Username, login.Password), nil
+}

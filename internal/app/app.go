@@ -1,0 +1,63 @@
+// Package app puts the product together: it is where stages are registered, for the
+// program and for tests alike. Adding a stage is one line in Stages.
+package app
+
+import (
+	"cmp"
+	"log/slog"
+	"time"
+
+	"duskyharbor/internal/account"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/stages/clock"
+	"duskyharbor/internal/stages/find"
+	"duskyharbor/internal/stages/prove"
+	"duskyharbor/internal/stages/routes"
+	"duskyharbor/internal/stages/signin"
+	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/vault"
+)
+
+// Options of an App. Zero values take the defaults in brackets.
+type Options struct {
+	engine.Options
+	Measure time.Duration // how long a stream is played [3 s]
+	Listen  time.Duration // how long answers to probes are gathered [1.2 s]
+	WalkFor time.Duration // how long a walk test waits for a person [60 s]
+	Extra   []func(stages.Kit) engine.Stage
+}
+
+// App is the work of one process: its engine with all stages. Pages ask some of the
+// stages for what only they do.
+type App struct {
+	*engine.Engine
+	Kit     stages.Kit
+	Find    *find.Stage
+	SignIn  *signin.Stage
+	Clock   *clock.Stage
+	Streams *streams.Stage
+}
+
+// New puts one together; Start lets it work.
+func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, error) {
+	opt.Log = cmp.Or(opt.Log, slog.Default())
+	e, err := engine.New(st, opt.Options)
+	if err != nil {
+		return nil, err
+	}
+	keeper := &account.Keeper{Store: st, Vault: v, Dialer: d}
+	kit := stages.Kit{Store: st, Accounts: keeper, Dialer: d, Engine: e, Log: opt.Log,
+		Recorders: &recorders.Reader{Store: st, Accounts: keeper, Dialer: d, Engine: e},
+		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen, 1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute)}
+	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
+	e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), routes.New(kit), prove.New(kit))
+	for _, make := range opt.Extra {
+		e.Register(make(kit))
+	}
+	return a, nil
+}

@@ -1,0 +1,39 @@
+package channel
+
+import (
+	"slices"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Planner proposes channels for sources that are placed together: each is proposed as if
+// those before it were placed. The zero Planner has placed nothing.
+type Planner struct {
+	tables map[int64]*Recorder // as placing has left them
+}
+
+// Next proposes a source's channel on the recorder that w names, and takes it.
+func (p *Planner) Next(now time.Time, f Facts, w Wishes) []finding.Change {
+	if f.Recorder == nil || w.RecorderID == 0 {
+		return nil
+	}
+	if p.tables == nil {
+		p.tables = map[int64]*Recorder{}
+	}
+	r := p.tables[w.RecorderID]
+	if r == nil {
+		c := *f.Recorder
+		c.Slots = slices.Clone(c.Slots)
+		r, p.tables[w.RecorderID] = &c, &c
+	}
+	f.Recorder = r
+	changes := Propose(now, f, w)
+	for _, c := range changes {
+		if n, err := strconv.Atoi(c.Args["channel"]); err == nil && c.Kind == Place {
+			r.Slots = append(r.Slots, Slot{Number: n, Address: f.Address, Kbps: float64(w.Kbps)})
+		}
+	}
+	return changes
+}

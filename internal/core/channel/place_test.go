@@ -1,0 +1,54 @@
+package channel
+
+import (
+	"fmt"
+	"math/rand"
+	"testing"
+	"time"
+)
+
+// However many sources are placed together, no two get one channel, and no limit of the
+// recorder is broken by them all.
+func TestPlacedTogetherTheyFit(t *testing.T) {
+	for range 300 {
+		r := Recorder{Name: "Quay recorder", Limits: Limits{Channels: 1 + rand.Intn(12), MbitIn: float64(rand.Intn(40)), Licences: rand.Intn(12)}}
+		for n := 1; n <= r.Limits.Channels; n++ {
+			if rand.Intn(3) == 0 {
+				r.Slots = append(r.Slots, Slot{Number: n, Address: fmt.Sprintf("192.0.2.%d", n), Kbps: float64(rand.Intn(4000))})
+			}
+		}
+		before := len(r.Slots)
+		var p Planner
+		taken := map[string]bool{}
+		for _, s := range r.Slots {
+			taken[fmt.Sprint(s.Number)] = true
+		}
+		mbit, placed := 0.0, 0
+		_, mbit = r.Used()
+		for i := range 20 {
+			kbps := rand.Intn(6000)
+			out := p.Next(time.Now(), Facts{Address: fmt.Sprintf("192.0.2.%d", 100+i), Recorder: &r}, Wishes{RecorderID: 7, Stream: "main", Kbps: kbps, Channel: rand.Intn(14)})
+			if len(out) == 0 {
+				continue
+			}
+			n := out[0].Args["channel"]
+			if taken[n] {
+				t.Fatalf("channel %s is given twice", n)
+			}
+			taken[n] = true
+			placed++
+			mbit += float64(kbps) / 1000
+		}
+		total := before + placed
+		if len(r.Slots) != before {
+			t.Fatal("the table that was read is written")
+		}
+		if placed > 0 && (total > r.Limits.Channels || r.Limits.Licences > 0 && total > r.Limits.Licences || r.Limits.MbitIn > 0 && mbit > r.Limits.MbitIn+1e-9) {
+			t.Fatalf("%d placed beside %d, %.1f Mbit/s: beyond %+v", placed, before, mbit, r.Limits)
+		}
+	}
+	var p Planner
+	if out := p.Next(time.Now(), Facts{}, Wishes{RecorderID: 7}); out != nil {
+		t.Errorf("placed on a recorder that wasn't read: %v", out)
+	}
+}

@@ -1,0 +1,341 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/store"
+)
+
+// Pick is one camera's changes that a person asked for.
+type Pick struct {
+	Device  store.Device
+	Changes []finding.Change
+	Ordered bool    // they are in their order already
+	undoOf  []int64 // which change each takes back; nil: none
+}
+
+// Ask is who asks for changes, for what, on a site.
+type Ask struct {
+	Site          int64
+	Stage         stage.Stage
+	Title         string
+	Person, Token int64
+	AskedOf       string // the selection, where it was a query
+}
+
+// ErrUnderWay is a sentence for who asks for a change that is being made already.
+const ErrUnderWay = trouble.Told("That change is under way already.")
+
+// Apply writes the picked changes down as asked for and starts the run that makes
+// them, all in one transaction: a change is a row before it is a call. Each device's
+// changes go in a safe order, and devices whose changes risk nothing go first.
+func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) {
+	picks = slices.DeleteFunc(picks, func(p Pick) bool { return len(p.Changes) == 0 })
+	if len(picks) == 0 {
+		return 0, trouble.Told("There is nothing to change: everything reads as it should.")
+	}
+	var id int64
+	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
+		n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Apply, Title: q.Title, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf}
+		byDevice := make(map[int64]Pick, len(picks))
+		for _, p := range picks {
+			n.Devices = append(n.Devices, p.Device.ID)
+			byDevice[p.Device.ID] = p
+		}
+		run, steps, err := e.store.AddRun(ctx, tx, n)
+		if err != nil {
+			return err
+		}
+		id = run
+		var rows []store.NewChange
+		for _, s := range steps {
+			p := byDevice[*s.DeviceID]
+			if p.undoOf == nil && !p.Ordered {
+				p.Changes = finding.Arrange(p.Changes)
+			}
+			for i, c := range p.Changes {
+				row := store.NewChange{Site: q.Site, Device: p.Device.ID, Source: p.Device.SourceID, Step: s.ID, Person: q.Person, Token: q.Token, Stage: q.Stage, Change: c}
+				if p.undoOf != nil {
+					row.UndoOf = p.undoOf[i]
+				}
+				rows = append(rows, row)
+			}
+		}
+		if err := e.store.AddChanges(ctx, tx, rows); err != nil {
+			return err
+		}
+		return e.enqueue(ctx, tx, n, steps, false, byDevice)
+	})
+	if errors.Is(err, store.ErrUnderWay) {
+		return 0, ErrUnderWay
+	}
+	if err == nil {
+		e.touch(q.Site)
+	}
+	return id, err
+}
+
+// Once makes one change of a device that a person asked for by itself.
+func (e *Engine) Once(ctx context.Context, q Ask, d store.Device, c finding.Change) (int64, error) {
+	q.Site, q.Title = d.SiteID, d.Place+": "+c.Title
+	return e.Apply(ctx, q, []Pick{{Device: d, Changes: []finding.Change{c}}})
+}
+
+// Undo takes back a change that was made, as its Undo says, by a run of its own.
+func (e *Engine) Undo(ctx context.Context, q Ask, c store.Change) (int64, error) {
+	latest, err := e.store.Latest(ctx, c)
+	if err != nil {
+		return 0, err
+	}
+	back, why := finding.TakeBack(c.Core(), c.Made(), latest)
+	if why != "" {
+		return 0, trouble.Told(why)
+	}
+	d, err := e.store.Device(ctx, c.DeviceID)
+	if err != nil {
+		return 0, err
+	}
+	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, d.Place+": "+back.Title
+	return e.Apply(ctx, q, []Pick{{Device: d, Changes: []finding.Change{back}, undoOf: []int64{c.ID}}})
+}
+
+// apply makes a step's changes in order. Each is read first: what reads To is
+// verified, what reads From is sent, anything else asks a person. A step that is
+// run again after a crash does the same, so no change is made twice. The changes of
+// one device are a whole: when one fails, those made before it are taken back.
+func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error) {
+	made, undone, stopped := 0, 0, false
+	var went error
+	for {
+		c, undoing, err := e.nextOpen(ctx, a.Step)
+		if err != nil {
+			return "", err
+		}
+		if c == nil {
+			break
+		}
+		if err := e.hold(ctx, &a); err != nil {
+			return "", err
+		}
+		e.opt.Pause(PointAsked)
+		if !undoing {
+			stop, err := e.store.Stopped(ctx, a.Step)
+			if err != nil {
+				return "", err // nothing is sent while it isn't known; the step is tried again
+			}
+			if stop {
+				stopped = true
+				if err := e.halt(ctx, v, *c, a.claim.Fence); err != nil {
+					return "", err
+				}
+				continue
+			}
+		}
+		cerr := e.applyOne(ctx, v, *c, a.claim.Fence)
+		switch {
+		case cerr == nil && undoing:
+			undone++
+		case cerr == nil:
+			made++
+		case Ours(cerr), a.mayTryAgain(cerr), errors.Is(ctx.Err(), context.Canceled):
+			return "", cerr // the step is tried again as a whole, and reads first
+		default:
+			if went == nil {
+				went = cerr
+			}
+			if err := e.fail(ctx, a, *c, cerr, undoing); err != nil {
+				return "", err
+			}
+		}
+	}
+	if err := e.hold(ctx, &a); err != nil {
+		return "", err
+	}
+	if err := e.afterChanges(ctx, v, a); err != nil {
+		return "", err
+	}
+	if went == nil && !stopped {
+		went = e.failedBefore(ctx, a.Step)
+	}
+	switch {
+	case went != nil && undone > 0:
+		return "", trouble.Tell("%v; what was changed before it was taken back", went)
+	case went != nil:
+		return "", trouble.Told(went.Error())
+	case stopped:
+		return "stopped before all of it was sent", nil
+	case made == 1:
+		return "1 change read back", nil
+	}
+	return fmt.Sprintf("%d changes read back", made), nil
+}
+
+// afterChanges has stages read again what a step's changes touched: the stage whose
+// changes they are first, then the others in their order. Trouble with a device is a
+// fact by then; only our own is returned.
+func (e *Engine) afterChanges(ctx context.Context, v *Visit, a attempt) error {
+	ctx, cancel := context.WithTimeout(ctx, stepLimit)
+	defer cancel()
+	changes, err := e.store.ChangesOfStep(ctx, a.Step)
+	if err != nil {
+		return err
+	}
+	order := slices.Clone(e.stages)
+	slices.SortStableFunc(order, func(x, y Stage) int { return first(y.ID() == a.Stage) - first(x.ID() == a.Stage) })
+	for _, st := range order {
+		own := *v
+		own.stage = st.ID()
+		if err := st.AfterChange(ctx, &own, changes); err != nil && Ours(err) && !errors.Is(err, context.DeadlineExceeded) {
+			return err
+		}
+	}
+	return e.judgeAround(ctx, v.Device)
+}
+
+func first(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// nextOpen is the step's next change that isn't settled, nil when all are, and whether
+// it takes back another of the same step. One that is only to be read again later is
+// settled as far as the step goes.
+func (e *Engine) nextOpen(ctx context.Context, step int64) (open *store.Change, undoing bool, err error) {
+	all, err := e.store.ChangesOfStep(ctx, step)
+	if err != nil {
+		return nil, false, err
+	}
+	for i, c := range all {
+		if c.State == store.Asked || c.State == store.Sent {
+			undoing = c.UndoOf != nil && slices.ContainsFunc(all, func(x store.Change) bool { return x.ID == *c.UndoOf })
+			return &all[i], undoing, nil
+		}
+	}
+	return nil, false, nil
+}
+
+// failedBefore is the trouble of a change that failed before this server took the
+// step over.
+func (e *Engine) failedBefore(ctx context.Context, step int64) error {
+	all, err := e.store.ChangesOfStep(ctx, step)
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if c.State == store.Failed && c.UndoOf == nil {
+			return trouble.Told(c.Says)
+		}
+		if c.State == store.Asks {
+			return trouble.Told(c.Title + ": " + c.Says)
+		}
+		if c.UndoOf == nil && (c.State == store.Undoing || c.State == store.Undone) {
+			return trouble.Told(c.Title + " didn't hold, or one after it: what was made is taken back")
+		}
+	}
+	return nil
+}
+
+// editor opens what reads and writes the thing of a change: of the stage that asked for
+// it, else of the stage whose kind it is.
+func (e *Engine) editor(ctx context.Context, v *Visit, c store.Change) (Editor, error) {
+	if st, ok := e.byID[c.Stage]; ok {
+		if ed, err := st.Editor(ctx, v, c); !errors.Is(err, ErrKind) {
+			return ed, err
+		}
+	}
+	for _, st := range e.stages {
+		if ed, err := st.Editor(ctx, v, c); !errors.Is(err, ErrKind) {
+			return ed, err
+		}
+	}
+	return nil, fmt.Errorf("engine: nobody knows how to make a change of kind %q", c.Kind)
+}
+
+// applyOne reads, writes and reads back one change, within a time limit of its own.
+func (e *Engine) applyOne(ctx context.Context, v *Visit, c store.Change, fence int64) error {
+	ctx, cancel := context.WithTimeout(ctx, changeLimit)
+	defer cancel()
+	return overLimit(ctx, e.make(ctx, v, c, fence))
+}
+
+func (e *Engine) make(ctx context.Context, v *Visit, c store.Change, fence int64) error {
+	ed, err := e.editor(ctx, v, c)
+	if err != nil {
+		return err
+	}
+	defer ed.Close()
+	reads, err := ed.Read(ctx)
+	if err != nil && c.Writes > 0 && !Ours(err) {
+		return unreadError{err}
+	}
+	if err != nil {
+		return err
+	}
+	e.opt.Pause(PointRead)
+	switch finding.Settle(c.Core(), reads) {
+	case finding.Verified:
+		return e.settle(ctx, c, fence, reads)
+	case finding.Ask:
+		return asksError(reads)
+	}
+	if err := e.store.SendChange(ctx, c.ID, fence, reads); err != nil {
+		return err
+	}
+	v.Tell()
+	e.opt.Pause(PointSent)
+	if err := ed.Write(ctx); err != nil {
+		return err
+	}
+	e.opt.Pause(PointWritten)
+	reads, err = ed.Read(ctx)
+	if err != nil {
+		return unreadError{err}
+	}
+	if reads != c.ToText {
+		return leftError{reads, reads != c.FromText}
+	}
+	e.opt.Pause(PointBack)
+	err = e.settle(ctx, c, fence, reads)
+	e.opt.Pause(PointSettled)
+	return err
+}
+
+// halt settles a change of a stopped run: what wasn't sent isn't, and what may have
+// been is read. A stop takes nothing back, and what is being taken back goes on.
+func (e *Engine) halt(ctx context.Context, v *Visit, c store.Change, fence int64) error {
+	if c.State == store.Asked {
+		return e.store.SettleChange(ctx, c.ID, fence, store.Failed, "", "stopped before it was sent")
+	}
+	read, cancel := context.WithTimeout(ctx, changeLimit)
+	defer cancel()
+	ed, err := e.editor(read, v, c)
+	reads := ""
+	if err == nil {
+		defer ed.Close()
+		reads, err = ed.Read(read)
+	}
+	switch {
+	case err != nil && Ours(err):
+		return err
+	case err != nil:
+		return e.store.SettleChange(ctx, c.ID, fence, store.Asks, "", "The run was stopped while it was sent, and it can't be read: "+err.Error())
+	case reads == c.ToText:
+		return e.settle(ctx, c, fence, reads)
+	}
+	return e.store.SettleChange(ctx, c.ID, fence, store.Failed, reads, "stopped before it was made")
+}
+
+// settleLimit is how long the database may take to settle a change, whatever became of
+// the context in which it was made.
+const settleLimit = 10 * time.Second

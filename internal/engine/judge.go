@@ -1,0 +1,127 @@
+package engine
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Proposals of a stage for a device, as its rules propose them from the facts.
+func (e *Engine) Proposals(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) []finding.Change {
+	if x, ok := e.byID[st]; ok {
+		return x.Propose(now, s, d)
+	}
+	return nil
+}
+
+// Findings of a stage for a device, recorders too. What a person lives with is a note.
+func (e *Engine) Findings(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) []finding.Finding {
+	return e.verdict(now, s, d, st).Findings
+}
+
+func (e *Engine) verdict(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) stage.Verdict {
+	x, ok := e.byID[st]
+	if !ok {
+		return stage.Verdict{}
+	}
+	v := x.Judge(now, s, d)
+	v.Findings = finding.Accept(v.Findings, s.Accepted(d.ID, st))
+	return v
+}
+
+// Mark of a device in one stage by itself, of recorders, which have no row on the Board.
+func (e *Engine) Mark(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) stage.Mark {
+	return stage.Derive(st, e.verdict(now, s, d, st), func(stage.Stage) stage.State { return stage.Ready })
+}
+
+// Marks derives all marks of one camera.
+func (e *Engine) Marks(now time.Time, s *site.Snapshot, d store.Device) []store.Judged {
+	marks := map[stage.Stage]stage.State{}
+	before := func(st stage.Stage) stage.State { return marks[st] }
+	out := make([]store.Judged, 0, len(stage.All()))
+	for _, st := range stage.All() {
+		v := e.verdict(now, s, d, st)
+		m := stage.Derive(st, v, before)
+		marks[st] = m.State
+		j := store.Judged{Site: s.Site.ID, SourceID: d.SourceID, Stage: st, Version: s.Version(d), Mark: m, Findings: v.Findings, ValidUntil: v.ValidUntil}
+		j.Changes = len(e.Proposals(now, s, d, st))
+		j.Act = stage.ActOf(st, m, j.Changes, stage.Free(st, before))
+		out = append(out, j)
+	}
+	return out
+}
+
+// judgeAround judges a device again, and with a recorder the cameras that hang on it. It
+// doesn't hang on a context that ended.
+func (e *Engine) judgeAround(ctx context.Context, d store.Device) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	only := []int64{d.ID}
+	if d.Kind == identity.Recorder {
+		facts, err := e.store.FactsOf(ctx, only)
+		if err != nil {
+			return err
+		}
+		table, _, err := site.Recorder.From(facts[d.ID])
+		if err != nil {
+			return err
+		}
+		var at []netip.Addr
+		for _, s := range table.Slots {
+			if a, err := netip.ParseAddr(s.Address); err == nil {
+				at = append(at, a)
+			}
+		}
+		if only, err = e.store.Hanging(ctx, d, at); err != nil {
+			return err
+		}
+	}
+	return e.judgeSoon(ctx, d.SiteID, only)
+}
+
+// portion is how many cameras are read and judged at once.
+const portion = 500
+
+// judge derives the marks of these devices again, a portion at a time.
+func (e *Engine) judge(ctx context.Context, site int64, only []int64) error {
+	for part := range slices.Chunk(only, portion) {
+		if err := e.judgePart(ctx, site, part); err != nil {
+			return err
+		}
+	}
+	e.touch(site)
+	return nil
+}
+
+func (e *Engine) judgePart(ctx context.Context, siteID int64, only []int64) error {
+	s, err := site.Load(ctx, e.store, siteID, only)
+	if err != nil {
+		return err
+	}
+	var all []store.Judged
+	for _, d := range s.Cameras() {
+		all = append(all, e.Marks(time.Now(), s, d)...)
+	}
+	if err := s.Err(); err != nil {
+		e.opt.Log.Warn("a kept fact can't be read", "err", err)
+	}
+	return e.store.KeepMarks(ctx, all)
+}
+
+// Judge derives the marks of these devices of a site again; nil: of all.
+func (e *Engine) Judge(ctx context.Context, site int64, devices []int64) error {
+	if devices == nil {
+		var err error
+		if devices, err = e.store.Resolve(ctx, store.Selection{Site: site}); err != nil {
+			return err
+		}
+	}
+	return e.judge(ctx, site, devices)
+}

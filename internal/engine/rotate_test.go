@@ -1,0 +1,457 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/app"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/recorder"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/testbed"
+)
+
+// held says whether this server holds the password that opens a camera, and which set
+// it takes it for.
+func (b *bench) held(v *site.Snapshot, d store.Device, c *camera.Camera) (string, bool) {
+	b.t.Helper()
+	a, ok := site.Account.Of(v, d.ID)
+	if !ok {
+		return "no account", false
+	}
+	set, err := b.Store.Set(context.Background(), a.SetID)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	password, err := b.Vault.Open(set.Sealed, store.SetPlace(set.ID))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return set.Name, c.Opens(set.Username, password)
+}
+
+// slot is how a recorder says that it holds a camera now.
+func (b *bench) slot(camera string) *channel.Slot {
+	b.t.Helper()
+	b.read(stage.Channels, camera)
+	_, s, _ := b.view().HolderOf(b.device(camera))
+	return s
+}
+
+func (b *bench) rotate(places ...string) (int64, error) {
+	var ids []int64
+	for _, p := range places {
+		ids = append(ids, b.device(p).ID)
+	}
+	run, _, err := b.app.SignIn.Rotate(context.Background(), engine.Ask{Site: b.Site, Title: "New passwords"}, ids)
+	return run, err
+}
+
+// receives waits until a recorder sees a camera again.
+func (b *bench) receives(place, when string) {
+	b.t.Helper()
+	testbed.Until(b.t, 30*time.Second, when+": "+place+" is seen", func() bool {
+		s := b.slot(place)
+		return s != nil && s.State == "receiving" && !s.Paused
+	})
+}
+
+func TestRotationTakesTheRecorderAlong(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	b.place("Slipway")
+	cam := b.Fleet.Camera("Slipway")
+	if r := b.wait(b.rotate("Slipway")); r.Failed != 0 {
+		steps, _ := b.Store.StepsOf(t.Context(), r.ID, 9)
+		t.Fatalf("%+v", steps)
+	}
+	b.receives("Slipway", "after the rotation")
+	name, ok := b.held(b.view(), b.device("Slipway"), cam)
+	if !ok || !strings.Contains(name, "own") || cam.Opens("otter", b.Secrets.House) {
+		t.Errorf("opens with %q: %v; the old password: %v", name, ok, cam.Opens("otter", b.Secrets.House))
+	}
+	all, err := b.Store.ChangesOfDevice(t.Context(), b.device("Slipway").ID, 4)
+	if err != nil || len(all) != 4 {
+		t.Fatalf("%d changes, %v", len(all), err)
+	}
+	for i, kind := range []string{access.Resume, access.Hold, access.Change, access.Pause} {
+		if all[i].Kind != kind || all[i].State != store.Verified || all[i].Writes != 1 {
+			t.Errorf("%s is %s, written %d times, want %s verified once", all[i].Kind, all[i].State, all[i].Writes, kind)
+		}
+	}
+}
+
+// A recorder that can't be given the new password, because it is gone in the middle:
+// everything is put back, and nobody is locked out.
+func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
+	t.Parallel()
+	for _, part := range []string{"the camera restarts", "the recorder is away", "the camera refuses", "the recorder stays away"} {
+		t.Run(part, func(t *testing.T) {
+			t.Parallel()
+			h := testbed.Start(t)
+			cam, rec := h.Fleet.Camera("Slipway"), h.Fleet.Recorders[0]
+			var b *bench
+			sent := 0
+			b = openOn(t, h, paused(func(step string) {
+				if step != engine.PointSent {
+					return
+				}
+				switch sent++; {
+				case part == "the camera restarts" && sent == 2:
+					cam.Restart()
+				case part == "the recorder stays away" && sent == 3:
+					rec.Close()
+				case part == "the recorder is away" && sent == 3: // pausing, changing, and holding it
+					rec.Close()
+					go func() {
+						time.Sleep(4 * time.Second)
+						again, err := recorder.Start(context.Background(), rec.Config())
+						if err == nil {
+							h.Fleet.Recorders[0] = again
+						}
+					}()
+				case part == "the camera refuses" && sent == 2:
+					cam.Refuse("SetUser")
+				}
+			}))
+			b.place("Slipway")
+			sent = 0
+			b.wait(b.rotate("Slipway"))
+			if _, ok := b.held(b.view(), b.device("Slipway"), cam); !ok || cam.Locked() {
+				b.read(stage.SignIn, "Slipway")
+				if name, ok := b.held(b.view(), b.device("Slipway"), cam); !ok {
+					t.Fatalf("nobody holds its password: it is taken for %s", name)
+				}
+			}
+			if (part == "the camera refuses" || part == "the recorder stays away") && !cam.Opens("otter", h.Secrets.House) {
+				t.Error("it doesn't open with the old password any more")
+			}
+			if part == "the recorder stays away" { // it comes back, paused: the way out is a button
+				again, err := recorder.Start(context.Background(), rec.Config())
+				if err != nil {
+					t.Fatal(err)
+				}
+				h.Fleet.Recorders[0] = again
+				if s := b.slot("Slipway"); s == nil || !s.Paused {
+					t.Fatalf("%+v", s)
+				}
+				b.apply(stage.Channels, "Slipway")
+			}
+			b.receives("Slipway", part)
+		})
+	}
+}
+
+// A camera that takes its new password and falls silent before it is read back: nobody
+// knows which one it has, so its channel stays paused rather than knock with the old
+// one. Once it is back, buttons alone bring it to its end.
+func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
+	t.Parallel()
+	h := testbed.Start(t)
+	cam := h.Fleet.Camera("Slipway")
+	var b *bench
+	written := 0
+	b = openOn(t, h, paused(func(step string) {
+		if step == engine.PointWritten {
+			if written++; written == 2 { // paused, and changed
+				cam.Close()
+			}
+		}
+	}))
+	b.place("Slipway")
+	b.receives("Slipway", "placed")
+	written = 0
+	if r := b.wait(b.rotate("Slipway")); r.Failed != 1 {
+		t.Fatalf("%+v", r)
+	}
+	if s := b.slot("Slipway"); s == nil || !s.Paused {
+		t.Fatalf("its channel isn't paused: %+v", s)
+	}
+	var open []string
+	rows, err := b.Store.Pool.Query(t.Context(), `select kind || ': ' || state || ', ' || says from change where device_id = $1 and stage = $2 order by id`, b.device("Slipway").ID, int(stage.SignIn))
+	if err == nil {
+		open, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	if all := strings.Join(open, "\n"); err != nil || !strings.Contains(all, "rotate.pause: verified, it stays until it is known") || !strings.Contains(all, "rotate.password: asks") || strings.Count(all, "rotate.pause") != 1 {
+		t.Errorf("%s %v", all, err)
+	}
+	again, err := camera.Start(context.Background(), cam.Config())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(again.Close)
+	if again.Opens("otter", h.Secrets.House) {
+		t.Fatal("it forgot its new password: the test shows nothing")
+	}
+	b.read(stage.SignIn, "Slipway")
+	if name, ok := b.held(b.view(), b.device("Slipway"), again); !ok || again.Locked() {
+		t.Fatalf("nobody holds its password: it is taken for %s%s", name, b.sentences(b.device("Slipway")))
+	}
+	if got := b.codes(b.device("Slipway")); !strings.Contains(got, "access.held") {
+		t.Errorf("%q%s", got, b.sentences(b.device("Slipway")))
+	}
+	if r := b.apply(stage.SignIn, "Slipway"); r.Failed > 0 {
+		t.Fatalf("%+v", r)
+	}
+	b.slot("Slipway")
+	b.apply(stage.Channels, "Slipway")
+	b.receives("Slipway", "resumed")
+	if s := b.slot("Slipway"); s.Knocks != 0 {
+		t.Errorf("it knocked %d times", s.Knocks)
+	}
+	b.read(stage.SignIn, "Slipway")
+	if got := b.codes(b.device("Slipway")); got != "" {
+		t.Errorf("%q%s", got, b.sentences(b.device("Slipway")))
+	}
+}
+
+// points are steps of a rotation's parts, as "sent/2": these, or in make soak all.
+func points(short ...string) []string {
+	if os.Getenv("KILL_ROUNDS") == "" {
+		return short
+	}
+	var all []string
+	for _, step := range []string{engine.PointAsked, engine.PointRead, engine.PointSent, engine.PointWritten, engine.PointBack, engine.PointSettled} {
+		for part := range 4 {
+			all = append(all, fmt.Sprintf("%s/%d", step, part+1))
+		}
+	}
+	return all
+}
+
+// The camera, or the recorder, dies at a step of a rotation and comes back some seconds
+// later: whatever became of it, somebody holds the password, nobody is locked out, and
+// buttons bring the picture back.
+func TestRotationWhereADeviceDies(t *testing.T) {
+	t.Parallel()
+	for who, at := range map[string][]string{"camera": points(engine.PointWritten+"/2", engine.PointAsked+"/3"), "recorder": points(engine.PointSent+"/3", engine.PointWritten+"/4")} {
+		t.Run(who, func(t *testing.T) {
+			t.Parallel()
+			h := testbed.Start(t)
+			var b *bench
+			die, seen := "", map[string]int{}
+			b = openOn(t, h, paused(func(step string) {
+				if seen[step]++; fmt.Sprintf("%s/%d", step, seen[step]) != die {
+					return
+				}
+				die = ""
+				if who == "camera" {
+					h.Fleet.Camera("Slipway").Close()
+				} else {
+					h.Fleet.Recorders[0].Close()
+				}
+			}))
+			b.place("Slipway")
+			b.receives("Slipway", "placed")
+			for _, point := range at {
+				die, seen = point, map[string]int{}
+				b.wait(b.rotate("Slipway"))
+				if die != "" {
+					t.Fatalf("the %s didn't die at %s", who, point)
+				}
+				b.revive(who)
+				b.putRight("Slipway", who+" died at "+point)
+			}
+		})
+	}
+}
+
+// revive starts a stand-in that was closed once more; its memory is its own.
+func (b *bench) revive(who string) {
+	b.t.Helper()
+	if who == "recorder" {
+		again, err := recorder.Start(context.Background(), b.Fleet.Recorders[0].Config())
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		b.Fleet.Recorders[0] = again
+		return
+	}
+	cam := b.Fleet.Camera("Slipway")
+	again, err := camera.Start(context.Background(), cam.Config())
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.Fleet.Cameras[slices.Index(b.Fleet.Cameras, cam)] = again
+}
+
+// putRight reads a camera and makes what is proposed, as a person would, until its
+// recorder receives it.
+func (b *bench) putRight(place, when string) {
+	b.t.Helper()
+	for range 3 {
+		b.read(stage.Channels, place)
+		b.read(stage.SignIn, place)
+		for _, st := range []stage.Stage{stage.SignIn, stage.Channels} {
+			if d := b.device(place); len(b.app.Proposals(time.Now(), b.view(), d, st)) > 0 {
+				b.apply(st, place)
+			}
+		}
+		if s := b.slot(place); s != nil && s.State == "receiving" && !s.Paused {
+			break
+		}
+	}
+	b.receives(place, when)
+	b.read(stage.SignIn, place)
+	cam := b.Fleet.Camera(place)
+	if name, ok := b.held(b.view(), b.device(place), cam); !ok || cam.Locked() {
+		b.t.Fatalf("%s: nobody holds its password, or it is locked: it is taken for %s%s", when, name, b.sentences(b.device(place)))
+	}
+}
+
+// The server is killed at a step of a rotation, whichever of its parts that is; what
+// takes over brings it to its end: the recorder sees the camera with the new password.
+func TestRotationKilledAtItsSteps(t *testing.T) {
+	t.Parallel()
+	kills := points(engine.PointSent+"/2", engine.PointWritten+"/2", engine.PointWritten+"/3", engine.PointSettled+"/3")
+	h := testbed.Start(t)
+	b := &bench{h, t, nil}
+	b.atWork(func() { b.place("Slipway") })
+	cam := h.Fleet.Camera("Slipway")
+	last := ""
+	for _, at := range kills {
+		b.app = b.idle()
+		run, err := b.rotate("Slipway")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !b.dies(server(t, h, at), run) {
+			t.Errorf("the server didn't die at %q", at)
+		}
+		b.atWork(func() {
+			if r := b.wait(run, nil); r.Failed > 0 {
+				steps, _ := b.Store.StepsOf(context.Background(), run, 1)
+				t.Errorf("killed at %q: %+v", at, steps)
+			}
+			b.receives("Slipway", "killed at "+at)
+		})
+		name, ok := b.held(b.view(), b.device("Slipway"), cam)
+		if !ok || name == last || cam.Locked() {
+			t.Errorf("killed at %q it opens with %q: %v", at, name, ok)
+		}
+		last = name
+	}
+}
+
+// bulkCount is how many bulk cameras the bulk test takes: make soak asks for four hundred.
+func bulkCount() int {
+	if n, err := strconv.Atoi(os.Getenv("BULK_CAMERAS")); err == nil && n > 0 {
+		return min(n, demo.BulkMost)
+	}
+	return 60
+}
+
+// All clocks are set and all passwords exchanged, with the server killed in the middle,
+// twice each: all is settled, nothing is locked, every password is held here.
+func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
+	t.Parallel()
+	n := bulkCount()
+	h := testbed.StartBulk(t, n)
+	b := &bench{h, t, nil}
+	ctx := context.Background()
+	cams := map[string]*camera.Camera{}
+	for _, c := range h.Fleet.Cameras {
+		if c.Config().Network == h.Net.BulkPrefix() {
+			c.Step(40 * time.Second)
+			cams[c.Config().Place] = c
+		}
+	}
+	var ids []int64
+	b.atWork(func() {
+		b.find()
+		b.readBulk(stage.SignIn)
+		b.readBulk(stage.Clock)
+		for _, d := range b.view().Cameras() {
+			if cams[d.Place] != nil {
+				ids = append(ids, d.ID)
+			}
+		}
+	})
+	if len(ids) != n {
+		t.Fatalf("%d bulk cameras, want %d", len(ids), n)
+	}
+	picks, _, err := b.idle().Propose(ctx, b.Site, stage.Clock, ids)
+	if err != nil || len(picks) != n {
+		t.Fatalf("%d cameras have something proposed: %v", len(picks), err)
+	}
+	run, err := b.idle().Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Clock, Title: "Set the clock"}, picks)
+	b.killTwice(run, err)
+	for place, c := range cams {
+		if off := time.Until(c.Now()); off.Abs() > 5*time.Second {
+			t.Errorf("%s is %v off", place, off)
+		}
+	}
+	run, left, err := b.idle().SignIn.Rotate(ctx, engine.Ask{Site: b.Site, Title: "New passwords"}, ids)
+	if left != 0 {
+		t.Errorf("%d were left out", left)
+	}
+	b.killTwice(run, err)
+	var open int
+	if err := b.Store.Pool.QueryRow(ctx, `select count(*) from change where state in ('asked', 'sent', 'asks', 'undoing')`).Scan(&open); err != nil || open != 0 {
+		t.Errorf("%d changes are open: %v", open, err)
+	}
+	v := b.view()
+	seen := map[string]bool{}
+	for _, d := range v.Cameras() {
+		c := cams[d.Place]
+		if c == nil {
+			continue
+		}
+		name, ok := b.held(v, d, c)
+		if !ok || c.Locked() || !strings.HasPrefix(name, d.Place+" · own") || seen[name] {
+			t.Errorf("%s opens with %q: %v, locked: %v", d.Place, name, ok, c.Locked())
+		}
+		seen[name] = true
+	}
+}
+
+// killTwice lets a run be worked on by servers that are killed after a fourth and after
+// a half of it, and then to its end.
+func (b *bench) killTwice(run int64, err error) {
+	b.t.Helper()
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	total := 0
+	for _, part := range []int{4, 2} {
+		cmd := server(b.t, b.Harbour, "")
+		testbed.Until(b.t, 120*time.Second, fmt.Sprintf("1/%d is done", part), func() bool {
+			r, err := b.Store.Run(context.Background(), run)
+			total = r.Total
+			return err == nil && (r.Done+r.Failed)*part >= r.Total || r.EndedAt != nil
+		})
+		_ = cmd.Process.Kill()
+		_, _ = cmd.Process.Wait()
+	}
+	var r store.Run
+	b.atWork(func() {
+		testbed.Until(b.t, 240*time.Second, "the run ends", func() bool {
+			r, err = b.Store.Run(context.Background(), run)
+			return err == nil && r.EndedAt != nil
+		})
+	})
+	if r.Failed != 0 || r.Done != total {
+		steps, _ := b.Store.StepsOf(context.Background(), run, 400)
+		for _, s := range steps {
+			if s.State == "failed" {
+				b.t.Errorf("failed: %s", s.Says)
+				break
+			}
+		}
+		b.t.Errorf("%s: %d of %d done, %d failed", r.Title, r.Done, total, r.Failed)
+	}
+}

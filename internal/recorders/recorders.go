@@ -1,0 +1,232 @@
+// Package recorders reads recorders for all stages: one reading serves all who ask at
+// the same time, and what a recorder tells of its own ports becomes known with it.
+package recorders
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/ntp"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Reader reads recorders. It is safe for several goroutines.
+type Reader struct {
+	Store    *store.Store
+	Accounts *account.Keeper
+	Dialer   *dial.Dialer
+	Engine   *engine.Engine
+	fresh    singleflight.Group
+}
+
+// freshFor is how long a reading of a recorder serves who asks for a fresh one, and
+// freshLimit how long one may take.
+const (
+	freshFor   = 20 * time.Second
+	freshLimit = 12 * time.Second
+)
+
+// Fresh reads a recorder unless that is being done already, or was a moment ago by
+// another that waited for the same.
+func (r *Reader) Fresh(ctx context.Context, d store.Device) error {
+	_, err, _ := r.fresh.Do(fmt.Sprint(d.ID), func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), freshLimit)
+		defer cancel()
+		facts, err := r.Store.FactsOf(ctx, []int64{d.ID})
+		if err != nil || time.Since(facts[d.ID][site.Reached.Name].ReadAt) < freshFor {
+			return nil, err
+		}
+		_, err = r.Read(ctx, d)
+		return nil, err
+	})
+	return err
+}
+
+// Read reads a recorder's status and clock. What was known stays when it doesn't answer.
+func (r *Reader) Read(ctx context.Context, d store.Device) (string, error) {
+	asked := site.Inquiry{At: time.Now().UTC()}
+	says, err := r.ask(ctx, d)
+	if err != nil && engine.Ours(err) {
+		return "", err
+	}
+	if err != nil {
+		asked.Trouble = trouble.Sentence(err)
+	}
+	if err := r.Store.KeepFacts(ctx, site.Reached.New(d.ID, "GET /api/status", asked.At, asked)); err != nil {
+		return "", err
+	}
+	return says, err
+}
+
+func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
+	c, err := r.Accounts.Recorder(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	table, reading, err := c.Status(ctx)
+	if err != nil {
+		return "", err
+	}
+	const via = "GET /api/status"
+	table.Make, table.Model, table.Serial = d.Make, d.Model, d.Serial
+	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table), site.RecorderPin.New(d.ID, via, table.At, c.Pin())}
+	offset, err := ntp.Ask(ctx, r.Dialer.At(*d.Address))
+	serves := err == nil
+	clockVia := via
+	if serves {
+		if narrow, ok := reading.Offset.Meet(offset); ok {
+			reading.Offset, clockVia = narrow, via+", NTP"
+		}
+	}
+	facts = append(facts, site.Clock.New(d.ID, clockVia, table.At, reading), site.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves))
+	if err := r.Store.KeepFacts(ctx, facts...); err != nil {
+		return "", err
+	}
+	if err := r.keepPorts(ctx, d, table); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d of %d channels taken", len(table.Slots), table.Limits.Channels), nil
+}
+
+// keepPorts keeps what a recorder tells of the devices on its own ports: those that
+// nothing here reaches are known by it alone.
+func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.Recorder) error {
+	if len(table.Ports) == 0 {
+		return nil
+	}
+	devices, err := r.Store.Devices(ctx, rec.SiteID)
+	if err != nil {
+		return err
+	}
+	known := make(map[netip.Addr]int64, len(devices))
+	for _, d := range slices.Backward(devices) {
+		if d.Kind == identity.Camera && d.Address != nil {
+			known[*d.Address] = d.ID
+		}
+	}
+	var hang []int64
+	for _, p := range table.Ports {
+		if at, err := netip.ParseAddr(p.Address); err == nil && p.Linked && known[at] != 0 {
+			hang = append(hang, known[at])
+		}
+	}
+	facts, err := r.Store.FactsOf(ctx, hang)
+	if err != nil {
+		return err
+	}
+	var judge []int64
+	var told store.Writes
+	var fresh []store.Device
+	var freshSeen []identity.Sighting
+	for _, p := range table.Ports {
+		at, err := netip.ParseAddr(p.Address)
+		if err != nil || !p.Linked {
+			continue
+		}
+		s := identity.Sighting{Address: at, At: table.At, Ways: []identity.Way{identity.OnAPort}, UUID: identity.CleanUUID(p.UUID), MAC: identity.CleanMAC(p.MAC), Make: p.Make, Model: p.Model, Kind: identity.Camera}
+		id := known[at]
+		if id == 0 {
+			fresh = append(fresh, store.Device{SiteID: rec.SiteID, Kind: identity.Camera, Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at, RecorderID: &rec.ID})
+			freshSeen = append(freshSeen, s)
+			continue
+		}
+		was, heard, err := site.Seen.From(facts[id])
+		if err != nil {
+			return err
+		}
+		if heard && !was.Heard(identity.OnAPort) {
+			continue // it was heard from here, which tells more
+		}
+		judge = append(judge, id)
+		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: s}), append(told.Facts, site.Seen.New(id, "channel table", table.At, s))
+	}
+	ids, err := r.Store.AddDevices(ctx, rec.SiteID, fresh)
+	if err != nil {
+		return err
+	}
+	for i, id := range ids {
+		judge = append(judge, id)
+		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: freshSeen[i]}), append(told.Facts, site.Seen.New(id, "channel table", table.At, freshSeen[i]))
+	}
+	if err := r.Store.Write(ctx, told); err != nil {
+		return err
+	}
+	return r.Engine.Judge(ctx, rec.SiteID, append([]int64{}, judge...))
+}
+
+// Holding reads the camera's recorder afresh and finds the slot that holds it; nil where
+// none does.
+func (r *Reader) Holding(ctx context.Context, v *engine.Visit) (store.Device, *channel.Slot, error) {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return store.Device{}, nil, err
+	}
+	rec, _, ok := s.HolderOf(v.Device)
+	if !ok {
+		return store.Device{}, nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+	}
+	if _, err := r.Read(ctx, rec); err != nil {
+		return rec, nil, err
+	}
+	if s, err = v.Snapshot(ctx); err != nil {
+		return rec, nil, err
+	}
+	rec, slot, _ := s.HolderOf(v.Device)
+	return rec, slot, nil
+}
+
+// KeepInputs reads what a camera's channel hears; where no channel holds it there is
+// nothing to read.
+func (r *Reader) KeepInputs(ctx context.Context, v *engine.Visit) error {
+	rec, slot, err := r.Holding(ctx, v)
+	if err != nil || slot == nil {
+		return err
+	}
+	c, err := r.Accounts.Recorder(ctx, rec)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	in, err := c.Inputs(ctx, slot.Number)
+	if err != nil {
+		return err
+	}
+	return r.Store.KeepFacts(ctx, site.Inputs.New(v.Device.ID, "GET /api/channels/n/inputs", time.Now().UTC(), in))
+}
+
+// Slot reads one channel of a recorder now; taken is false where nothing holds it.
+func Slot(ctx context.Context, c *recorder.Client, number int) (s channel.Slot, taken bool, err error) {
+	table, _, err := c.Status(ctx)
+	if i := slices.IndexFunc(table.Slots, func(s channel.Slot) bool { return s.Number == number }); i >= 0 {
+		return table.Slots[i], true, err
+	}
+	return channel.Slot{}, false, err
+}
+
+// Named opens the recorder that a change's argument names.
+func (r *Reader) Named(ctx context.Context, s *site.Snapshot, id string) (*recorder.Client, error) {
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return nil, fmt.Errorf("recorders: a change names no recorder: %w", err)
+	}
+	rec, ok := s.Device(n)
+	if !ok || rec.Kind != identity.Recorder {
+		return nil, trouble.Told("That recorder was taken off the site.")
+	}
+	return r.Accounts.Recorder(ctx, rec)
+}

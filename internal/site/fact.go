@@ -1,0 +1,119 @@
+package site
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/fact"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/store"
+)
+
+// Fact is the typed key of a fact: its name, and the type that its value has as JSON.
+// A stage of one's own makes its own keys:
+//
+//	var lens = site.Fact[Lens]{Name: "lens.reading"}
+//	err := st.KeepFacts(ctx, lens.New(d.ID, "GetLens", now, l)) // when it was read
+//	l, ok := lens.Of(snapshot, d.ID)                            // when it is judged
+type Fact[T any] struct{ Name string }
+
+// Keys of the facts that are kept of devices.
+var (
+	Seen         = Fact[identity.Sighting]{fact.Seen}            // what it answered before anyone signed in
+	FindAsked    = Fact[Inquiry]{fact.FindAsked}                 // the last look that covered its address
+	Account      = Fact[access.Account]{fact.Account}            // what opened it
+	SignInAsked  = Fact[Inquiry]{fact.SignInAsked}               // the last signing in
+	PasswordRule = Fact[access.Rule]{fact.PasswordRule}          // which passwords it takes
+	WebAccount   = Fact[access.Account]{fact.WebAccount}         // what opens its page alone
+	Users        = Fact[[]string]{fact.Users}                    // its ONVIF accounts with their levels
+	Info         = Fact[identity.Sighting]{fact.Info}            // what it says of itself once signed in
+	Services     = Fact[map[string]string]{fact.Services}        // address of each ONVIF service, by namespace
+	IPConfig     = Fact[netplan.IPConfig]{fact.IPConfig}         // its address settings
+	Hidden       = Fact[bool]{fact.Hidden}                       // its discovery is off
+	VideoSources = Fact[[]stream.VideoSource]{fact.VideoSources} // what it looks at
+	Pin          = Fact[string]{fact.Pin}                        // fingerprint of the certificate that is trusted
+	ShownPin     = Fact[string]{fact.ShownPin}                   // of the one that it showed at last
+	Clock        = Fact[clock.Reading]{fact.Clock}
+	Profiles     = Fact[[]stream.Profile]{fact.Profiles}
+	Measured     = Fact[[]stream.Measured]{fact.Measured}
+	StreamsAsked = Fact[Inquiry]{fact.StreamsAsked}
+	Recorder     = Fact[channel.Recorder]{fact.Recorder} // a recorder's status and channel table
+	RecorderPin  = Fact[string]{fact.RecorderPin}
+	ServesNTP    = Fact[bool]{fact.ServesNTP}
+	Reached      = Fact[Inquiry]{fact.Reached} // the last reading of a recorder
+	Topics       = Fact[[]topic.Description]{fact.Topics}
+	Rules        = Fact[[]rule.Rule]{fact.Rules}
+	Inputs       = Fact[route.Inputs]{fact.Inputs}
+	RoutesAsked  = Fact[Inquiry]{fact.RoutesAsked}
+)
+
+// Inquiry says when a stage's facts were last asked for and what hindered it.
+type Inquiry struct {
+	At         time.Time        `json:"at"`
+	Trouble    string           `json:"trouble,omitempty"`
+	Tried      string           `json:"tried,omitempty"`
+	Outcome    identity.Outcome `json:"outcome,omitempty"`
+	NoSets     bool             `json:"no_sets,omitempty"`
+	WasUUID    string           `json:"was_uuid,omitempty"`
+	NoPassword bool             `json:"virgin,omitempty"` // no first password was set
+	Basic      bool             `json:"basic,omitempty"`  // it takes nothing but Basic over HTTP
+	Locked     time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
+}
+
+// kept names a decoded fact of one device.
+type kept struct {
+	device int64
+	name   string
+}
+
+// Of is the fact of a device, decoded at its first reading of the snapshot and kept
+// from then on: it is shared and must not be written. ok is false where it isn't there,
+// or can't be decoded, which Snapshot.Err tells.
+func (f Fact[T]) Of(s *Snapshot, device int64) (value T, ok bool) {
+	raw, there := s.facts[device][f.Name]
+	if !there {
+		return value, false
+	}
+	key := kept{device, f.Name}
+	if had, decoded := s.decoded[key]; decoded {
+		value, ok = had.(T)
+		return value, ok
+	}
+	if err := json.Unmarshal(raw.Value, &value); err != nil {
+		s.bad = append(s.bad, fmt.Errorf("site: fact %s of device %d: %w", f.Name, device, err))
+		s.decoded[key] = nil
+		var zero T
+		return zero, false
+	}
+	s.decoded[key] = value
+	return value, true
+}
+
+// From decodes the fact from what was read of one device without a snapshot.
+func (f Fact[T]) From(facts store.Facts) (value T, ok bool, err error) {
+	raw, there := facts[f.Name]
+	if !there {
+		return value, false, nil
+	}
+	if err := json.Unmarshal(raw.Value, &value); err != nil {
+		return value, false, fmt.Errorf("site: fact %s of device %d: %w", f.Name, raw.DeviceID, err)
+	}
+	return value, true, nil
+}
+
+// ReadAt tells when the fact was read, zero when it wasn't.
+func (f Fact[T]) ReadAt(s *Snapshot, device int64) time.Time { return s.facts[device][f.Name].ReadAt }
+
+// New is the fact with a value, to be kept: via is the call that read it at at.
+func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewFact {
+	return store.NewFact{Device: device, Name: f.Name, Via: via, At: at, Value: value}
+}

@@ -1,0 +1,279 @@
+// Package site reads a site from the database: its devices, what is wished of them,
+// and the facts that are kept of them, decoded once by typed keys.
+package site
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/store"
+)
+
+// Snapshot is one reading of a site, or of a part of it: what the rules judge and what
+// pages show. It takes a fixed number of queries. It isn't safe for several goroutines.
+type Snapshot struct {
+	Site    store.Site
+	Devices []store.Device
+	Tries   map[int64][]access.Try
+	Proofs  map[int64]store.Proof
+	Sets    map[int64]access.Set // shared ones, and those that open these devices
+
+	networks  []netplan.Network // of the site, single addresses left out
+	least     []identity.Least
+	accepted  map[int64]map[stage.Stage]map[string]finding.Acceptance
+	behind    map[netip.Addr]identity.Behind // what hangs on recorders' own ports
+	recorders []store.Device
+	facts     map[int64]store.Facts
+	decoded   map[kept]any
+	byID      map[int64]int
+	holders   channel.Holders
+	taken     map[int64]string // what else answers where the list expects a device
+	around    int64            // the recorders' versions: a camera's marks rest on them too
+	bad       []error
+}
+
+// Load reads a site. only limits it to these devices and all recorders; nil reads all.
+func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snapshot, error) {
+	read, err := st.ReadSite(ctx, site, only)
+	if err != nil {
+		return nil, err
+	}
+	s := &Snapshot{Site: read.Site, Devices: read.Devices, Tries: read.Tries, Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
+		facts: read.Facts, taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
+	for i, d := range s.Devices {
+		s.byID[d.ID] = i
+		if d.Kind == identity.Recorder {
+			s.recorders = append(s.recorders, d)
+		}
+	}
+	for _, n := range read.Nets {
+		if !n.Single {
+			s.networks = append(s.networks, netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix})
+		}
+	}
+	for _, r := range s.recorders {
+		s.around += r.Version
+		if table, ok := Recorder.Of(s, r.ID); ok {
+			s.holders.Add(r.ID, &table)
+			s.readPorts(r, &table)
+		}
+	}
+	return s, nil
+}
+
+// readPorts takes in what hangs on a recorder's own ports.
+func (s *Snapshot) readPorts(r store.Device, table *channel.Recorder) {
+	for _, p := range table.Ports {
+		at, err := netip.ParseAddr(p.Address)
+		if err != nil || !p.Linked {
+			continue
+		}
+		b := identity.Behind{Recorder: r.Place, RecorderID: r.ID, Port: p.Number, At: table.At, HandsOut: table.HandsOut, Fixed: p.Fixed, Relays: table.Relays, Slot: p.Channel}
+		for _, slot := range table.Slots {
+			if slot.Number == p.Channel {
+				b.SlotText, b.Dead = channel.SlotText(slot.Name, slot.Address), channel.DeadEntry(slot, p)
+			}
+		}
+		s.behind[at] = b
+	}
+}
+
+// Cameras of the snapshot.
+func (s *Snapshot) Cameras() []store.Device {
+	return slices.DeleteFunc(slices.Clone(s.Devices), func(d store.Device) bool { return d.Kind != identity.Camera })
+}
+
+// Recorders of the snapshot.
+func (s *Snapshot) Recorders() []store.Device { return s.recorders }
+
+// RecorderSets are the sets that are recorders' own accounts.
+func (s *Snapshot) RecorderSets() map[int64]bool {
+	out := map[int64]bool{}
+	for _, r := range s.recorders {
+		if r.SetID != nil {
+			out[*r.SetID] = true
+		}
+	}
+	return out
+}
+
+// Device finds a device of the snapshot.
+func (s *Snapshot) Device(id int64) (store.Device, bool) {
+	i, ok := s.byID[id]
+	if !ok {
+		return store.Device{}, false
+	}
+	return s.Devices[i], true
+}
+
+// Networks of the site, single addresses that are looked at besides left out.
+func (s *Snapshot) Networks() []netplan.Network { return s.networks }
+
+// Behind tells what a recorder says of the device at an address on one of its own
+// ports; ok is false where none does.
+func (s *Snapshot) Behind(at netip.Addr) (b identity.Behind, ok bool) {
+	b, ok = s.behind[at]
+	return b, ok
+}
+
+// Accepted are the findings of a device in a stage that a person lives with, by code.
+func (s *Snapshot) Accepted(device int64, st stage.Stage) map[string]finding.Acceptance {
+	return s.accepted[device][st]
+}
+
+// Version of all that a device's marks rest on: it grows with every change of its own
+// facts and of the recorders'.
+func (s *Snapshot) Version(d store.Device) int64 { return d.Version + s.around }
+
+// Err is set when a kept fact couldn't be decoded.
+func (s *Snapshot) Err() error { return errors.Join(s.bad...) }
+
+// RecorderTrouble is why a recorder couldn't be read at last, or "".
+func (s *Snapshot) RecorderTrouble(id int64) string {
+	asked, _ := Reached.Of(s, id)
+	return asked.Trouble
+}
+
+// HolderOf is the recorder that holds a camera, with the slot, or the planned one, with
+// none.
+func (s *Snapshot) HolderOf(d store.Device) (rec store.Device, slot *channel.Slot, ok bool) {
+	at, planned := "", int64(0)
+	if d.Address != nil {
+		at = d.Address.String()
+	}
+	if d.RecorderID != nil {
+		planned = *d.RecorderID
+	}
+	held, ok := s.holders.Of(at, planned)
+	if !ok {
+		return store.Device{}, nil, false
+	}
+	rec, ok = s.Device(held.Recorder)
+	return rec, held.Slot, ok
+}
+
+// Find is what Find's rules are asked of a device.
+func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
+	asked, _ := FindAsked.Of(s, d.ID)
+	f := identity.Facts{LookedAt: asked.At, Tried: asked.Tried, Outcome: asked.Outcome, WasUUID: asked.WasUUID}
+	w := identity.Wishes{Known: d.Known()}
+	if d.ExpectedAt != nil {
+		w.Address = *d.ExpectedAt
+	}
+	seen, ok := Seen.Of(s, d.ID)
+	if !ok {
+		return f, w
+	}
+	f.Seen = &seen
+	if n, in := netplan.Of(s.networks, seen.Address); in {
+		f.Inside, f.Network = true, n.Prefix
+	}
+	if c, ok := IPConfig.Of(s, d.ID); ok {
+		f.IPConfig = &c
+	}
+	f.Hidden, _ = Hidden.Of(s, d.ID)
+	if b, behind := s.behind[seen.Address]; behind {
+		f.Behind = &b
+	}
+	if info, ok := Info.Of(s, d.ID); ok {
+		f.Firmware = info.Firmware
+	}
+	views, _ := VideoSources.Of(s, d.ID)
+	for _, x := range views {
+		f.Sources = append(f.Sources, x.Name)
+	}
+	f.Chosen = d.Views
+	w.Least = identity.LeastFor(s.least, d.Make, d.Model)
+	f.Taken = s.taken[d.ID]
+	if n, in := netplan.Of(s.networks, w.Address); in && w.Expected {
+		w.MoveTo = identity.MoveTo(f, w.Address, n.Prefix)
+	}
+	return f, w
+}
+
+// Clock is what Clock's rules are asked of a camera. What its sign-in window has shown
+// is left to who knows its account.
+func (s *Snapshot) Clock(d store.Device) (clock.Facts, clock.Wishes) {
+	var f clock.Facts
+	if r, ok := Clock.Of(s, d.ID); ok {
+		f.Camera = &r
+	}
+	holder := clock.Holder{}
+	if rec, slot, ok := s.HolderOf(d); ok {
+		holder = clock.Holder{ID: rec.ID, Name: rec.Place, Holds: slot != nil}
+		if r, read := Clock.Of(s, rec.ID); read {
+			holder.Reading = &r
+		}
+		if serves, _ := ServesNTP.Of(s, rec.ID); serves && rec.Address != nil {
+			holder.NTP = rec.Address.String()
+		}
+		table, _ := Recorder.Of(s, rec.ID)
+		holder.Dates, holder.Times = table.Dates, table.Times
+		f.Reference = clock.ReferenceOf(holder)
+		if slot != nil && f.Reference.ID != 0 {
+			f.Window = s.shownWindow(d, f, slot)
+		}
+	} else {
+		f.Reference = clock.ReferenceOf(holder)
+	}
+	return f, clock.Wishes{Zone: s.Site.ZonePosix, Source: s.Site.TimeSource}
+}
+
+// shownWindow is the sign-in window that a camera has shown to the recorder that
+// holds it.
+func (s *Snapshot) shownWindow(d store.Device, f clock.Facts, slot *channel.Slot) time.Duration {
+	account, open := Account.Of(s, d.ID)
+	if f.Camera == nil || !open {
+		return 0
+	}
+	asked, _ := SignInAsked.Of(s, d.ID)
+	since := slot.Since.Add(-f.Reference.Offset.Mid())
+	return clock.ShownWindow(f.Offset(), f.Camera.At, clock.Tried{Since: since, Receives: slot.State == "receiving",
+		Refused: slot.State == "refused" && slot.Label == access.Label(account.SetID) && !asked.Locked.After(since)})
+}
+
+// Streams is what Streams' rules are asked of a camera.
+func (s *Snapshot) Streams(d store.Device) (stream.Facts, stream.Wishes) {
+	asked, _ := StreamsAsked.Of(s, d.ID)
+	f := stream.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
+	f.Profiles, _ = Profiles.Of(s, d.ID)
+	f.Measured, _ = Measured.Of(s, d.ID)
+	var w stream.Wishes
+	if rec, _, ok := s.HolderOf(d); ok {
+		w.Recorder = rec.Place
+		if r, ok := Recorder.Of(s, rec.ID); ok {
+			w.Codecs = r.Limits.Codecs
+		}
+	}
+	return f, w
+}
+
+// Routes is what Routes' rules are asked of a camera.
+func (s *Snapshot) Routes(d store.Device) route.Facts {
+	asked, _ := RoutesAsked.Of(s, d.ID)
+	f := route.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
+	f.Topics, _ = Topics.Of(s, d.ID)
+	if in, ok := Inputs.Of(s, d.ID); ok {
+		f.Inputs, f.Pegs, f.Events = in.Names, in.Pegs, in.Events
+	}
+	if rec, slot, ok := s.HolderOf(d); ok {
+		f.Recorder = rec.Place
+		if slot != nil {
+			f.Channel = slot.Number
+			f.Events = route.Hears(f, slot.Events)
+		}
+	}
+	return f
+}

@@ -1,0 +1,185 @@
+// Package channels reads recorders' channel tables and places cameras on them.
+package channels
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Channels.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Channels.
+func (c *Stage) ID() stage.Stage { return stage.Channels }
+
+// Manner says that recorders are asked.
+func (c *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
+
+// Facts is what Channels' rules are asked of a camera.
+func Facts(s *site.Snapshot, d store.Device) (channel.Facts, channel.Wishes) {
+	f := channel.Facts{}
+	if d.Address != nil {
+		f.Address = d.Address.String()
+	}
+	w := channel.Wishes{Channel: d.Channel, Name: d.Place}
+	if rec, slot, ok := s.HolderOf(d); ok {
+		w.RecorderID, w.Recorder = rec.ID, rec.Place
+		f.Planned, f.Trouble = rec.Place, s.RecorderTrouble(rec.ID)
+		if r, known := site.Recorder.Of(s, rec.ID); known {
+			f.Recorder, f.Slot = &r, slot
+		}
+	}
+	sf, sw := s.Streams(d)
+	if sf.Trouble == "" && len(sf.Profiles) > 0 {
+		w.Stream, w.View = stream.Roles(sf.Profiles, sw.Codecs)
+		if p, _, ok := sf.Find(w.Stream); ok {
+			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
+		}
+	}
+	return f, w
+}
+
+// Judge says how a camera stands on its recorder.
+func (c *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	f, w := Facts(s, d)
+	return stage.Verdict{Read: f.Slot != nil, Findings: channel.Judge(now, f, w), Done: "Its recorder receives it."}
+}
+
+// Propose places a camera as if it were placed alone.
+func (c *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+	f, w := Facts(s, d)
+	return channel.Propose(now, f, w)
+}
+
+// Plan gives cameras that are placed together channels of their own.
+func (c *Stage) Plan(now time.Time) func(*site.Snapshot, store.Device) []finding.Change {
+	var p channel.Planner
+	return func(s *site.Snapshot, d store.Device) []finding.Change {
+		f, w := Facts(s, d)
+		return p.Next(now, f, w)
+	}
+}
+
+// Read reads a recorder, of a camera the one that holds it or is planned for it.
+func (c *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Recorder {
+		return c.Recorders.Read(ctx, v.Device)
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	rec, _, ok := s.HolderOf(v.Device)
+	if !ok {
+		return "", trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+	}
+	return c.Recorders.Read(ctx, rec)
+}
+
+// AfterChange reads the recorder, and follows a channel until it is known whether the
+// camera takes it.
+func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Channels) {
+		return nil
+	}
+	_, slot, err := c.Recorders.Holding(ctx, v)
+	if err != nil || slot == nil || channel.Settled(*slot) {
+		return err
+	}
+	return v.Follow(ctx, stage.Channels)
+}
+
+// Follow reads the recorder once more; it goes on until the channel receives.
+func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool, err error) {
+	_, slot, err := c.Recorders.Holding(ctx, v)
+	if err != nil || slot == nil {
+		return false, err
+	}
+	return slot.State != channel.Receiving, nil
+}
+
+// Editor puts a camera on a channel or takes it off.
+func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
+	if ch.Kind != channel.Place {
+		return nil, engine.ErrKind
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rec, _, ok := s.HolderOf(v.Device)
+	if !ok {
+		return nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+	}
+	number, err := strconv.Atoi(ch.Args["channel"])
+	if err != nil {
+		return nil, fmt.Errorf("channels: change %d names no channel", ch.ID)
+	}
+	client, err := c.Accounts.Recorder(ctx, rec)
+	if err != nil {
+		return nil, err
+	}
+	return placing{c, v.Device, s, client, number, ch}, nil
+}
+
+// placing reads and writes one channel.
+type placing struct {
+	stage  *Stage
+	device store.Device
+	s      *site.Snapshot
+	client *recorder.Client
+	number int
+	c      store.Change
+}
+
+// Read is what the channel holds.
+func (p placing) Read(ctx context.Context) (string, error) {
+	slot, taken, err := recorders.Slot(ctx, p.client, p.number)
+	if err != nil || !taken {
+		return channel.Empty, err
+	}
+	return channel.SlotText(slot.Name, slot.Address), nil
+}
+
+// Write places the camera with the account that opens it, or takes it off.
+func (p placing) Write(ctx context.Context) error {
+	if p.c.ToText == channel.Empty {
+		return p.client.Remove(ctx, p.number)
+	}
+	account, ok := site.Account.Of(p.s, p.device.ID)
+	seen, heard := site.Seen.Of(p.s, p.device.ID)
+	if !ok || !heard {
+		return trouble.Told("No account opens " + p.device.Place + " yet: sign in first.")
+	}
+	login, err := p.stage.Accounts.LoginOf(ctx, account.SetID)
+	if err != nil {
+		return err
+	}
+	return p.client.Place(ctx, p.number, recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
+		Username: login.Username, Password: login.Password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)})
+}
+
+// Close lets the recorder's connections go.
+func (p placing) Close() error {
+	p.client.Close()
+	return nil
+}

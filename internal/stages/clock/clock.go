@@ -1,0 +1,107 @@
+// Package clock reads devices' clocks and sets them.
+package clock
+
+import (
+	"context"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Clock.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Clock.
+func (k *Stage) ID() stage.Stage { return stage.Clock }
+
+// Judge says whose time is wrong, and why. A recorder is judged against this server.
+func (k *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	if d.Kind == identity.Recorder {
+		r, ok := site.Clock.Of(s, d.ID)
+		if !ok {
+			return stage.Verdict{}
+		}
+		return stage.Verdict{Read: true, Findings: clock.JudgeRecorder(r, d.Place), Done: "In step with this server."}
+	}
+	f, w := s.Clock(d)
+	found, _ := s.Find(d)
+	notHere := found.OnlyBehind()
+	if notHere == "" {
+		notHere = found.OnlyRTSP()
+	}
+	return stage.Verdict{Read: f.Camera != nil, Findings: clock.Judge(now, f, w), Stale: clock.Stale(f), Done: "Its time agrees with " + f.Reference.Name + "'s.", NotHere: notHere}
+}
+
+// Propose lists what sets a clock right, where an account lets it be written.
+func (k *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+	if d.Kind == identity.Recorder {
+		r, ok := site.Clock.Of(s, d.ID)
+		if table, known := site.Recorder.Of(s, d.ID); !ok || !known || !table.SetsTime {
+			return nil
+		}
+		return clock.ProposeRecorder(r)
+	}
+	if a, open := site.Account.Of(s, d.ID); !open || a.Scheme == access.RTSP {
+		return nil
+	}
+	f, w := s.Clock(d)
+	return clock.Propose(now, f, w)
+}
+
+// AfterChange reads a clock again that was set, that went with a reset or a restart, or
+// whose reading is stale since its camera was placed.
+func (k *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	switch {
+	case engine.AnyOf(changes, stage.Clock), engine.Made(changes, access.Reset, access.Restart):
+	case engine.AnyOf(changes, stage.Channels):
+		s, err := v.Snapshot(ctx)
+		if err != nil {
+			return err
+		}
+		if f, _ := s.Clock(v.Device); clock.Stale(f) == "" {
+			return nil
+		}
+	default:
+		return nil
+	}
+	narrow := *v
+	narrow.Narrow = true
+	_, err := k.Read(ctx, &narrow)
+	return err
+}
+
+// StillHolds reads a changed clock once more. The recorder that holds the camera is
+// followed: one that was refused for the clock tries again by itself some seconds later.
+func (k *Stage) StillHolds(ctx context.Context, v *engine.Visit, c store.Change) (holds bool, says string, err error) {
+	switch c.Kind {
+	case clock.SetTime, clock.SetSource, clock.SetZone, clock.SetManual, access.Restart:
+	default:
+		return false, "", engine.ErrKind
+	}
+	if _, err := k.Read(ctx, v); err != nil {
+		return false, "", err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return false, "", err
+	}
+	if _, slot, ok := s.HolderOf(v.Device); ok && slot != nil {
+		if err := v.Follow(ctx, stage.Channels); err != nil {
+			return false, "", err
+		}
+	}
+	f, _ := s.Clock(v.Device)
+	holds, says = clock.Holding(f)
+	return holds, says, nil
+}

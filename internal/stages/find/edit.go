@@ -1,0 +1,278 @@
+package find
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/discovery"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Editor reads and writes a device's address, its discovery, or a recorder's dead entry.
+func (f *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch c.Kind {
+	case identity.SetIPConfig:
+		return f.addressEditor(v, s, c)
+	case identity.SetDiscovery:
+		cam, err := f.Accounts.Open(ctx, v.Device, s)
+		if err != nil {
+			return nil, err
+		}
+		return discoveryEditor(cam, c), nil
+	case identity.RemoveEntry:
+		return f.entryEditor(ctx, s, c)
+	}
+	return nil, engine.ErrKind
+}
+
+func discoveryEditor(cam *onvif.Client, c store.Change) engine.Editor {
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			heard, err := cam.Discoverable(ctx)
+			if heard {
+				return identity.HeardText, err
+			}
+			return identity.HiddenText, err
+		},
+		WriteFunc: func(ctx context.Context) error { return cam.SetDiscoverable(ctx, c.ToText == identity.HeardText) },
+		Shut:      cam.Close,
+	}
+}
+
+// entryEditor takes a dead entry off a recorder.
+func (f *Stage) entryEditor(ctx context.Context, s *site.Snapshot, c store.Change) (engine.Editor, error) {
+	rec, err := f.Recorders.Named(ctx, s, c.Args["recorder"])
+	if err != nil {
+		return nil, err
+	}
+	number, err := strconv.Atoi(c.Args["channel"])
+	if err != nil {
+		rec.Close()
+		return nil, fmt.Errorf("find: change %d names no channel", c.ID)
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			slot, taken, err := recorders.Slot(ctx, rec, number)
+			if !taken {
+				return identity.FreeText, err
+			}
+			return channel.SlotText(slot.Name, slot.Address), err
+		},
+		WriteFunc: func(ctx context.Context) error { return rec.Remove(ctx, number) },
+		Shut:      rec.Close,
+	}, nil
+}
+
+// moveLimit is how long a device is waited for at its new address.
+const moveLimit = 12 * time.Second
+
+// move is a device that is given another address.
+type move struct {
+	f  *Stage
+	v  *engine.Visit
+	s  *site.Snapshot
+	to netplan.IPConfig
+	at netip.Addr // where it is reached now
+}
+
+// addressEditor moves a device: it is read where it was and, when it is silent there,
+// where it is to be, and found again after the write. Nothing is moved onto an address
+// that answers, and what answers at the new address is given no account before it has
+// shown itself to be the device.
+func (f *Stage) addressEditor(v *engine.Visit, s *site.Snapshot, c store.Change) (engine.Editor, error) {
+	to, err := netplan.ParseIPConfig(c.Args["seat"])
+	if err != nil {
+		return nil, trouble.Told(trouble.Sentence(err))
+	}
+	if v.Device.Address == nil {
+		return nil, trouble.Told(v.Device.Place + " wasn't found yet: look for it first.")
+	}
+	m := &move{f: f, v: v, s: s, to: to, at: *v.Device.Address}
+	return engine.EditorFuncs{ReadFunc: m.read, WriteFunc: m.write}, nil
+}
+
+// open signs in to the device at an address and reads its address settings.
+func (m *move) open(ctx context.Context, at netip.Addr) (*onvif.Client, netplan.IPConfig, string, error) {
+	there := m.v.Device
+	there.Address = &at
+	cam, err := m.f.Accounts.Open(ctx, there, m.s)
+	if err != nil {
+		return nil, netplan.IPConfig{}, "", err
+	}
+	has, token, err := cam.IPConfig(ctx)
+	if err != nil {
+		cam.Close()
+		return nil, netplan.IPConfig{}, "", err
+	}
+	return cam, has, token, nil
+}
+
+func (m *move) read(ctx context.Context) (string, error) {
+	cam, has, _, err := m.open(ctx, m.at)
+	if err == nil {
+		cam.Close()
+		return has.String(), nil
+	}
+	if !errors.Is(err, dial.ErrUnreachable) || m.to.Address == m.at || !m.to.Address.IsValid() {
+		return "", err
+	}
+	who, heard := m.f.whoAnswers(ctx, m.to.Address)
+	if !heard || !identity.IsSame(m.v.Device.Known(), who) {
+		return "", err // whoever is there hasn't shown itself to be this device: it gets no account
+	}
+	cam, has, _, terr := m.open(ctx, m.to.Address) // it moved before this server could write that down
+	if terr != nil {
+		return "", err
+	}
+	cam.Close()
+	m.at = m.to.Address
+	return has.String(), m.f.moved(ctx, m.v.Device, m.s, m.at)
+}
+
+func (m *move) write(ctx context.Context) error {
+	if err := m.f.askFirst(ctx, m.v.Device, m.at, m.to); err != nil {
+		return err
+	}
+	cam, was, token, err := m.open(ctx, m.at)
+	if err != nil {
+		return err
+	}
+	defer cam.Close()
+	if err := cam.SetIPConfig(ctx, token, m.to); err != nil {
+		return err
+	}
+	if m.to.Address == was.Address && !m.to.Automatic {
+		return nil
+	}
+	found, err := m.f.findAgain(ctx, m.v.Device, m.s, m.to)
+	if err != nil {
+		return err
+	}
+	m.at = found
+	return m.f.moved(ctx, m.v.Device, m.s, m.at)
+}
+
+// whoAnswers asks one address, without signing in, who is there: by a directed probe, and
+// where something answers that ignores those, by one to the group. ok is false where
+// nothing answered; what says nothing of itself is told by its ports alone.
+func (f *Stage) whoAnswers(ctx context.Context, at netip.Addr) (who identity.Sighting, ok bool) {
+	var source netip.Addr
+	if p, err := at.Prefix(24); err == nil {
+		source, _ = discovery.Source(p)
+	}
+	is := func(s identity.Sighting) bool { return s.Address == at }
+	if source.IsValid() {
+		all, _ := discovery.Directed(ctx, source, []netip.Addr{at}, askWait)
+		if i := slices.IndexFunc(all, is); i >= 0 {
+			return all[i], true
+		}
+	}
+	open := discovery.Sweep(ctx, f.Dialer, []netip.Addr{at}, netplan.Ports(), askWait)[at]
+	if len(open) > 0 && source.IsValid() {
+		all, _ := discovery.Multicast(ctx, source, askWait)
+		if i := slices.IndexFunc(all, is); i >= 0 {
+			return all[i], true
+		}
+	}
+	return identity.Sighting{Address: at, Ports: open}, len(open) > 0
+}
+
+// askWait is how long one address is asked who is there.
+const askWait = 800 * time.Millisecond
+
+// askFirst asks a new address before anything is moved onto it.
+func (f *Stage) askFirst(ctx context.Context, d store.Device, now netip.Addr, to netplan.IPConfig) error {
+	if to.Automatic || to.Address == now {
+		return nil
+	}
+	who, answers := f.whoAnswers(ctx, to.Address)
+	if why := identity.Occupied(d.Known(), to.Address, who, answers); why != "" {
+		return trouble.Told(why)
+	}
+	return nil
+}
+
+// findAgain waits for a device at its new address, and where its network hands that out
+// asks the networks for it. What answers there is the device only where it shows the same
+// identity; one that is lost is said to be, with the way to get it back.
+func (f *Stage) findAgain(ctx context.Context, d store.Device, s *site.Snapshot, to netplan.IPConfig) (netip.Addr, error) {
+	known, verb := d.Known(), "answers"
+	for end := time.Now().Add(moveLimit); time.Now().Before(end) && ctx.Err() == nil; {
+		if to.Address.IsValid() && !to.Automatic {
+			who, heard := f.whoAnswers(ctx, to.Address)
+			switch {
+			case heard && identity.IsSame(known, who):
+				return to.Address, nil
+			case heard && who.UUID+who.MAC+who.Serial != "":
+				return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s, and another device answers there (endpoint %s): no account was sent to it", to.Address, who.UUID)}
+			case heard:
+				verb = "shows itself"
+			}
+		} else if at, ok := f.handedOut(ctx, s, known); ok {
+			return at, nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+	_ = f.Store.Note(context.WithoutCancel(ctx), d.SiteID, store.Happening{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)})
+	return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", to, verb, d.Address, to.Address)}
+}
+
+// handedOut looks for a device whose network gave it an address.
+func (f *Stage) handedOut(ctx context.Context, s *site.Snapshot, known identity.Known) (netip.Addr, bool) {
+	for _, n := range s.Networks() {
+		source, err := discovery.Source(n.Prefix)
+		if err != nil {
+			continue
+		}
+		all, _ := discovery.Directed(ctx, source, netplan.Hosts(n.Prefix), askWait)
+		for _, who := range all {
+			if identity.IsSame(known, who) {
+				return who.Address, true
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// replaceHost puts another address into a URL of a device.
+func replaceHost(url string, was, at netip.Addr) string {
+	return strings.Replace(url, "//"+was.String(), "//"+at.String(), 1)
+}
+
+// moved keeps where a device is reached from now on.
+func (f *Stage) moved(ctx context.Context, d store.Device, s *site.Snapshot, at netip.Addr) error {
+	seen, _ := site.Seen.Of(s, d.ID)
+	was := seen.Address
+	seen.At = time.Now().UTC()
+	for _, field := range []*string{&seen.Service, &seen.Page} {
+		if *field != "" {
+			*field = replaceHost(*field, was, at)
+		}
+	}
+	seen.Address = at
+	return errors.Join(f.Store.Moved(ctx, d.ID, at), f.Store.KeepFacts(ctx, site.Seen.New(d.ID, seen.WaysText(), seen.At, seen),
+		site.FindAsked.New(d.ID, "look", seen.At, site.Inquiry{At: seen.At, Outcome: identity.Matched})),
+		f.Store.Note(ctx, d.SiteID, store.Happening{Device: d.ID, Kind: "moved", Place: d.Place, Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
+}

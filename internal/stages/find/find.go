@@ -1,0 +1,93 @@
+// Package find looks what is on the networks of a site and says who it is.
+package find
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Find. It reads networks, not devices.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Find.
+func (f *Stage) ID() stage.Stage { return stage.Find }
+
+// Manner says that whole networks are read.
+func (f *Stage) Manner() engine.Manner { return engine.Manner{Networks: true} }
+
+// Read looks at the visit's network.
+func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Network == nil {
+		return "", trouble.Told("Find looks at networks: look at the one that " + v.Device.Place + " is on.")
+	}
+	return f.search(ctx, v)
+}
+
+// Judge says how a device was found.
+func (f *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	facts, wishes := s.Find(d)
+	return stage.Verdict{Read: facts.Seen != nil, Findings: identity.Judge(now, facts, wishes), Done: "It answers where it is expected."}
+}
+
+// Propose lists what puts a device right on its network.
+func (f *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+	facts, wishes := s.Find(d)
+	_, open := site.Account.Of(s, d.ID)
+	return identity.Propose(now, facts, wishes, open)
+}
+
+// AfterChange reads what a change of Find touched: the recorder that tells of the device,
+// and its place on the network.
+func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Find) {
+		return nil
+	}
+	d, err := f.Store.Device(ctx, v.Device.ID)
+	if err != nil {
+		return err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	if facts, _ := s.Find(d); facts.Behind != nil {
+		if rec, ok := s.Device(facts.Behind.RecorderID); ok {
+			if _, err := f.Recorders.Read(ctx, rec); err != nil {
+				return err
+			}
+		}
+	}
+	if _, open := site.Account.Of(s, d.ID); !open {
+		return nil
+	}
+	c, err := f.Accounts.Open(ctx, d, s)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	at, _, err := c.IPConfig(ctx)
+	if err != nil {
+		return err
+	}
+	heard, err := c.Discoverable(ctx)
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+		return err
+	}
+	now := time.Now().UTC()
+	return f.Store.KeepFacts(ctx, site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", now, at),
+		site.Hidden.New(d.ID, "GetDiscoveryMode", now, err == nil && !heard))
+}

@@ -1,0 +1,396 @@
+package find
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/discovery"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/page"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// search asks a whole network what is on it.
+func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
+	n := *v.Network
+	begun := time.Now()
+	seen, sum, err := f.ask(ctx, v.Site, n.Prefix)
+	if err != nil {
+		return "", err
+	}
+	sum.Seconds = time.Since(begun).Seconds()
+	touched, err := f.reconcile(ctx, v.Site, n, seen, &sum)
+	if err != nil {
+		return "", err
+	}
+	if err := f.Store.KeepSummary(ctx, n.ID, time.Now().UTC(), sum); err != nil {
+		return "", err
+	}
+	if err := v.Judge(ctx, touched...); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d addresses of %s asked, %d answered", sum.Addresses, n.Name, len(seen)), nil
+}
+
+// ask gathers what answers in a prefix, each address once.
+func (f *Stage) ask(ctx context.Context, siteID int64, p netip.Prefix) ([]identity.Sighting, store.Summary, error) {
+	hosts := netplan.Hosts(p)
+	sum := store.Summary{Addresses: len(hosts)}
+	var mu sync.Mutex
+	seen := map[netip.Addr]identity.Sighting{}
+	add := func(all ...identity.Sighting) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, s := range all {
+			if !p.Contains(s.Address) {
+				continue // it answered from another network: that network's look finds it
+			}
+			if old, ok := seen[s.Address]; ok {
+				s = identity.Merge(old, s)
+			}
+			seen[s.Address] = s
+		}
+	}
+	var open map[netip.Addr][]int
+	var wg sync.WaitGroup
+	source, err := discovery.Source(p)
+	if err == nil {
+		wg.Go(func() {
+			all, merr := discovery.Multicast(ctx, source, f.Listen)
+			add(all...)
+			if merr != nil {
+				mu.Lock()
+				sum.Trouble = merr.Error()
+				mu.Unlock()
+			}
+		})
+		wg.Go(func() {
+			all, _ := discovery.Directed(ctx, source, hosts, f.Listen)
+			add(all...)
+		})
+	} else {
+		sum.Trouble = err.Error()
+	}
+	wg.Go(func() { open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.Ports(), 300*time.Millisecond) })
+	wg.Wait()
+	if err := f.sweepAgain(ctx, siteID, p, seen, open); err != nil {
+		return nil, sum, err
+	}
+	// Who answers in any way and wasn't heard by multicast is asked once more: an answer
+	// is easily lost, and a recorder that only listens would be thought not to find it.
+	if source.IsValid() && missed(seen, open) {
+		wg.Go(func() {
+			all, _ := discovery.Multicast(ctx, source, f.Listen)
+			add(all...)
+		})
+	}
+	gate := make(chan struct{}, 64)
+	for addr, at := range open {
+		wg.Go(func() {
+			gate <- struct{}{}
+			defer func() { <-gate }()
+			add(f.identify(ctx, addr, at)...)
+		})
+	}
+	wg.Wait()
+	out := make([]identity.Sighting, 0, len(seen))
+	for _, s := range seen {
+		out = append(out, s)
+		count(&sum, s)
+	}
+	slices.SortFunc(out, func(a, b identity.Sighting) int { return a.Address.Compare(b.Address) })
+	return out, sum, ctx.Err()
+}
+
+// missed says whether something that may be a camera wasn't heard by multicast.
+func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) bool {
+	for a := range open {
+		if s := seen[a]; !s.Heard(identity.Multicast) {
+			return true
+		}
+	}
+	for _, s := range seen {
+		if !s.Heard(identity.Multicast) {
+			return true
+		}
+	}
+	return false
+}
+
+// sweepAgain knocks once more, with more time, at the addresses that answered in any
+// way or are expected to: a busy device or machine may miss the first knock.
+func (f *Stage) sweepAgain(ctx context.Context, siteID int64, p netip.Prefix, seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) error {
+	dots, err := f.Store.Dots(ctx, siteID, []netip.Prefix{p})
+	if err != nil {
+		return err
+	}
+	again := map[netip.Addr]bool{}
+	for _, d := range dots {
+		again[d.Address] = true
+	}
+	for a := range seen {
+		again[a] = true
+	}
+	for a := range open {
+		again[a] = true
+	}
+	for a, at := range discovery.Sweep(ctx, f.Dialer, slices.Collect(maps.Keys(again)), netplan.Ports(), time.Second) {
+		for _, port := range at {
+			if !slices.Contains(open[a], port) {
+				open[a] = append(open[a], port)
+			}
+		}
+	}
+	for a := range open {
+		slices.Sort(open[a])
+	}
+	return nil
+}
+
+func count(l *store.Summary, s identity.Sighting) {
+	for _, w := range s.Ways {
+		switch w {
+		case identity.Multicast:
+			l.Multicast++
+		case identity.Directed:
+			l.Directed++
+		case identity.AskedTime:
+			l.Time++
+		case identity.SpokeRTSP:
+			l.RTSP++
+		case identity.SaidHello:
+			l.Recorders++
+		}
+	}
+}
+
+// identify asks an address with open ports what it is, without signing in.
+func (f *Stage) identify(ctx context.Context, addr netip.Addr, open []int) []identity.Sighting {
+	host := f.Dialer.At(addr)
+	base := identity.Sighting{Address: addr, At: time.Now().UTC(), Ports: open}
+	var out []identity.Sighting
+	var went error
+	for _, port := range open {
+		s := base
+		switch netplan.Speaks(port) {
+		case netplan.HTTP, netplan.HTTPS:
+			if port == recorder.Port && saidHello(ctx, host, &s) {
+				break
+			}
+			spoke, err := f.askWeb(ctx, host, port, &s)
+			if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+				went = err
+			}
+			if !spoke {
+				continue
+			}
+		case netplan.RTSP:
+			ask, cancel := context.WithTimeout(ctx, 4*time.Second)
+			ok := rtsp.Speaks(ask, host, port)
+			cancel()
+			if !ok {
+				continue
+			}
+			s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
+		default:
+			continue
+		}
+		out = append(out, s)
+	}
+	if len(out) == 0 { // something is there, whatever it is
+		if went != nil {
+			base.Trouble = trouble.Sentence(went)
+		}
+		out = append(out, base)
+	}
+	return out
+}
+
+// saidHello asks for the recorder interface.
+func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
+	c := recorder.New(host, recorder.Port, "", "", "")
+	defer c.Close()
+	h, err := c.Hello(ctx)
+	if err != nil {
+		return false
+	}
+	s.Kind, s.Ways = identity.Recorder, []identity.Way{identity.SaidHello}
+	s.Make, s.Model, s.Serial, s.MAC, s.Firmware = h.Make, h.Model, h.Serial, identity.CleanMAC(h.MAC), h.Firmware
+	return true
+}
+
+// askWeb asks a web port for ONVIF's time, whether a first password was set, and for
+// its page. It says whether anything of that answered.
+func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identity.Sighting) (bool, error) {
+	at := page.At(host.Addr, port)
+	s.Service = at + "onvif/device_service"
+	c, err := onvif.New(host, s.Service, onvif.Login{})
+	if err != nil {
+		return false, err
+	}
+	defer c.Close()
+	ask, cancel := context.WithTimeout(ctx, 4*time.Second)
+	defer cancel()
+	_, err = c.Time(ask)
+	if err == nil {
+		s.Kind, s.Ways = identity.Camera, []identity.Way{identity.AskedTime}
+		if schemes, serr := c.Schemes(ask); serr == nil && len(schemes) == 0 {
+			s.NoPassword = true
+		}
+	} else {
+		s.Service = ""
+	}
+	shown, perr := page.Fetch(ctx, host, at, nil)
+	if perr == nil {
+		s.Page, s.Title, s.OldPage = shown.URL, shown.Title, shown.Old
+		if err != nil {
+			s.Ways = append(s.Ways, identity.ShowedWeb)
+		}
+	}
+	return err == nil || perr == nil && !errors.Is(err, dial.ErrMalformed), err
+}
+
+// reconcile writes what was seen beside what is known, in batches, and returns the
+// cameras that were looked at. A known device of this network that didn't answer
+// keeps all that was read of it before.
+func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, seen []identity.Sighting, sum *store.Summary) ([]int64, error) {
+	devices, err := f.Store.Devices(ctx, siteID)
+	if err != nil {
+		return nil, err
+	}
+	heard, err := f.Store.HeardDevices(ctx, siteID)
+	if err != nil {
+		return nil, err
+	}
+	around, err := site.Load(ctx, f.Store, siteID, []int64{})
+	if err != nil {
+		return nil, err
+	}
+	known := make([]identity.Known, len(devices))
+	for i, d := range devices {
+		known[i] = d.Known()
+	}
+	identity.Clones(known, seen)
+	r := reconciler{site: siteID, now: time.Now().UTC(), again: n.LookedAt != nil, heard: heard, tried: tried(*sum)}
+	matches := identity.Reconcile(known, seen)
+	for i, m := range matches {
+		switch {
+		case m.Seen == nil:
+			if _, behind := around.Behind(m.Known.Address); n.Prefix.Contains(m.Known.Address) && !behind {
+				r.missed(m)
+			}
+		case m.Known == nil:
+			s := m.Seen
+			if s.Kind == "" { // neither camera nor recorder
+				sum.Others = append(sum.Others, store.Other{Address: s.Address, Ports: s.Ports, Title: s.Title})
+				continue
+			}
+			r.fresh = append(r.fresh, store.Device{SiteID: siteID, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address})
+			r.strangers = append(r.strangers, i)
+		default:
+			r.met(m.Known.ID, m)
+		}
+	}
+	ids, err := f.Store.AddDevices(ctx, siteID, r.fresh)
+	if err != nil {
+		return nil, err
+	}
+	for i, id := range ids {
+		r.met(id, matches[r.strangers[i]])
+	}
+	var drop []store.Dropped
+	for _, id := range r.silent {
+		drop = append(drop, store.Dropped{Device: id, Name: site.Seen.Name})
+	}
+	return r.touched, errors.Join(f.Store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}), f.Store.Note(ctx, siteID, r.news...))
+}
+
+// reconciler gathers what one look is to write.
+type reconciler struct {
+	site            int64
+	now             time.Time
+	again           bool           // the network was looked at before
+	heard           map[int64]bool // devices that had answered before
+	tried           string
+	silent, touched []int64
+	facts           []store.NewFact
+	said            []store.Identity
+	fresh           []store.Device
+	strangers       []int // of matches
+	news            []store.Happening
+}
+
+func (r *reconciler) happened(id int64, place, kind, format string, args ...any) {
+	if r.again {
+		r.news = append(r.news, store.Happening{Device: id, Kind: kind, Place: place, Says: fmt.Sprintf(format, args...)})
+	}
+}
+
+// missed is a device that didn't answer.
+func (r *reconciler) missed(m identity.Match) {
+	id := m.Known.ID
+	r.silent, r.touched = append(r.silent, id), append(r.touched, id)
+	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried}))
+	if r.heard[id] {
+		r.happened(id, m.Known.Place, "vanished", "It answered at %s and doesn't any more.", m.Known.Address)
+	}
+}
+
+// met is a device that answered. Where another identity answers, who it was known as
+// stays until a person decides.
+func (r *reconciler) met(id int64, m identity.Match) {
+	s, asked := m.Seen, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried}
+	place := s.Address.String()
+	if m.Known != nil {
+		place = m.Known.Place
+		if m.Outcome != identity.Doubtful && m.Known.UUID != "" && s.UUID != "" && m.Known.UUID != s.UUID {
+			asked.WasUUID = m.Known.UUID
+		}
+	}
+	if m.Outcome != identity.Doubtful {
+		r.said = append(r.said, store.Identity{Device: id, Seen: *s})
+	}
+	switch {
+	case !r.heard[id]:
+		r.happened(id, place, "appeared", "It answers at %s.", s.Address)
+	case m.Outcome == identity.Moved:
+		r.happened(id, place, "moved", "It moved from %s to %s.", m.Known.Address, s.Address)
+	case m.Outcome == identity.Doubtful:
+		r.happened(id, place, "replaced", "Another device answers at %s.", s.Address)
+	}
+	r.facts = append(r.facts, site.Seen.New(id, s.WaysText(), r.now, *s), site.FindAsked.New(id, "look", r.now, asked))
+	r.touched = append(r.touched, id)
+}
+
+func tried(l store.Summary) string {
+	s := fmt.Sprintf("multicast and a directed probe, twice each; TCP ports %s", portList())
+	if l.Trouble != "" {
+		s += "; " + l.Trouble
+	}
+	return s
+}
+
+func portList() string {
+	s := ""
+	for i, p := range netplan.Ports() {
+		if i > 0 {
+			s += ", "
+		}
+		s += fmt.Sprint(p)
+	}
+	return s
+}

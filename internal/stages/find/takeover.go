@@ -1,0 +1,46 @@
+package find
+
+import (
+	"context"
+
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// TakeOver gives a place on the list to the device that answers in its stead: to
+// another that was found, or, where newcomer is 0, to the one that answers at the
+// place's own address.
+func (f *Stage) TakeOver(ctx context.Context, place store.Device, newcomer int64) error {
+	who := place.ID
+	if newcomer != 0 {
+		who = newcomer
+	}
+	s, err := site.Load(ctx, f.Store, place.SiteID, []int64{place.ID, who})
+	if err != nil {
+		return err
+	}
+	seen, heard := site.Seen.Of(s, who)
+	facts, _ := s.Find(place)
+	var other *identity.Known
+	if newcomer != 0 {
+		d, _ := s.Device(newcomer)
+		k := d.Known()
+		other = &k
+	}
+	if why := identity.MayTakeOver(place.Known(), other, heard, facts.Outcome); why != "" {
+		return trouble.Told(why)
+	}
+	if err := f.Store.Replace(ctx, place.ID, newcomer, seen); err != nil {
+		return err
+	}
+	if newcomer == 0 { // who answers is who is known from now on
+		now := seen.At
+		if err := f.Store.KeepFacts(ctx, site.Seen.New(place.ID, seen.WaysText(), now, seen),
+			site.FindAsked.New(place.ID, "look", now, site.Inquiry{At: now, Outcome: identity.Matched})); err != nil {
+			return err
+		}
+	}
+	return f.Engine.Judge(ctx, place.SiteID, []int64{place.ID})
+}

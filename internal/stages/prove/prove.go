@@ -1,0 +1,78 @@
+// Package prove times walk tests.
+package prove
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/proof"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Prove.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Prove.
+func (p *Stage) ID() stage.Stage { return stage.Prove }
+
+// walkLimit is how long a walk may take, with what is read before and after it.
+const walkLimit = 2 * time.Minute
+
+// narrowError is how narrow the camera's clock is measured before a walk.
+const narrowError = 60 * time.Millisecond
+
+// Manner says that a walk waits for a person and can't be repeated.
+func (p *Stage) Manner() engine.Manner { return engine.Manner{Limit: walkLimit, Once: true} }
+
+// Judge says what the last walk proves.
+func (p *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	f := proof.Facts{Basis: basis(s, d)}
+	if last, ok := s.Proofs[d.SourceID]; ok {
+		f.Last = &last.Test
+	}
+	found, stale := proof.JudgeSource(now, f, d.Place)
+	return stage.Verdict{Read: f.Last != nil && !f.Last.Ended.IsZero(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
+}
+
+// basis is what a camera's proof rests on: who it is, where, how it is placed and pegged,
+// where it takes its time from.
+func basis(s *site.Snapshot, d store.Device) string {
+	where, number := "", ""
+	if d.Address != nil {
+		where = d.Address.String()
+	}
+	rec, slot, _ := s.HolderOf(d)
+	if slot != nil {
+		number = strconv.Itoa(slot.Number) + " " + slot.Name
+	}
+	info, _ := site.Info.Of(s, d.ID)
+	r, _ := site.Clock.Of(s, d.ID)
+	in, _ := site.Inputs.Of(s, d.ID)
+	pegs := make([]string, len(in.Pegs))
+	for i, g := range in.Pegs {
+		pegs[i] = g.String()
+	}
+	slices.Sort(pegs)
+	return proof.Basis(append([]string{d.UUID, where, info.Firmware, rec.Place, number, r.Source()}, pegs...)...)
+}
+
+// Propose lists nothing: nothing is written in Prove.
+func (p *Stage) Propose(time.Time, *site.Snapshot, store.Device) []finding.Change { return nil }
+
+// Editor knows no kind of change.
+func (p *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Editor, error) {
+	return nil, engine.ErrKind
+}
+
+// AfterChange reads nothing: a proof goes stale by what it rests on.
+func (p *Stage) AfterChange(context.Context, *engine.Visit, []store.Change) error { return nil }

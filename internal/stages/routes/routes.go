@@ -1,0 +1,186 @@
+// Package routes reads which events a camera offers and what its channel hears, and pegs
+// them.
+package routes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Routes.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Routes.
+func (r *Stage) ID() stage.Stage { return stage.Routes }
+
+// Manner says that recorders are asked.
+func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
+
+// Judge says which happenings have no way into the recorder.
+func (r *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	f := s.Routes(d)
+	found, _ := s.Find(d)
+	return stage.Verdict{Read: len(f.Pegs) > 0, Findings: route.Judge(now, f, route.Wishes{}), Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
+}
+
+// Propose pegs what is suggested.
+func (r *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+	return route.Propose(now, s.Routes(d), route.Wishes{})
+}
+
+// Read reads a camera's topics and rules and the inputs of its channel. A recorder is read
+// with its status.
+func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Recorder {
+		return r.Recorders.Read(ctx, v.Device)
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	asked := site.Inquiry{At: time.Now().UTC()}
+	says, err := r.readTopics(ctx, v.Device, s)
+	if err == nil {
+		err = r.Recorders.KeepInputs(ctx, v)
+	}
+	if err != nil && engine.Ours(err) {
+		return "", err
+	}
+	if err != nil {
+		asked.Trouble = trouble.Sentence(err)
+	}
+	if err := r.Store.KeepFacts(ctx, site.RoutesAsked.New(v.Device.ID, "routes", asked.At, asked)); err != nil {
+		return "", err
+	}
+	return says, err
+}
+
+func (r *Stage) readTopics(ctx context.Context, d store.Device, s *site.Snapshot) (string, error) {
+	c, err := r.Accounts.Open(ctx, d, s)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	services, _ := site.Services.Of(s, d.ID)
+	topics, err := c.Topics(ctx, services)
+	if err != nil {
+		return "", err
+	}
+	now := time.Now().UTC()
+	if err := r.Store.KeepFacts(ctx, site.Topics.New(d.ID, "GetEventProperties", now, topics)); err != nil {
+		return "", err
+	}
+	profiles, _ := site.Profiles.Of(s, d.ID)
+	configuration, err := analyticsOf(ctx, c, profiles, services)
+	if err != nil {
+		return "", err
+	}
+	if configuration == "" {
+		return fmt.Sprintf("%d topics offered, no analytics", len(topics)), nil
+	}
+	rules, err := c.Rules(ctx, services, configuration)
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused) {
+		return "", err
+	}
+	if err == nil {
+		if err := r.Store.KeepFacts(ctx, site.Rules.New(d.ID, "GetRules", now, rules)); err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("%d topics offered", len(topics)), nil
+}
+
+// analyticsOf is the analytics configuration that the camera's own profiles name; they
+// are read where they weren't yet.
+func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, services map[string]string) (string, error) {
+	if len(profiles) == 0 {
+		var err error
+		if profiles, err = c.Profiles(ctx, services); err != nil && !errors.Is(err, dial.ErrNotSupported) {
+			return "", err
+		}
+	}
+	for _, p := range profiles {
+		if p.Analytics != "" {
+			return p.Analytics, nil
+		}
+	}
+	return "", nil
+}
+
+// AfterChange reads what the camera's channel hears, where a change of Routes touched it
+// or the camera was placed. The recorder subscribes once an input asks for it, and says so
+// a moment later.
+func (r *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Routes) && !engine.AnyOf(changes, stage.Channels) {
+		return nil
+	}
+	more, err := r.Follow(ctx, v, 0)
+	if err != nil || !more {
+		return err
+	}
+	return v.Follow(ctx, stage.Routes)
+}
+
+// Follow reads the inputs once more; it goes on while the recorder hasn't subscribed.
+func (r *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool, err error) {
+	if err := r.Recorders.KeepInputs(ctx, v); err != nil {
+		return false, err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return false, err
+	}
+	return route.Subscribing(s.Routes(v.Device)), nil
+}
+
+// Editor pegs topics to an input of the camera's channel.
+func (r *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	if c.Kind != route.PegInput {
+		return nil, engine.ErrKind
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rec, _, ok := s.HolderOf(v.Device)
+	if !ok {
+		return nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+	}
+	number, err := strconv.Atoi(c.Args["channel"])
+	if err != nil {
+		return nil, fmt.Errorf("routes: change %d names no channel", c.ID)
+	}
+	client, err := r.Accounts.Recorder(ctx, rec)
+	if err != nil {
+		return nil, err
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			in, err := client.Inputs(ctx, number)
+			return route.Text(in.Pegs, c.Args["input"]), err
+		},
+		WriteFunc: func(ctx context.Context) error {
+			return client.SetInput(ctx, number, c.Args["input"], route.Topics(c.Args["topics"]))
+		},
+		Shut: client.Close,
+	}, nil
+}

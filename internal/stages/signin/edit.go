@@ -1,0 +1,427 @@
+package signin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Editor reads and writes a camera's accounts, the channels that hold them, and whether
+// the device is as it left the box.
+func (g *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch c.Kind {
+	case access.SetFirst:
+		return g.firstEditor(v.Device, s, c), nil
+	case access.CreateAccount:
+		return g.createEditor(v.Device, s, c), nil
+	case access.Change:
+		return g.passwordEditor(v.Device, s, c), nil
+	case access.Reset, access.Restart:
+		return g.restartEditor(v.Device, s, c), nil
+	case access.Pause, access.Resume, access.Hold, channel.Resume:
+		return g.channelEditor(ctx, s, c)
+	}
+	return nil, engine.ErrKind
+}
+
+// firstEditor sets a first password. The set is there, sealed, before it is sent: no
+// device is left with a password that nobody holds.
+func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
+	name := c.Args["name"]
+	rule := access.Rule{}
+	if r, ok := site.PasswordRule.Of(s, d.ID); ok {
+		rule = r
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			cam, err := g.Accounts.Plain(d, s)
+			if err != nil {
+				return "", err
+			}
+			defer cam.Close()
+			schemes, err := cam.Schemes(ctx)
+			if err != nil {
+				return "", err
+			}
+			if len(schemes) == 0 {
+				return access.NoPassword, nil
+			}
+			set, err := g.Accounts.OwnSet(ctx, d, name, rule)
+			if err != nil {
+				return "", err
+			}
+			level, err := g.tryLevel(ctx, d, s, set, schemes[0])
+			if level == "" {
+				return "another password than the one that was sealed here", err
+			}
+			return access.AccountText(name, level), err
+		},
+		WriteFunc: func(ctx context.Context) error {
+			set, err := g.Accounts.OwnSet(ctx, d, name, rule)
+			if err != nil {
+				return err
+			}
+			password, err := g.Accounts.Password(set)
+			if err != nil {
+				return err
+			}
+			cam, err := g.Accounts.Plain(d, s)
+			if err != nil {
+				return err
+			}
+			defer cam.Close()
+			if err := cam.CreateUser(ctx, name, password, access.Administrator); err != nil {
+				return err
+			}
+			return g.Store.Given(ctx, d.ID, set.ID, set.Name, access.Digest)
+		},
+	}
+}
+
+// tryLevel tries a set over ONVIF within the budget and returns the level that it has;
+// empty where it is refused. An account that may not read the users is an operator's.
+func (g *Stage) tryLevel(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme) (string, error) {
+	a := g.attempt(d, s)
+	id, _, ok, err := a.Begin(ctx, set, scheme)
+	if err != nil {
+		return "", err
+	}
+	if !ok {
+		return "", trouble.Told("No more wrong tries are allowed on " + d.Place + " now.")
+	}
+	cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, scheme)
+	if err != nil {
+		return "", a.End(ctx, id, err)
+	}
+	defer cam.Close()
+	_, err = cam.Information(ctx)
+	if eerr := a.End(ctx, id, err); eerr != nil || err != nil {
+		return "", eerr
+	}
+	level := access.Administrator
+	users, err := cam.Users(ctx)
+	switch {
+	case errors.Is(err, dial.ErrNotAuthorised):
+		return access.Operator, nil
+	case err != nil:
+		return "", err
+	}
+	for _, u := range users {
+		if u.Name == set.Username && u.Level != "" {
+			level = u.Level
+		}
+	}
+	return level, nil
+}
+
+// createEditor makes an ONVIF account with the account that opens the web page. Before it
+// is sent, what sign-in read a moment ago counts: asking again would cost a wrong try.
+func (g *Stage) createEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			if c.State == store.Asked && c.Writes == 0 {
+				if f, _ := Facts(time.Now(), s, d); f.Web != nil && f.Account == nil {
+					c.Writes = 1 // from here on it is read over the wire
+					return access.NoAccount, nil
+				}
+			}
+			set, err := g.namedSet(ctx, c)
+			if err != nil {
+				return "", err
+			}
+			level, err := g.tryLevel(ctx, d, s, set, access.Digest)
+			if level == "" {
+				return access.NoAccount, err
+			}
+			return access.AccountText(set.Username, level), err
+		},
+		WriteFunc: func(ctx context.Context) error {
+			set, err := g.namedSet(ctx, c)
+			if err != nil {
+				return err
+			}
+			password, err := g.Accounts.Password(set)
+			if err != nil {
+				return err
+			}
+			cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, access.Digest)
+			if err != nil {
+				return err
+			}
+			defer cam.Close()
+			if err := cam.CreateUser(ctx, set.Username, password, c.Args["level"]); err != nil {
+				return err
+			}
+			return g.Store.Given(ctx, d.ID, set.ID, set.Name, access.Digest)
+		},
+	}
+}
+
+func (g *Stage) namedSet(ctx context.Context, c store.Change) (store.SealedSet, error) {
+	id, err := strconv.ParseInt(c.Args["set"], 10, 64)
+	if err != nil {
+		return store.SealedSet{}, fmt.Errorf("signin: change %d names no set", c.ID)
+	}
+	set, err := g.Store.Set(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return set, trouble.Told("That credential set is gone.")
+	}
+	return set, err
+}
+
+// passwordEditor gives a camera the password of another set. Which one it has is read by
+// signing in, the likelier first; each is a try within the budget.
+func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
+	opens, _ := site.Account.Of(s, d.ID)
+	oldID, _ := strconv.ParseInt(c.Args["old_set"], 10, 64)
+	newID, _ := strconv.ParseInt(c.Args["set"], 10, 64)
+	sent := c.State == store.Sent || c.Writes > 0
+	opened := func(ctx context.Context, id int64) error { // what opens it now is known at once
+		set, err := g.Store.Set(ctx, id)
+		if err != nil {
+			return err
+		}
+		opens.SetID, opens.Set, opens.Username, opens.At = set.ID, set.Name, set.Username, time.Now().UTC()
+		return g.Store.Write(ctx, store.Writes{Opened: []store.OpenedBy{{Device: d.ID, Set: id}}, Facts: []store.NewFact{site.Account.New(d.ID, string(opens.Scheme), opens.At, opens)}})
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			first, second, firstText, secondText := oldID, newID, c.FromText, c.ToText
+			if sent {
+				first, second, firstText, secondText = newID, oldID, c.ToText, c.FromText
+			}
+			for i, id := range []int64{first, second} {
+				set, err := g.Store.Set(ctx, id)
+				if err != nil {
+					return "", err
+				}
+				level, err := g.tryLevel(ctx, d, s, set, opens.Scheme)
+				if err != nil {
+					return "", err
+				}
+				if level != "" {
+					return []string{firstText, secondText}[i], opened(ctx, id)
+				}
+			}
+			return "neither the old password nor the new one", nil
+		},
+		WriteFunc: func(ctx context.Context) error {
+			cam, err := g.Accounts.OpenWith(ctx, d, s, oldID, opens.Scheme)
+			if err != nil {
+				return err
+			}
+			defer cam.Close()
+			set, err := g.Store.Set(ctx, newID)
+			if err != nil {
+				return err
+			}
+			password, err := g.Accounts.Password(set)
+			if err != nil {
+				return err
+			}
+			level := opens.Level
+			if level == "" {
+				level = access.Administrator
+			}
+			sent = true
+			if err := cam.SetUser(ctx, set.Username, password, level); err != nil {
+				return err
+			}
+			return g.Store.Given(ctx, d.ID, set.ID, set.Name, opens.Scheme)
+		},
+	}
+}
+
+// channelEditor pauses or resumes a recorder's channel, or gives it the account of a set.
+func (g *Stage) channelEditor(ctx context.Context, s *site.Snapshot, c store.Change) (engine.Editor, error) {
+	rec, err := g.Recorders.Named(ctx, s, c.Args["recorder"])
+	if err != nil {
+		return nil, err
+	}
+	number, err := strconv.Atoi(c.Args["channel"])
+	if err != nil {
+		rec.Close()
+		return nil, fmt.Errorf("signin: change %d names no channel", c.ID)
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			slot, taken, err := recorders.Slot(ctx, rec, number)
+			switch {
+			case err != nil:
+				return "", err
+			case !taken:
+				return channel.Empty, nil
+			case c.Kind == access.Hold:
+				return access.LabelText(slot.Label), nil
+			case slot.Paused:
+				return access.Paused, nil
+			case c.ToText == access.Receive && slot.State == "receiving", c.FromText == access.Receive:
+				return access.Receive, nil
+			}
+			return access.Signing, nil
+		},
+		WriteFunc: func(ctx context.Context) error {
+			if c.Kind == access.Hold {
+				return g.giveAccount(ctx, rec, number, c)
+			}
+			return rec.Pause(ctx, number, c.ToText == access.Paused)
+		},
+		Shut: rec.Close,
+	}, nil
+}
+
+// giveAccount gives a channel the account of a set.
+func (g *Stage) giveAccount(ctx context.Context, rec *recorder.Client, number int, c store.Change) error {
+	set, err := g.namedSet(ctx, c)
+	if err != nil {
+		return err
+	}
+	password, err := g.Accounts.Password(set)
+	if err != nil {
+		return err
+	}
+	label := c.ToText
+	if label == access.LabelText("") {
+		label = ""
+	}
+	return rec.SetAccount(ctx, number, set.Username, password, label)
+}
+
+// restartEditor starts a device again, or puts it back as it left the box.
+func (g *Stage) restartEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
+	back := false
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			cam, err := g.Accounts.Plain(d, s)
+			if err != nil {
+				return "", err
+			}
+			defer cam.Close()
+			schemes, err := cam.Schemes(ctx)
+			switch {
+			case err != nil:
+				return "", err
+			case c.Kind == access.Reset && len(schemes) == 0:
+				return access.AsNew, nil
+			case c.Kind == access.Restart && back:
+				return access.Restarted, nil
+			case c.Kind == access.Restart && c.Writes > 0:
+				return "running; whether it started again isn't known", nil
+			}
+			return access.SetUp, nil
+		},
+		WriteFunc: func(ctx context.Context) error {
+			cam, err := g.Accounts.Open(ctx, d, s)
+			if err != nil {
+				return err
+			}
+			defer cam.Close()
+			if c.Kind == access.Reset {
+				err = cam.Reset(ctx, false)
+			} else {
+				err = cam.Reboot(ctx)
+			}
+			if err != nil {
+				return err
+			}
+			return awaitRestart(ctx, func() (*onvif.Client, error) { return g.Accounts.Plain(d, s) }, &back)
+		},
+	}
+}
+
+// restartLimit is how long a device may take to be gone and there again.
+const restartLimit = 20 * time.Second
+
+// awaitRestart waits until a device is gone and there again.
+func awaitRestart(ctx context.Context, plain func() (*onvif.Client, error), back *bool) error {
+	gone := false
+	for end := time.Now().Add(restartLimit); time.Now().Before(end); {
+		cam, err := plain()
+		if err != nil {
+			return err
+		}
+		ask, cancel := context.WithTimeout(ctx, time.Second)
+		_, err = cam.Time(ask)
+		cancel()
+		cam.Close()
+		switch {
+		case err != nil:
+			gone = true
+		case gone:
+			*back = true
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	if !gone {
+		return trouble.Told("It took the order and didn't start again within 20 s.")
+	}
+	return &dial.Error{Tried: "waiting for its restart", On: "the device", Kind: dial.ErrUnreachable, Says: "it is away for more than 20 s"}
+}
+
+// Trust takes a certificate that a device shows for its own from now on.
+func (g *Stage) Trust(ctx context.Context, d store.Device, fingerprint string) error {
+	return g.Store.KeepFacts(ctx, site.Pin.New(d.ID, "a person trusted it", time.Now().UTC(), fingerprint))
+}
+
+// Rotate gives each of these cameras a new password of its own: made by its rule and
+// sealed here first, then changed on the camera and on every recorder that holds it.
+// Cameras that no account opens are left out and counted.
+func (g *Stage) Rotate(ctx context.Context, q engine.Ask, devices []int64) (run int64, left int, err error) {
+	s, err := site.Load(ctx, g.Store, q.Site, devices)
+	if err != nil {
+		return 0, 0, err
+	}
+	var fresh []account.NewSet
+	var from []access.Set
+	for _, d := range s.Cameras() {
+		f, _ := Facts(time.Now(), s, d)
+		if f.Account == nil || f.Account.Scheme == access.RTSP {
+			left++
+			continue
+		}
+		n := account.NewSet{Device: d, Username: f.Account.Username}
+		if f.Rule != nil {
+			n.Rule = *f.Rule
+		}
+		fresh, from = append(fresh, n), append(from, access.Set{ID: f.Account.SetID, Name: f.Account.Set, Username: f.Account.Username})
+	}
+	if len(fresh) == 0 {
+		return 0, left, trouble.Told("No account opens any of them: sign in first.")
+	}
+	ids, err := g.Accounts.MakeSets(ctx, q.Site, fresh)
+	if err != nil {
+		return 0, left, err
+	}
+	picks := make([]engine.Pick, len(fresh))
+	for i, n := range fresh {
+		to := access.Set{ID: ids[i], Name: n.Device.Place + " · own " + fmt.Sprint(ids[i]), Username: n.Username, Device: n.Device.ID}
+		picks[i] = engine.Pick{Device: n.Device, Changes: access.Rotate(from[i], to, dependants(s, n.Device)), Ordered: true}
+	}
+	q.Stage = stage.SignIn
+	run, err = g.Engine.Apply(ctx, q, picks)
+	return run, left, err
+}

@@ -1,0 +1,397 @@
+// Package signin finds which account opens which device, and sets accounts.
+package signin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/page"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Sign-in.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.SignIn.
+func (g *Stage) ID() stage.Stage { return stage.SignIn }
+
+// AfterChange signs in again where a change of Sign-in touched the accounts.
+func (g *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.SignIn) {
+		return nil
+	}
+	again := *v
+	again.Factory, again.Set = false, 0
+	_, err := g.Read(ctx, &again)
+	return err
+}
+
+// Read finds the account that opens a camera. Its clock is read first, without
+// signing in, so that a token carries the device's own time; each try is written
+// down before it is sent. A recorder is read with its own account.
+func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Recorder {
+		return g.Recorders.Read(ctx, v.Device)
+	}
+	d := v.Device
+	addr, err := account.Address(d)
+	if err != nil {
+		return "", err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	seen, ok := site.Seen.Of(s, d.ID)
+	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
+		return "", trouble.Told(d.Place + " answered to nothing that can be signed in to: look for it first.")
+	}
+	a := g.attempt(d, s)
+	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory, Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
+	if now, ok := s.Device(d.ID); ok {
+		a.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
+	}
+	a.pin, _ = site.Pin.Of(s, d.ID)
+	a.trusted = a.pin
+	says, err := a.all(ctx)
+	if err != nil && engine.Ours(err) {
+		return "", err
+	}
+	var de *dial.Error
+	if errors.As(err, &de) && errors.Is(de, dial.ErrLocked) {
+		a.asked.Locked = de.Until.UTC()
+	}
+	if err != nil {
+		a.asked.Trouble = trouble.Sentence(err)
+	}
+	return says, errors.Join(a.keep(ctx, err), err)
+}
+
+// attempt is one signing in to one device.
+type attempt struct {
+	account.Budget
+	g       *Stage
+	d       store.Device
+	s       *site.Snapshot
+	seen    identity.Sighting
+	host    dial.Host
+	how     account.Asked
+	pin     string
+	trusted string
+	asked   site.Inquiry
+	account *access.Account
+	web     *access.Account
+	rule    *access.Rule
+	facts   []store.NewFact
+	said    []store.Identity
+}
+
+func (g *Stage) attempt(d store.Device, s *site.Snapshot) *attempt {
+	f, _ := Facts(time.Now(), s, d)
+	return &attempt{Budget: account.Budget{Keeper: g.Accounts, Device: d, Facts: f}, g: g, d: d, s: s}
+}
+
+// keep writes down what came of it. A device that doesn't answer keeps the account it
+// was opened with before.
+func (a *attempt) keep(ctx context.Context, terr error) error {
+	d, w := a.d, store.Writes{Said: a.said}
+	if a.account == nil && terr == nil {
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.Account.Name})
+		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
+	}
+	if a.web == nil && terr == nil {
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.WebAccount.Name})
+	}
+	a.facts = append(a.facts, site.SignInAsked.New(d.ID, "sign-in", a.asked.At, a.asked))
+	if a.account != nil {
+		a.facts = append(a.facts, site.Account.New(d.ID, string(a.account.Scheme), a.asked.At, *a.account))
+		if d.OpenedSet == nil || *d.OpenedSet != a.account.SetID {
+			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID, Set: a.account.SetID})
+		}
+	}
+	if a.web != nil {
+		a.facts = append(a.facts, site.WebAccount.New(d.ID, "GET "+a.seen.Page, a.asked.At, *a.web))
+	}
+	if a.rule != nil {
+		a.facts = append(a.facts, site.PasswordRule.New(d.ID, "GetPasswordComplexityConfiguration", a.asked.At, *a.rule))
+	}
+	w.Facts = a.facts
+	return a.g.Store.Write(ctx, w)
+}
+
+func (a *attempt) all(ctx context.Context) (string, error) {
+	if a.seen.Service == "" {
+		return a.rtspAlone(ctx)
+	}
+	plain, err := onvif.New(a.host, a.seen.Service, onvif.Login{Pin: a.pin})
+	if err != nil {
+		return "", err
+	}
+	defer plain.Close()
+	reading, err := plain.Time(ctx)
+	if errors.Is(err, dial.ErrCertificate) {
+		return "", a.otherCertificate(ctx, err)
+	}
+	if err != nil {
+		return "", err
+	}
+	if plain.Pin() != a.trusted { // the first that it showed is trusted from now on
+		a.pin = plain.Pin()
+		a.facts = append(a.facts, site.Pin.New(a.d.ID, "TLS", a.asked.At, a.pin))
+	}
+	if a.pin != "" {
+		a.facts = append(a.facts, site.ShownPin.New(a.d.ID, "TLS", a.asked.At, a.pin))
+	}
+	schemes, err := plain.Schemes(ctx)
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case len(schemes) == 0:
+		if rule, err := plain.Rule(ctx); err == nil {
+			a.rule = &rule
+		}
+		a.asked.NoPassword = true
+		return "no first password was set", nil
+	case schemes[0] == access.Basic && !strings.HasPrefix(a.seen.Service, "https:"):
+		a.asked.Basic = true
+		if !a.d.AllowBasic {
+			return "it takes nothing but Basic: no password was sent in clear", nil
+		}
+	}
+	return a.sets(ctx, schemes[0], reading)
+}
+
+// otherCertificate keeps the certificate that is shown now beside the trusted one:
+// nothing is sent to the device before a person trusts it.
+func (a *attempt) otherCertificate(ctx context.Context, cause error) error {
+	pin := ""
+	if _, err := page.Fetch(ctx, a.host, a.seen.Service, &pin); pin == "" {
+		return errors.Join(cause, err)
+	}
+	a.facts = append(a.facts, site.ShownPin.New(a.d.ID, "TLS", a.asked.At, pin))
+	return cause
+}
+
+// sets tries the site's sets in their order, and where ONVIF refuses one that the
+// device's page may take, the page.
+func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.Reading) (string, error) {
+	order, err := a.g.Accounts.Order(ctx, a.d, a.s, a.how)
+	if err != nil {
+		return "", err
+	}
+	a.asked.NoSets = len(order) == 0
+	for _, set := range order {
+		if a.account, err = a.trySet(ctx, set, scheme, reading); err != nil {
+			return "", err
+		}
+		if a.account != nil {
+			return "opened with " + set.Name, nil
+		}
+		if err := a.tryWeb(ctx, set); err != nil {
+			return "", err
+		}
+		if a.web != nil {
+			return set.Name + " opens its web page; it has no ONVIF account", nil
+		}
+	}
+	return "no credential set opened it", nil
+}
+
+// tryWeb tries a set that ONVIF refused on the device's own page, where that asks for
+// an account.
+func (a *attempt) tryWeb(ctx context.Context, set store.SealedSet) error {
+	if a.seen.Page == "" {
+		return nil
+	}
+	shown, err := page.Fetch(ctx, a.host, a.seen.Page, &a.pin)
+	if err != nil || !shown.Digest {
+		return nil // its page shows nothing of accounts
+	}
+	id, password, ok, err := a.Begin(ctx, set, access.Web)
+	if err != nil || !ok {
+		return err
+	}
+	err = page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password)
+	if err == nil {
+		a.web = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.Web}
+	}
+	return a.End(ctx, id, err)
+}
+
+// trySet sends one set. A nil account without error means that the set was wrong or that
+// no try is left.
+func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
+	id, password, ok, err := a.Begin(ctx, set, scheme)
+	if err != nil || !ok {
+		return nil, err
+	}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid(), Pin: a.pin}
+	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
+	c, err := onvif.New(a.host, a.seen.Service, login)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	info, err := c.Information(ctx)
+	if eerr := a.End(ctx, id, err); eerr != nil || err != nil {
+		return nil, eerr
+	}
+	if err := a.about(ctx, c, info, account); err != nil {
+		return nil, err
+	}
+	account.RTSP, account.RTSPSet, err = a.rtspTakes(ctx, set)
+	return account, err
+}
+
+// about reads what a device says of itself once it is open. What it doesn't offer is
+// left out; trouble on the way isn't.
+func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sighting, account *access.Account) error {
+	d := a.d
+	was, known := site.Info.Of(a.s, d.ID)
+	a.said = append(a.said, store.Identity{Device: d.ID, Seen: info})
+	services, err := c.Services(ctx)
+	if err != nil {
+		return err
+	}
+	info.At = time.Now().UTC()
+	keep := func(f store.NewFact, err error) {
+		if err == nil {
+			a.facts = append(a.facts, f)
+		}
+	}
+	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
+	keep(site.Services.New(d.ID, "GetServices", info.At, services), nil)
+	if known && was.Firmware != info.Firmware {
+		if err := a.g.Store.Note(ctx, d.SiteID, store.Happening{Device: d.ID, Kind: "firmware", Place: d.Place, Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
+			return err
+		}
+	}
+	users, err := c.Users(ctx)
+	names := make([]string, len(users))
+	for i, u := range users {
+		names[i] = access.AccountText(u.Name, u.Level)
+		if u.Name == account.Username {
+			account.Level = u.Level
+		}
+	}
+	keep(site.Users.New(d.ID, "GetUsers", info.At, names), err)
+	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them
+		account.Level = access.Operator
+	}
+	at, _, err := c.IPConfig(ctx)
+	keep(site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", info.At, at), err)
+	if rule, err := c.Rule(ctx); err == nil {
+		a.rule = &rule
+	}
+	if heard, err := c.Discoverable(ctx); err == nil {
+		keep(site.Hidden.New(d.ID, "GetDiscoveryMode", info.At, !heard), nil)
+	}
+	if _, read := site.VideoSources.Of(a.s, d.ID); !read {
+		views, err := c.VideoSources(ctx, services)
+		keep(site.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
+	}
+	return ctx.Err()
+}
+
+// rtspAlone opens a device that speaks RTSP and nothing else.
+func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
+	order, err := a.g.Accounts.Order(ctx, a.d, a.s, a.how)
+	if err != nil {
+		return "", err
+	}
+	a.asked.NoSets = len(order) == 0
+	if !rtsp.Speaks(ctx, a.host, a.seen.RTSPPort) { // before a try is spent
+		return "", &dial.Error{Tried: "OPTIONS", On: a.host.Addr.String(), Kind: dial.ErrUnreachable, Says: "it doesn't speak RTSP now"}
+	}
+	for _, set := range order {
+		id, password, ok, err := a.Begin(ctx, set, access.RTSP)
+		if err != nil || !ok {
+			return "no try is left", err
+		}
+		err = a.describe(ctx, set.Username, password)
+		if eerr := a.End(ctx, id, err); eerr != nil {
+			return "", eerr
+		}
+		if err == nil {
+			a.account = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.RTSP, RTSP: access.SameAccount}
+			return "RTSP opened with " + set.Name, nil
+		}
+	}
+	return "no credential set opened it", nil
+}
+
+// describe asks RTSP for a description, which takes an account: nil where it is taken.
+func (a *attempt) describe(ctx context.Context, username, password string) error {
+	c, err := rtsp.Open(ctx, a.host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort))), username, password)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if _, err = c.Describe(); err != nil && !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrUnreachable) {
+		return nil // a path that isn't there is told only to who may ask
+	}
+	return err
+}
+
+// rtspTakes says whether RTSP takes the account too; where it doesn't, the site's other
+// sets are tried within the budget, and the one that it takes is named.
+func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says string, other int64, err error) {
+	if a.seen.RTSPPort == 0 {
+		return "", 0, nil
+	}
+	password, err := a.g.Accounts.Password(set)
+	if err != nil {
+		return "", 0, err
+	}
+	refused := a.describe(ctx, set.Username, password)
+	switch {
+	case refused == nil:
+		return access.SameAccount, 0, nil
+	case !errors.Is(refused, dial.ErrNotAuthorised):
+		return "", 0, nil
+	}
+	order, err := a.g.Accounts.Order(ctx, a.d, a.s, a.how)
+	if err != nil {
+		return "", 0, err
+	}
+	for _, x := range order {
+		if x.ID == set.ID || x.Username == set.Username && x.Device == 0 {
+			continue
+		}
+		id, password, ok, err := a.Begin(ctx, x, access.RTSP)
+		if err != nil {
+			return "", 0, err
+		}
+		if !ok {
+			break
+		}
+		err = a.describe(ctx, x.Username, password)
+		if eerr := a.End(ctx, id, err); eerr != nil {
+			return "", 0, eerr
+		}
+		if err == nil {
+			return "opens with " + x.Name, x.ID, nil
+		}
+	}
+	return trouble.Sentence(refused), 0, nil
+}

@@ -1,0 +1,101 @@
+package streams
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image/jpeg"
+	"net/http"
+	"time"
+
+	"github.com/icholy/digest"
+
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+const (
+	stillLimit     = 6 * time.Second
+	maxStill       = 4 << 20
+	maxStillPixels = 40_000_000
+)
+
+// checkJPEG decodes a still whole: what a browser gets is a picture and nothing else.
+func checkJPEG(data []byte, on string) ([]byte, error) {
+	cfg, err := jpeg.DecodeConfig(bytes.NewReader(data))
+	if err == nil && cfg.Width*cfg.Height > maxStillPixels {
+		err = errors.New("too large")
+	}
+	if err == nil {
+		_, err = jpeg.Decode(bytes.NewReader(data))
+	}
+	if err != nil {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrMalformed, Says: "it is no JPEG picture of a usual size"}
+	}
+	return data, nil
+}
+
+// Still fetches a camera's still of its view stream, now.
+func (t *Stage) Still(ctx context.Context, d store.Device) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, stillLimit)
+	defer cancel()
+	s, err := site.Load(ctx, t.Store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	f, _ := s.Streams(d)
+	_, view := stream.Roles(f.Profiles, nil)
+	p, _, ok := f.Find(view)
+	if !ok || p.Snapshot == "" {
+		return nil, trouble.Told(d.Place + " offers no still that was read.")
+	}
+	account, ok := site.Account.Of(s, d.ID)
+	if !ok || d.Address == nil {
+		return nil, trouble.Told("No account opens " + d.Place + ".")
+	}
+	login, err := t.Accounts.LoginOf(ctx, account.SetID)
+	if err != nil {
+		return nil, err
+	}
+	pin, _ := site.Pin.Of(s, d.ID)
+	base := t.Dialer.At(*d.Address).Client(&pin)
+	defer base.CloseIdleConnections()
+	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: base.Transport}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)
+	if err != nil {
+		return nil, err
+	}
+	on := d.Address.String()
+	res, err := client.Do(req)
+	if err != nil {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrRefused, Says: res.Status}
+	}
+	data, err := dial.ReadAll(res.Body, maxStill, "the still", on)
+	if err != nil {
+		return nil, err
+	}
+	return checkJPEG(data, on)
+}
+
+// ChannelStill fetches the still that a recorder holds of a channel.
+func (t *Stage) ChannelStill(ctx context.Context, d store.Device, number int) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, stillLimit)
+	defer cancel()
+	c, err := t.Accounts.Recorder(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	data, err := c.Still(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	return checkJPEG(data, d.Address.String())
+}

@@ -1,0 +1,102 @@
+// Package streams reads what a camera's streams declare, and plays them.
+package streams
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Streams.
+type Stage struct{ stages.Kit }
+
+// New makes the stage.
+func New(k stages.Kit) *Stage { return &Stage{k} }
+
+// ID is stage.Streams.
+func (t *Stage) ID() stage.Stage { return stage.Streams }
+
+// Judge says whether each stream delivers what it declares.
+func (t *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	f, w := s.Streams(d)
+	found, _ := s.Find(d)
+	return stage.Verdict{Read: !f.LookedAt.IsZero(), Findings: stream.Judge(now, f, w), Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
+}
+
+// Propose lists nothing: encoder settings aren't written yet.
+func (t *Stage) Propose(time.Time, *site.Snapshot, store.Device) []finding.Change { return nil }
+
+// Editor knows no kind of change.
+func (t *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Editor, error) {
+	return nil, engine.ErrKind
+}
+
+// AfterChange reads nothing: no change so far touches a stream.
+func (t *Stage) AfterChange(context.Context, *engine.Visit, []store.Change) error { return nil }
+
+// Read reads profiles and plays each for a while. A recorder is read with its status.
+func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Recorder {
+		return t.Recorders.Read(ctx, v.Device)
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	asked := site.Inquiry{At: time.Now().UTC()}
+	says, err := t.playAll(ctx, v.Device, s)
+	if err != nil && engine.Ours(err) {
+		return "", err
+	}
+	if err != nil {
+		asked.Trouble = trouble.Sentence(err)
+	}
+	if err := t.Store.KeepFacts(ctx, site.StreamsAsked.New(v.Device.ID, "streams", asked.At, asked)); err != nil {
+		return "", err
+	}
+	return says, err
+}
+
+func (t *Stage) playAll(ctx context.Context, d store.Device, s *site.Snapshot) (string, error) {
+	c, err := t.Accounts.Open(ctx, d, s)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	services, _ := site.Services.Of(s, d.ID)
+	profiles, err := c.Profiles(ctx, services)
+	if err != nil {
+		return "", err
+	}
+	if err := t.Store.KeepFacts(ctx, site.Profiles.New(d.ID, "GetProfiles, GetStreamUri", time.Now().UTC(), profiles)); err != nil {
+		return "", err
+	}
+	opens, _ := site.Account.Of(s, d.ID)
+	login, err := t.Accounts.LoginOf(ctx, opens.ForRTSP())
+	if err != nil {
+		return "", err
+	}
+	host := t.Dialer.At(*d.Address)
+	var all []stream.Measured
+	for _, p := range profiles {
+		all = append(all, rtsp.Measure(ctx, host, p, login.Username, login.Password, t.Measure))
+	}
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	if err := t.Store.KeepFacts(ctx, site.Measured.New(d.ID, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d profiles read and played", len(profiles)), nil
+}

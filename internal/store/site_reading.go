@@ -1,0 +1,153 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/fact"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+)
+
+// SiteReading is one reading of a site, or of some of its devices, in one round trip.
+type SiteReading struct {
+	Site    Site
+	Devices []Device
+	Facts   map[int64]Facts
+	Tries   map[int64][]access.Try
+	Proofs  map[int64]Proof // newest of each source
+	Nets    []Network
+	Leasts  []identity.Least
+	// Accepted findings by device and stage, then code.
+	Accepted map[int64]map[stage.Stage]map[string]finding.Acceptance
+	Taken    map[int64]string     // by device: what else answers at the address where the list expects it
+	Sets     map[int64]access.Set // that open these devices, by number
+}
+
+// ReadSite reads these devices of a site and all its recorders, or all of the site's
+// where only is nil. What it holds of other devices than Devices lists is of no
+// account; its maps are shared and must not be written.
+func (s *Store) ReadSite(ctx context.Context, site int64, only []int64) (SiteReading, error) {
+	if only == nil {
+		return s.readSite(ctx, site, nil)
+	}
+	got, err := s.coalesced.sites.Call(ctx, siteOf{site, only})
+	if err != nil {
+		return SiteReading{}, err
+	}
+	return got.SiteReading, got.err
+}
+
+// some are the site's recorders and these of its devices.
+func (sc SiteReading) some(only []int64) []Device {
+	wanted := make(map[int64]bool, len(only))
+	for _, id := range only {
+		wanted[id] = true
+	}
+	var out []Device
+	for _, d := range sc.Devices {
+		if wanted[d.ID] || d.Kind == identity.Recorder {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteReading, error) {
+	// Named devices and the recorders are looked up by number, whatever the planner thinks
+	// of how many there are; the site is held by the query of devices.
+	some := `any($2::bigint[] || array(select id from device where site_id = $1 and kind = 'recorder'))`
+	if only == nil {
+		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
+	}
+	sc := SiteReading{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
+		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}}
+	b := &pgx.Batch{}
+	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
+		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
+		if err == pgx.ErrNoRows {
+			err = ErrNotFound
+		}
+		return err
+	})
+	b.Queue(`select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.id = `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
+		sc.Devices, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
+		return err
+	})
+	b.Queue(`select device_id, name, value, via, read_at from fact where device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
+		var f Fact
+		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
+			if sc.Facts[f.DeviceID] == nil {
+				sc.Facts[f.DeviceID] = Facts{}
+			}
+			g := f
+			g.Value = append([]byte(nil), f.Value...)
+			sc.Facts[f.DeviceID][f.Name] = g
+			return nil
+		})
+		return err
+	})
+	b.Queue(`select t.device_id, t.at, coalesce(t.set_id, 0) set_id, t.set_name as "set", t.scheme, t.outcome, t.detail from try t
+		where t.device_id = `+some+` and t.at > now() - $3::interval order by t.at, t.id`, site, only, access.Period).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[TryOf])
+		for _, t := range all {
+			sc.Tries[t.DeviceID] = append(sc.Tries[t.DeviceID], t.Try)
+		}
+		return err
+	})
+	b.Queue(`select distinct on (p.source_id) p.id, p.source_id, p.test, p.started_at, p.ended_at from proof p join source s on s.id = p.source_id
+		where s.device_id = `+some+` order by p.source_id, p.started_at desc, p.id desc`, site, only).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[Proof])
+		for _, p := range all {
+			sc.Proofs[p.SourceID] = p
+		}
+		return err
+	})
+	b.Queue(`select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site).Query(func(rows pgx.Rows) (err error) {
+		sc.Nets, err = pgx.CollectRows(rows, pgx.RowToStructByName[Network])
+		return err
+	})
+	// What another device answers at, or something that is neither camera nor recorder.
+	b.Queue(`select d.id, o.place from device d join device o on o.site_id = d.site_id and o.id <> d.id and o.address = d.expected_at and o.address is distinct from d.address
+			join fact f on f.device_id = o.id and f.name = '`+fact.Seen+`' where d.id = `+some+`
+		union all select d.id, coalesce(nullif(x.o->>'title', ''), 'a device that is neither camera nor recorder') from device d join network n on n.site_id = d.site_id and d.expected_at <<= n.prefix
+			cross join lateral jsonb_array_elements(coalesce(n.look->'others', '[]')) x(o) where d.id = `+some+` and (x.o->>'address')::inet = d.expected_at and d.address is distinct from d.expected_at`, site, only).Query(func(rows pgx.Rows) error {
+		var device int64
+		var what string
+		_, err := pgx.ForEachRow(rows, []any{&device, &what}, func() error { sc.Taken[device] = what; return nil })
+		return err
+	})
+	b.Queue(`select make, model, least from firmware_least where site_id = $1`, site).Query(func(rows pgx.Rows) (err error) {
+		sc.Leasts, err = pgx.CollectRows(rows, pgx.RowToStructByName[identity.Least])
+		return err
+	})
+	b.Queue(`select a.device_id, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
+		var device int64
+		var st stage.Stage
+		var code string
+		var a finding.Acceptance
+		_, err := pgx.ForEachRow(rows, []any{&device, &st, &code, &a.Who, &a.At}, func() error {
+			if sc.Accepted[device] == nil {
+				sc.Accepted[device] = map[stage.Stage]map[string]finding.Acceptance{}
+			}
+			if sc.Accepted[device][st] == nil {
+				sc.Accepted[device][st] = map[string]finding.Acceptance{}
+			}
+			sc.Accepted[device][st][code] = a
+			return nil
+		})
+		return err
+	})
+	b.Queue(`select `+setColumns+` from credential_set where id = any(array(select opened_set from device where id = `+some+` and opened_set is not null)) and device_id is not null
+		union all select `+setColumns+` from credential_set where site_id = $1 and device_id is null`, site, only).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[SealedSet])
+		for _, x := range all {
+			sc.Sets[x.ID] = x.Set
+		}
+		return err
+	})
+	return sc, s.Pool.SendBatch(ctx, b).Close()
+}
