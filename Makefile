@@ -33,7 +33,7 @@ bench:
 
 shots:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
-	@SHOTS="$(CURDIR)/docs/screenshots" $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -timeout 15m -run TestShot ./internal/web/
+	@SHOTS="$(CURDIR)/docs/screenshots" $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -timeout 15m -run TestShot ./internal/web
 
 soak:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg

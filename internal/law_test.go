@@ -27,7 +27,6 @@ var layers = [][]string{
 	{"stages/*", "web/shell"},
 	{"web/*", "courier"},
 	{"app"},
-	{"web"},
 	{"demo"},
 }
 

@@ -23,7 +23,7 @@ import (
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
-	"duskyharbor/internal/web"
+	"duskyharbor/internal/web/shell"
 )
 
 // serveOptions are serve's flags.
@@ -82,7 +82,7 @@ func serve(ctx context.Context, o serveOptions) error {
 			log.Warn("work didn't end in time", "err", err)
 		}
 	}()
-	pages, err := web.New(st, office, v, web.Options{Listen: listen, Hosts: hosts, Secure: tlsConfig != nil, Log: log})
+	pages, err := office.Pages(v, shell.Options{Listen: listen, Hosts: hosts, Secure: tlsConfig != nil, Log: log})
 	if err != nil {
 		return err
 	}

@@ -94,7 +94,7 @@ func (e *Engine) lookDue(ctx context.Context) error {
 // networkStage is the stage that reads whole networks.
 func (e *Engine) networkStage() (stage.Stage, bool) {
 	for _, s := range e.stages {
-		if e.manner(s.ID()).Networks {
+		if e.manner(s.ID()).Of == Networks {
 			return s.ID(), true
 		}
 	}

@@ -63,7 +63,7 @@ var ErrKind = errors.New("not this stage's kind of change")
 type Manner struct {
 	Limit    time.Duration // of one reading [30 s]
 	Recorder bool          // a recorder is asked too: its limit counts
-	Networks bool          // it reads whole networks
+	Of       Subject       // what its readings are of [Cameras]
 	// Once is set for what can't be repeated: it waits for nothing, isn't left to the
 	// slow lane, and isn't tried again where the device falls silent.
 	Once bool

@@ -281,7 +281,7 @@ func (e *Engine) visit(a attempt) *Visit {
 func (e *Engine) step(ctx context.Context, a attempt) (string, error) {
 	st, ok := e.byID[a.Stage]
 	if !ok {
-		return "", trouble.Tell("%s is still to come in this version.", a.Stage)
+		return "", errLater(a.Stage)
 	}
 	v := e.visit(a)
 	if a.Network != 0 {

@@ -138,13 +138,13 @@ func (s *Store) FirstOf(ctx context.Context, site int64, g stage.Group) (place, 
 	return place, sentence, err
 }
 
-// Standing is how many sources of a site are proven, how many have something
+// Tally is how many sources of a site are proven, how many have something
 // blocked, and how many others need a person.
-type Standing struct{ Proven, Blocked, Needs int }
+type Tally struct{ Proven, Blocked, Needs int }
 
-// Standing counts them.
-func (s *Store) Standing(ctx context.Context, site int64) (Standing, error) {
-	return one[Standing](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = 'r')::int proven, count(*) filter (where standing like '%b%')::int blocked,
+// Tally counts them.
+func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
+	return one[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = 'r')::int proven, count(*) filter (where standing like '%b%')::int blocked,
 		count(*) filter (where standing not like '%b%' and (standing like '%n%' or standing like '%s%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
 }
 

@@ -26,7 +26,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
-	"duskyharbor/internal/web"
+	"duskyharbor/internal/web/shell"
 )
 
 // counter counts the queries of a store.
@@ -91,7 +91,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := web.New(st, o, h.Vault, web.Options{Log: quietLog()})
+	s, err := o.Pages(h.Vault, shell.Options{Log: quietLog()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -40,9 +40,9 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 	}
 	unfold()
 	p.Sees(20*time.Second, "of Bulk sheds · 250 found")
-	if n := testbed.Eval[int](p, "document.querySelectorAll('svg[aria-label*=\""+first+"\"] a').length"); n != 250 {
-		t.Errorf("%d addresses of the part open a sheet", n)
-	}
+	testbed.Until(t, 20*time.Second, "250 addresses of the part open a sheet", func() bool {
+		return testbed.Glance[int](p, "document.querySelectorAll('svg[aria-label*=\""+first+"\"] a').length") == 250
+	})
 	p.Accessible("an unfolded part")
 	unfold()
 	testbed.Until(t, 20*time.Second, "it is folded again", func() bool {
@@ -51,6 +51,7 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 
 	h.on(p, "clock")
 	p.Sees(20*time.Second, "All 262 that were read", "262 cameras held against it")
+	testbed.Until(t, 20*time.Second, "the page is whole", func() bool { return testbed.Glance[string](p, "document.readyState") == "complete" })
 	drawn := testbed.Eval[int](p, "document.querySelectorAll('svg.strip a').length")
 	if drawn == 0 || drawn > 40 {
 		t.Errorf("%d marks on the strip", drawn)

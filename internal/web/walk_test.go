@@ -21,7 +21,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/testbed"
-	"duskyharbor/internal/web"
+	"duskyharbor/internal/web/shell"
 )
 
 var rowID = regexp.MustCompile(`<tr data-row="(\d+)">`)
@@ -35,7 +35,7 @@ type harbour struct {
 	*testbed.Harbour
 	url  string
 	site string
-	web  *web.Server
+	web  *shell.Server
 	app  *app.App
 	t    *testing.T
 }
@@ -61,7 +61,7 @@ func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
 	if err := o.Start(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := web.New(h.Store, o, h.Vault, web.Options{Log: log})
+	s, err := o.Pages(h.Vault, shell.Options{Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,6 +17,9 @@ const (
 	Recorder Leg = "recorder"
 )
 
+// Title is the leg's name as a heading: "Camera".
+func (l Leg) Title() string { return strings.ToUpper(string(l)[:1]) + string(l)[1:] }
+
 // Verdict on one leg.
 type Verdict string
 

@@ -32,7 +32,7 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 func (c *Stage) ID() stage.Stage { return stage.Channels }
 
 // Manner says that recorders are asked.
-func (c *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
+func (c *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true, Of: engine.Recorders} }
 
 // Facts is what Channels' rules are asked of a camera.
 func Facts(s *site.Snapshot, d store.Device) (channel.Facts, channel.Wishes) {

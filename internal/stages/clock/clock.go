@@ -25,6 +25,9 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 // ID is stage.Clock.
 func (k *Stage) ID() stage.Stage { return stage.Clock }
 
+// Manner says that recorders are read with the cameras.
+func (k *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.CamerasAndRecorders} }
+
 // Judge says whose time is wrong, and why. A recorder is judged against this server.
 func (k *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	if d.Kind == identity.Recorder {

@@ -27,7 +27,7 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 func (f *Stage) ID() stage.Stage { return stage.Find }
 
 // Manner says that whole networks are read.
-func (f *Stage) Manner() engine.Manner { return engine.Manner{Networks: true} }
+func (f *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.Networks} }
 
 // Read looks at the visit's network.
 func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {

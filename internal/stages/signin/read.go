@@ -34,6 +34,9 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 // ID is stage.SignIn.
 func (g *Stage) ID() stage.Stage { return stage.SignIn }
 
+// Manner says that recorders are read with the cameras.
+func (g *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.CamerasAndRecorders} }
+
 // AfterChange signs in again where a change of Sign-in touched the accounts.
 func (g *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
 	if !engine.AnyOf(changes, stage.SignIn) {

@@ -1,0 +1,43 @@
+package app
+
+import (
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/vault"
+	"duskyharbor/internal/web/api"
+	"duskyharbor/internal/web/board"
+	"duskyharbor/internal/web/channels"
+	"duskyharbor/internal/web/clock"
+	"duskyharbor/internal/web/expected"
+	"duskyharbor/internal/web/find"
+	"duskyharbor/internal/web/later"
+	"duskyharbor/internal/web/log"
+	"duskyharbor/internal/web/me"
+	"duskyharbor/internal/web/prove"
+	"duskyharbor/internal/web/routes"
+	"duskyharbor/internal/web/runs"
+	"duskyharbor/internal/web/settings"
+	"duskyharbor/internal/web/shell"
+	"duskyharbor/internal/web/signin"
+	"duskyharbor/internal/web/streams"
+)
+
+// Pages makes the server of all pages, and of those of extra. Adding a page is one line
+// here.
+func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Server) shell.Page) (*shell.Server, error) {
+	s, err := shell.New(a.Kit.Store, a.Engine, v, opt)
+	if err != nil {
+		return nil, err
+	}
+	pages := []shell.Page{
+		board.New(s), find.New(s, a.Find), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s, a.Streams), channels.New(s, a.Streams), routes.New(s), prove.New(s),
+		later.New(stage.Recording.Slug(), "Here the week will be painted: what is kept when nothing happens, what when something does, and how many days that makes."),
+		later.New(stage.Analytics.Slug(), "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written."),
+		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
+		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
+		log.New(s), runs.New(s), expected.New(s), settings.New(s), me.New(s), api.New(s),
+	}
+	for _, make := range extra {
+		pages = append(pages, make(s))
+	}
+	return s, s.Register(pages...)
+}

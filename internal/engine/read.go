@@ -1,0 +1,68 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/store"
+)
+
+// Subject is what a stage's readings are of.
+type Subject int
+
+const (
+	Cameras             Subject = iota
+	CamerasAndRecorders         // recorders too, where no camera is named one by one
+	Recorders                   // recorders alone: one reading serves all cameras of one
+	Networks
+	Nothing // it is asked for by itself, not for a selection
+)
+
+// Read begins a run that reads a stage of a selection: what of it can be read now. factory
+// and set are as Visit has them.
+func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory bool, set int64) (int64, error) {
+	n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Read, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf, Factory: factory, Set: set}
+	of := e.manner(q.Stage).Of
+	switch {
+	case of == Nothing || !e.Does(q.Stage):
+		return 0, store.ErrNotFound
+	case of == Networks:
+		networks, err := e.store.Networks(ctx, q.Site)
+		if err != nil {
+			return 0, err
+		}
+		for _, w := range networks {
+			n.Networks = append(n.Networks, w.ID)
+		}
+		n.AskedOf, n.Title = "", fmt.Sprintf("Look at %s", counted(len(networks), "network"))
+		return e.Begin(ctx, n, false)
+	}
+	var err error
+	sel.Ready = q.Stage
+	if of != Recorders {
+		if n.Devices, err = e.store.Resolve(ctx, sel); err != nil {
+			return 0, err
+		}
+	}
+	if of == Recorders || of == CamerasAndRecorders && sel.IDs == nil {
+		recorders, err := e.store.RecordersHeard(ctx, q.Site)
+		if err != nil {
+			return 0, err
+		}
+		n.Devices = append(n.Devices, recorders...)
+	}
+	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Devices), "device"))
+	return e.Begin(ctx, n, false)
+}
+
+func counted(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return stage.Thousands(n) + " " + one + "s"
+}
+
+// errLater says that a stage isn't done by this version.
+func errLater(st stage.Stage) error { return trouble.Tell("%s is still to come in this version.", st) }

@@ -1,0 +1,332 @@
+// Package api is what programs ask, by token, never by a person's session: no page
+// elsewhere can make a browser send a token.
+package api
+
+import (
+	"context"
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// openAPI describes what programs may ask; a test holds it against the handlers.
+//
+//go:embed openapi.yaml
+var openAPI []byte
+
+// Page is the programs' interface. It has no page in a site.
+type Page struct{ *shell.Server }
+
+// New makes it.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is empty: it has no page.
+func (*Page) Slug() string { return "" }
+
+// Files is nil: it has no template.
+func (*Page) Files() fs.FS { return nil }
+
+// Build makes nothing.
+func (*Page) Build(context.Context, *shell.Request) (any, error) { return nil, nil }
+
+// Routes adds what programs may ask.
+func (pg *Page) Routes(r *shell.Routes) {
+	v1 := r.Root.Group("/api/v1")
+	v1.GET("/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", openAPI) })
+	v1.GET("/sites", pg.Sites, pg.Program(people.ScopeRead))
+	site := v1.Group("/sites/:site", pg.Program(people.ScopeRead))
+	site.GET("/cameras", pg.Cameras)
+	site.GET("/findings", pg.Findings)
+	site.GET("/runs", pg.Runs)
+	site.GET("/runs/:run", pg.Run)
+	site.GET("/proposals", pg.Proposals)
+	site.GET("/changes", pg.Changes)
+	site.POST("/runs", pg.Start, pg.Scoped(people.ScopeRun))
+	site.POST("/runs/:run/stop", pg.Stop, pg.Scoped(people.ScopeRun))
+	site.POST("/changes", pg.Apply, pg.Scoped(people.ScopeApply))
+	site.POST("/changes/:change/undo", pg.Undo, pg.Scoped(people.ScopeApply))
+}
+
+func (pg *Page) Sites(c *echo.Context) error {
+	site, err := pg.Store.Site(c.Request().Context(), shell.TokenOf(c).SiteID)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"sites": []map[string]any{{"id": site.ID, "name": site.Name, "zone": site.Zone}}})
+}
+
+// pageOf reads after and limit: what comes after so many, at most so many [200].
+func pageOf(c *echo.Context) (after, limit int, err error) {
+	limit = shell.MaxRows
+	for name, into := range map[string]*int{"after": &after, "limit": &limit} {
+		if v := c.QueryParam(name); v != "" {
+			if *into, err = strconv.Atoi(v); err != nil || *into < 0 {
+				return 0, 0, errors.New(name + " is a number from 0 on")
+			}
+		}
+	}
+	return after, min(limit, shell.MaxRows), nil
+}
+
+type Mark struct {
+	State    stage.State `json:"state"`
+	Words    string      `json:"words,omitempty"`
+	Sentence string      `json:"sentence"`
+}
+
+type Camera struct {
+	ID       int64           `json:"id"`
+	Place    string          `json:"place"`
+	Make     string          `json:"make"`
+	Model    string          `json:"model"`
+	Address  string          `json:"address"`
+	UUID     string          `json:"uuid"`
+	MAC      string          `json:"mac"`
+	Serial   string          `json:"serial"`
+	Expected bool            `json:"expected"`
+	Recorder int64           `json:"recorder_id,omitempty"`
+	Marks    map[string]Mark `json:"marks"`
+}
+
+func (pg *Page) Cameras(c *echo.Context) error {
+	ctx := c.Request().Context()
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	sel := store.Selection{Site: shell.TokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))}
+	devices, total, err := pg.Store.Window(ctx, sel, store.ParseSort(c.QueryParam("sort")), after, limit)
+	if err != nil {
+		return err
+	}
+	rows, err := pg.RowsOf(ctx, devices)
+	if err != nil {
+		return err
+	}
+	out := make([]Camera, len(rows))
+	for i, r := range rows {
+		d := r.Device
+		out[i] = Camera{d.ID, d.Place, d.Make, d.Model, r.Address(), d.UUID, d.MAC, d.Serial, d.Expected, 0, map[string]Mark{}}
+		if d.RecorderID != nil {
+			out[i].Recorder = *d.RecorderID
+		}
+		for _, st := range stage.All() {
+			m := r.Mark(st)
+			out[i].Marks[st.Slug()] = Mark{m.State, m.Words, m.Sentence}
+		}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"cameras": out, "total": total})
+}
+
+func (pg *Page) Findings(c *echo.Context) error {
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	var st stage.Stage
+	if slug := c.QueryParam("stage"); slug != "" {
+		var ok bool
+		if st, ok = stage.Parse(slug); !ok {
+			return shell.Problem(c, http.StatusBadRequest, "stage is one of the ten, as clock")
+		}
+	}
+	all, err := pg.Store.Findings(c.Request().Context(), shell.TokenOf(c).SiteID, st, 0, after, limit)
+	if err != nil {
+		return err
+	}
+	out := make([]map[string]any, len(all))
+	for i, f := range all {
+		out[i] = map[string]any{"camera_id": f.DeviceID, "place": f.Place, "stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"findings": out})
+}
+
+// asked is what a program asks a run or changes of.
+type asked struct {
+	Stage   string  `json:"stage"`
+	Q       string  `json:"q"`       // filter; empty: all
+	Cameras []int64 `json:"cameras"` // these alone
+}
+
+func readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words string, err error) {
+	var a asked
+	d := json.NewDecoder(c.Request().Body)
+	d.DisallowUnknownFields()
+	if err := d.Decode(&a); err != nil {
+		return 0, sel, "", errors.New("send JSON, as {\"stage\": \"clock\", \"q\": \"make:ottervale\"}")
+	}
+	st, err = shell.StageOf(a.Stage)
+	if err != nil {
+		return 0, sel, "", errors.New("stage is one that this version does, as clock")
+	}
+	sel = store.Selection{Site: shell.TokenOf(c).SiteID, IDs: a.Cameras, Filter: filter.Parse(a.Q)}
+	if len(sel.Filter.Unknown) > 0 {
+		return 0, sel, "", errors.New("the filter means nothing: " + strings.Join(sel.Filter.Unknown, ", "))
+	}
+	if len(a.Cameras) > shell.MaxPicks {
+		return 0, sel, "", errors.New("name at most 1000 cameras, or give a filter")
+	}
+	if words = strings.TrimSpace(a.Q); words == "" && a.Cameras == nil {
+		words = "all"
+	}
+	return st, sel, words, nil
+}
+
+func (pg *Page) Start(c *echo.Context) error {
+	st, sel, words, err := readAsked(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	ctx, me := c.Request().Context(), shell.ByToken(c)
+	id, err := pg.StartRead(ctx, me, st, sel, words)
+	if err != nil {
+		return err
+	}
+	if err := pg.Store.Audit(ctx, store.Deed{Site: me.Site, Token: me.Token, Act: "started a run", Detail: "read " + st.String()}); err != nil {
+		return err
+	}
+	return pg.sendRun(ctx, c, http.StatusAccepted, id)
+}
+
+func (pg *Page) sendRun(ctx context.Context, c *echo.Context, status int, id int64) error {
+	r, err := pg.Store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	if r.SiteID != shell.TokenOf(c).SiteID {
+		return store.ErrNotFound
+	}
+	return c.JSON(status, runOut(r))
+}
+
+type Run struct {
+	ID      int64      `json:"id"`
+	Stage   string     `json:"stage"`
+	Act     store.Act  `json:"act"`
+	Title   string     `json:"title"`
+	By      string     `json:"by"`
+	Of      string     `json:"of,omitempty"` // the selection, where it was a query
+	Total   int        `json:"total"`
+	Done    int        `json:"done"`
+	Failed  int        `json:"failed"`
+	Stopped int        `json:"stopped"`
+	Left    int        `json:"left"`
+	Started time.Time  `json:"started_at"`
+	Ended   *time.Time `json:"ended_at"`
+	Steps   []Step     `json:"steps,omitempty"`
+}
+
+type Step struct {
+	Camera int64  `json:"device_id,omitempty"`
+	State  string `json:"state"`
+	Says   string `json:"says,omitempty"`
+}
+
+func runOut(r store.Run) Run {
+	return Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total, Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
+}
+
+func (pg *Page) Runs(c *echo.Context) error {
+	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, 50)
+	if err != nil {
+		return err
+	}
+	out := make([]Run, len(runs))
+	for i, r := range runs {
+		out[i] = runOut(r)
+	}
+	return c.JSON(http.StatusOK, map[string]any{"runs": out})
+}
+
+// runOfToken returns the run the path names; one of another site is not found.
+func (pg *Page) runOfToken(c *echo.Context) (store.Run, error) {
+	id, err := shell.Number(c, "run")
+	if err != nil {
+		return store.Run{}, err
+	}
+	r, err := pg.Store.Run(c.Request().Context(), id)
+	if err != nil || r.SiteID != shell.TokenOf(c).SiteID {
+		return store.Run{}, errors.Join(store.ErrNotFound, err)
+	}
+	return r, nil
+}
+
+func (pg *Page) Run(c *echo.Context) error {
+	ctx := c.Request().Context()
+	r, err := pg.runOfToken(c)
+	if err != nil {
+		return err
+	}
+	steps, err := pg.Store.StepsOf(ctx, r.ID, shell.MaxRows)
+	if err != nil {
+		return err
+	}
+	out := runOut(r)
+	for _, t := range steps {
+		x := Step{State: t.State, Says: t.Says}
+		if t.DeviceID != nil {
+			x.Camera = *t.DeviceID
+		}
+		out.Steps = append(out.Steps, x)
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (pg *Page) Stop(c *echo.Context) error {
+	ctx := c.Request().Context()
+	r, err := pg.runOfToken(c)
+	if err != nil {
+		return err
+	}
+	if err := pg.StopRun(ctx, shell.ByToken(c), r.ID); err != nil {
+		return err
+	}
+	return pg.sendRun(ctx, c, http.StatusAccepted, r.ID)
+}
+
+type Proposal struct {
+	Camera int64        `json:"camera_id"`
+	Place  string       `json:"place"`
+	Kind   string       `json:"kind"`
+	Title  string       `json:"title"`
+	From   string       `json:"from"`
+	To     string       `json:"to"`
+	Why    string       `json:"why"`
+	Risk   finding.Risk `json:"risk"`
+	Undo   string       `json:"undo"`
+}
+
+// Proposals lists what would be changed, without changing it.
+func (pg *Page) Proposals(c *echo.Context) error {
+	st, err := shell.StageOf(c.QueryParam("stage"))
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, "stage is one that this version does, as clock")
+	}
+	picks, _, err := pg.Propose(c.Request().Context(), st, store.Selection{Site: shell.TokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))})
+	if err != nil {
+		return err
+	}
+	out := []Proposal{}
+	for _, p := range picks {
+		for _, x := range p.Changes {
+			out = append(out, Proposal{p.Device.ID, p.Device.Place, x.Kind, x.Title, x.From, x.To, x.Why, x.Risk, string(x.Undo.Kind)})
+		}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"proposals": out})
+}
+
+// OpenAPI is the description that is served.
+func OpenAPI() []byte { return openAPI }

@@ -1,0 +1,243 @@
+// Package channels shows recorders' channels, and what is to be placed on them.
+package channels
+
+import (
+	"context"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"fmt"
+	"io/fs"
+	"math"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+	stage *streams.Stage
+}
+
+// New makes the page.
+func New(s *shell.Server, st *streams.Stage) *Page { return &Page{s, st} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "channels" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Channels.
+func (*Page) Stage() stage.Stage { return stage.Channels }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Site.GET("/channels/:device/:number/still", pg.channelStill)
+}
+
+// channelsData is a recorder's face with the tray beside it.
+type channelsData struct {
+	Recorders []store.Device
+	Chosen    store.Device
+	Status    *channel.Recorder
+	Trouble   string
+	Slots     []slotView
+	Gauges    []gauge
+	Tray      []trayItem
+	Changes   int
+	Can       int
+	Proposed  int
+}
+
+type slotView struct {
+	Number  int
+	Slot    *channel.Slot
+	Camera  *shell.Row
+	Receive string
+	Coming  string // who is proposed here
+}
+
+type gauge struct {
+	Name  string
+	Text  string
+	W     float64
+	Class string
+}
+
+type trayItem struct {
+	Row  shell.Row
+	Text string
+	To   string
+	Why  string
+}
+
+func received(s channel.Slot) string {
+	if s.State != "receiving" {
+		return ""
+	}
+	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height, s.FPS, s.Kbps, s.LastKey.Format("15:04:05"))
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	heard, err := pg.Store.RecordersHeard(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	d := channelsData{Recorders: p.Snapshot.Recorders(), Can: len(heard)}
+	want, _ := strconv.ParseInt(p.URL.Query().Get("recorder"), 10, 64)
+	for _, r := range d.Recorders {
+		_, known := site.Recorder.Of(p.Snapshot, r.ID)
+		if d.Chosen.ID == 0 || r.ID == want || want == 0 && known && d.Status == nil {
+			d.Chosen = r
+			if st, ok := site.Recorder.Of(p.Snapshot, r.ID); ok {
+				d.Status = &st
+			}
+		}
+	}
+	if st, ok := site.Recorder.Of(p.Snapshot, d.Chosen.ID); ok {
+		d.Status = &st
+	} else {
+		d.Status = nil
+	}
+	d.Trouble = p.Snapshot.RecorderTrouble(d.Chosen.ID)
+	coming := map[string]string{}
+	for _, r := range p.Rows {
+		rec, slot, ok := p.Snapshot.HolderOf(r.Device)
+		if slot != nil || ok && rec.ID != d.Chosen.ID {
+			continue
+		}
+		d.Tray = append(d.Tray, trayOf(p, r))
+		for _, c := range r.Proposals {
+			coming[c.Args["channel"]] = r.Device.Place
+		}
+	}
+	slices.SortStableFunc(d.Tray, func(a, b trayItem) int { return shell.Int(b.To != "") - shell.Int(a.To != "") })
+	if d.Status != nil {
+		if err := pg.face(ctx, p, &d, coming); err != nil {
+			return nil, err
+		}
+	}
+	_, d.Changes, err = pg.Store.Proposed(ctx, p.Selection, stage.Channels)
+	return d, err
+}
+
+func trayOf(p *shell.Request, r shell.Row) trayItem {
+	f, w := channels.Facts(p.Snapshot, r.Device)
+	t := trayItem{Row: r}
+	if w.Stream != "" {
+		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
+	}
+	switch c := r.Proposals; {
+	case len(c) > 0:
+		t.To = "channel " + c[0].Args["channel"]
+	case r.Mark(stage.Find).State == stage.Blocked:
+		t.Why = "not found yet"
+	case f.Planned == "":
+		t.Why = "no recorder planned"
+	case w.Stream == "":
+		t.Why = "streams not read yet"
+	case f.Recorder == nil:
+		t.Why = "recorder not read yet"
+	default:
+		t.Why = f.Recorder.Binds(w.Kbps)
+	}
+	return t
+}
+
+// face draws the recorder's channels with the cameras that they hold.
+func (pg *Page) face(ctx context.Context, p *shell.Request, d *channelsData, coming map[string]string) error {
+	var at []netip.Addr
+	for _, x := range d.Status.Slots {
+		if a, err := netip.ParseAddr(x.Address); err == nil {
+			at = append(at, a)
+		}
+	}
+	held, err := pg.Store.CamerasAt(ctx, p.Site.ID, at)
+	if err != nil {
+		return err
+	}
+	rows, err := pg.RowsOf(ctx, held)
+	if err != nil {
+		return err
+	}
+	d.fill(rows, coming)
+	return nil
+}
+
+func (d *channelsData) fill(held []shell.Row, coming map[string]string) {
+	used, mbit := d.Status.Used()
+	l := d.Status.Limits
+	add := func(name string, v, most float64, format string) {
+		if most <= 0 {
+			return
+		}
+		class := "ready"
+		if v/most > 0.9 {
+			class = "needs"
+		}
+		d.Gauges = append(d.Gauges, gauge{name, fmt.Sprintf(format+" / %.0f", v, most), math.Min(100, 100*v/most), class})
+	}
+	add("IP channels", float64(used), float64(l.Channels), "%.0f")
+	add("Mbit/s in", mbit, l.MbitIn, "%.1f")
+	add("Licences", float64(used), float64(l.Licences), "%.0f")
+	for n := 1; n <= min(l.Channels, 64); n++ {
+		v := slotView{Number: n, Coming: coming[strconv.Itoa(n)]}
+		for i := range d.Status.Slots {
+			if d.Status.Slots[i].Number != n {
+				continue
+			}
+			v.Slot = &d.Status.Slots[i]
+			v.Receive = received(*v.Slot)
+			for j := range held {
+				if held[j].Address() == v.Slot.Address {
+					v.Camera = &held[j]
+				}
+			}
+		}
+		d.Slots = append(d.Slots, v)
+	}
+}
+
+func (pg *Page) channelStill(c *echo.Context) error {
+	number, err := strconv.Atoi(c.Param("number"))
+	if err != nil {
+		return store.ErrNotFound
+	}
+	return pg.Still(c, func(d store.Device) ([]byte, error) {
+		return pg.stage.ChannelStill(c.Request().Context(), d, number)
+	})
+}
+
+// Sheet tells what the recorder says of the camera's channel.
+func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) error {
+	f, w := channels.Facts(sh.Snapshot, sh.Row.Device)
+	sh.Fact("Planned for", f.Planned, time.Time{})
+	sh.Code("Record stream", w.Stream, time.Time{})
+	if s := f.Slot; s != nil {
+		at := f.Recorder.At
+		sh.Code("Channel", fmt.Sprint(s.Number), at)
+		sh.Fact("Recorder says", s.State+": "+s.Detail, at)
+		sh.Fact("It receives", received(*s), at)
+		sh.Fact("Events", s.Events, at)
+	}
+	sh.Verb = "Place "
+	return nil
+}

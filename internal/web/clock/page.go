@@ -1,0 +1,167 @@
+// Package clock shows whose time is wrong, and why.
+package clock
+
+import (
+	"context"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	clockstage "duskyharbor/internal/stages/clock"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"io/fs"
+	"slices"
+	"strconv"
+	"time"
+)
+
+//go:embed page.html page.js sheet.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+	stage *clockstage.Stage
+}
+
+// New makes the page.
+func New(s *shell.Server, st *clockstage.Stage) *Page { return &Page{s, st} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "clock" }
+
+// Files are its template and script.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Clock.
+func (*Page) Stage() stage.Stage { return stage.Clock }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+
+}
+
+// clockData is the strip and its table.
+type clockData struct {
+	Dots    []dot
+	Bands   []band
+	Ticks   []tick
+	Rows    []clockRow
+	Can     int
+	Changes int
+	Cams    int
+	Quiet   int // dots without a label
+	Crowd   int // cameras on the strip, where its marks stand for several each
+	Unread  int
+	Height  float64
+	Own     []ownClock // the recorders'
+	Drifts  bool       // some clock shown does
+	Trail   []dot      // earlier readings of the clock whose sheet is open
+	labels  [lanes][]span
+}
+
+// ownClock is a recorder's own clock, against this server's.
+type ownClock struct {
+	Device        store.Device
+	Mark          stage.Mark
+	Offset, Error string
+	Serves        bool // NTP
+	Cameras       int  // that are held against it, of those shown
+	Mends         bool // its clock can be set from here, and needs it
+}
+
+type clockRow struct {
+	Row               shell.Row
+	Offset, Error     string
+	Against, Cause    string
+	Source, Matters   string
+	Drift             string
+	Changes           []finding.Change
+	HasChange, Judged bool
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	d := clockData{Height: 150}
+	d.scale()
+	// What stands out chooses its place on the strip first.
+	rows := slices.Clone(p.Rows)
+	slices.SortStableFunc(rows, func(a, b shell.Row) int {
+		return shell.Int(a.Mark(stage.Clock).State == stage.Ready) - shell.Int(b.Mark(stage.Clock).State == stage.Ready)
+	})
+	whole := !p.Window.Part()
+	for _, r := range rows {
+		d.add(p, r, whole)
+	}
+	slices.SortStableFunc(d.Rows, func(a, b clockRow) int {
+		return 2*(shell.Int(b.HasChange)-shell.Int(a.HasChange)) + shell.Int(b.Judged) - shell.Int(a.Judged)
+	})
+	d.own(p)
+	var err error
+	if !whole { // the strip shows all that match, the table a window of them
+		if err := pg.crowd(ctx, p, &d); err != nil {
+			return nil, err
+		}
+	}
+	if err := pg.trail(ctx, p, &d); err != nil {
+		return nil, err
+	}
+	if d.Can, err = p.Can(ctx, stage.Clock); err != nil {
+		return nil, err
+	}
+	d.Changes, d.Cams, err = pg.Store.Proposed(ctx, p.Selection, stage.Clock)
+	return d, err
+}
+
+// own lists the recorders' clocks.
+func (d *clockData) own(p *shell.Request) {
+	against := map[string]int{}
+	for _, r := range d.Rows {
+		against[r.Against]++
+	}
+	for _, rec := range p.Snapshot.Recorders() {
+		r, ok := site.Clock.Of(p.Snapshot, rec.ID)
+		if !ok {
+			continue
+		}
+		serves, _ := site.ServesNTP.Of(p.Snapshot, rec.ID)
+		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(), Serves: serves, Cameras: against[rec.Place],
+			Mark:  p.Engine.Mark(p.Now, p.Snapshot, rec, stage.Clock),
+			Mends: len(p.Engine.Proposals(p.Now, p.Snapshot, rec, stage.Clock)) > 0})
+	}
+}
+
+func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
+	f, _ := p.Snapshot.Clock(r.Device)
+	c := clockRow{Row: r, Changes: r.Proposals, HasChange: len(r.Proposals) > 0, Judged: f.Camera != nil}
+	if f.Camera != nil {
+		o := f.Offset()
+		m := r.Mark(stage.Clock)
+		c.Offset, c.Error, c.Against, c.Source = o.Seconds(), o.ErrorSeconds(), f.Reference.Name, f.Camera.Source()
+		if o.Mid().Abs() >= 48*time.Hour {
+			c.Offset = clock.Brief(o.Mid())
+		}
+		c.Cause = string(clock.CauseOf(*f.Camera, o))
+		if dr := f.Camera.Drift; dr != nil && dr.Sure() && !f.Camera.NTP {
+			c.Drift, d.Drifts = dr.String(), true
+			if leaves := dr.Leaves(p.Now, o.Mid(), clock.UsableWithin); !leaves.IsZero() {
+				c.Matters = "from " + leaves.In(p.Zone).Format("02 Jan 15:04")
+			}
+		}
+		b := clock.BandOf(o, f.Window)
+		if b == clock.Refused || b == clock.AtRisk {
+			c.Matters = "now: " + string(b)
+		}
+		if draw {
+			d.place(dot{X: clockX(o.Mid()), Mark: m, ID: r.Device.ID, Name: r.Device.Place, Href: p.With("sheet", strconv.FormatInt(r.Device.ID, 10)), Says: r.Device.Place + ": " + m.Sentence})
+		}
+		d.Rows = append(d.Rows, c)
+	} else {
+		d.Unread++
+	}
+}

@@ -1,0 +1,257 @@
+package clock
+
+import (
+	"cmp"
+	"context"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+type dot struct {
+	X, Y  float64
+	Mark  stage.Mark
+	Name  string
+	Label string // empty where there is no room for one
+	Href  string
+	Says  string
+	ID    int64 // 0: several cameras
+	Left  bool  // label to the left
+	Under bool  // label under it
+}
+
+type band struct {
+	X, W  float64
+	Class string
+	Name  string
+}
+
+type tick struct {
+	X     float64
+	Label string
+}
+
+// clockX places an offset on the strip: symmetric, logarithmic, ±10 h at its ends.
+func clockX(d time.Duration) float64 {
+	const half, end = 470.0, 36000.0
+	v := math.Log1p(min(math.Abs(d.Seconds()), end)/0.8) / math.Log1p(end/0.8) * half
+	if d < 0 {
+		v = -v
+	}
+	return 520 + v
+}
+
+// scale draws the bands and the ticks.
+func (d *clockData) scale() {
+	edges := []struct {
+		to    time.Duration
+		class string
+		name  string
+	}{{clock.InStepWithin, "in-step", "in step"}, {clock.UsableWithin, "usable", "usable"}, {clock.DefaultWindow, "at-risk", "at risk"}, {10 * time.Hour, "refused", "refused"}}
+	from := time.Duration(0)
+	for _, e := range edges {
+		if from == 0 {
+			d.Bands = append(d.Bands, band{clockX(-e.to), clockX(e.to) - clockX(-e.to), e.class, e.name})
+		} else {
+			d.Bands = append(d.Bands, band{clockX(from), clockX(e.to) - clockX(from), e.class, e.name}, band{clockX(-e.to), clockX(-from) - clockX(-e.to), e.class, e.name})
+		}
+		from = e.to
+	}
+	for label, at := range map[string]time.Duration{"1 s": time.Second, "5 s": 5 * time.Second, "30 s": 30 * time.Second, "5 min": 5 * time.Minute, "1 h": time.Hour, "10 h": 10 * time.Hour} {
+		d.Ticks = append(d.Ticks, tick{clockX(at), "+" + label}, tick{clockX(-at), "−" + label})
+	}
+	d.Ticks = append(d.Ticks, tick{clockX(0), "0"})
+}
+
+// trail shows on the strip where the clock stood before whose sheet is open, against
+// what it is held against now.
+func (pg *Page) trail(ctx context.Context, p *shell.Request, d *clockData) error {
+	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
+	i := slices.IndexFunc(d.Dots, func(x dot) bool { return x.ID == id && id != 0 })
+	dev, ok := p.Snapshot.Device(id)
+	if err != nil || i < 0 || !ok {
+		return nil
+	}
+	readings, err := pg.stage.History(ctx, id, 40)
+	if err != nil {
+		return err
+	}
+	f, _ := p.Snapshot.Clock(dev)
+	for _, r := range readings {
+		o := r.Offset.Minus(f.Reference.Offset)
+		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y, Label: r.At.In(p.Zone).Format("02 Jan 15:04:05") + ": " + o.String()})
+	}
+	return nil
+}
+
+// lanes is how many rows of dots the strip has.
+const lanes = 4
+
+// place puts a dot in the lane where its label fits, what stands out first choosing;
+// where it fits in none the dot goes without.
+func (d *clockData) place(x dot) {
+	lane := len(d.Dots) % lanes
+	x.Left = x.X > 800
+	from, to := x.X-10, x.X+22+6.6*float64(len([]rune(x.Name)))
+	if x.Left {
+		from, to = x.X-22-6.6*float64(len([]rune(x.Name))), x.X+10
+	}
+	fits := func(l int) bool {
+		return !slices.ContainsFunc(d.labels[l], func(s span) bool { return from < s.to && to > s.from })
+	}
+	if x.Mark.State != stage.Ready || len(d.Dots) < 12 {
+		for i := range lanes {
+			if l := (lane + i) % lanes; fits(l) {
+				lane, x.Label = l, x.Name
+				d.labels[l] = append(d.labels[l], span{from, to})
+				break
+			}
+		}
+	}
+	if x.Label == "" {
+		d.Quiet++
+		for i := range lanes { // where it covers no label, if there is such a lane
+			if l := (lane + i) % lanes; !slices.ContainsFunc(d.labels[l], func(s span) bool { return x.X+8 > s.from+18 && x.X-8 < s.to }) {
+				lane = l
+				break
+			}
+		}
+	}
+	x.Y = 24 + float64(lane)*32
+	d.Dots = append(d.Dots, x)
+}
+
+type span struct{ from, to float64 }
+
+// apart is how far a crowd's marks stand from each other on the strip, so that the
+// figures under them can be read.
+const apart = 34.0
+
+// group is cameras that stand near each other on the strip, and stand alike.
+type group struct {
+	state stage.State
+	band  clock.Band
+	sum   float64
+	from  float64
+	least time.Duration
+	most  time.Duration
+	of    []store.ClockDot
+}
+
+func (g *group) x() float64 { return g.sum / float64(len(g.of)) }
+
+// groupsOf gathers cameras by state and band, in the order of their offsets: each group
+// reaches as far as its figure needs room.
+func groupsOf(all []store.ClockDot, offset func(store.ClockDot) clock.Offset) []*group {
+	type placed struct {
+		store.ClockDot
+		o time.Duration
+	}
+	sorted := make([]placed, len(all))
+	for i, x := range all {
+		sorted[i] = placed{x, offset(x).Mid()}
+	}
+	slices.SortStableFunc(sorted, func(a, b placed) int { return cmp.Compare(a.o, b.o) })
+	type key struct {
+		state stage.State
+		band  clock.Band
+	}
+	last := map[key]*group{}
+	var out []*group
+	for _, x := range sorted {
+		at := clockX(x.o)
+		k := key{x.State, clock.BandOf(clock.Offset{Low: x.o, High: x.o}, 0)}
+		g := last[k]
+		if g == nil || at-g.from > apart {
+			g = &group{state: k.state, band: k.band, from: at, least: x.o}
+			last[k] = g
+			out = append(out, g)
+		}
+		g.sum, g.most, g.of = g.sum+at, x.o, append(g.of, x.ClockDot)
+	}
+	return out
+}
+
+// laneOf is the shell.Row of the strip that a crowd's marks of one state share.
+func laneOf(st stage.State) int {
+	switch st {
+	case stage.Blocked:
+		return 0
+	case stage.Needs:
+		return 1
+	case stage.Ready:
+		return 3
+	}
+	return 2
+}
+
+// crowd draws all cameras that match where they are more than the table shows: those
+// that stand near each other and stand alike share a mark, which says how many they are.
+func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error {
+	all, err := pg.Store.ClockDots(ctx, p.Selection)
+	if err != nil {
+		return err
+	}
+	against := map[int64]clock.Offset{}
+	for _, rec := range p.Snapshot.Recorders() {
+		if r, ok := site.Clock.Of(p.Snapshot, rec.ID); ok {
+			against[rec.ID] = r.Offset
+		}
+	}
+	d.Crowd, d.Unread = len(all), p.Window.Total-len(all)
+	held := map[string]int{}
+	ends := [lanes]float64{}
+	for _, g := range groupsOf(all, func(x store.ClockDot) clock.Offset {
+		o := clock.Offset{Low: x.Low, High: x.High}
+		if rec, _, ok := p.Snapshot.HolderOf(store.Device{Address: x.Address, RecorderID: x.RecorderID}); ok {
+			if ref, read := against[rec.ID]; read {
+				o = o.Minus(ref)
+				held[rec.Place]++
+			}
+		}
+		return o
+	}) {
+		n, lane := len(g.of), laneOf(g.state)
+		x := dot{X: g.x(), Y: 24 + float64(lane)*32, Mark: stage.Mark{State: g.state}, Under: true, Label: stage.Thousands(n)}
+		if n == 1 {
+			one := g.of[0]
+			x.ID, x.Name, x.Says, x.Href = one.ID, one.Place, one.Place+": "+one.Sentence, p.With("sheet", strconv.FormatInt(one.ID, 10))
+			x.Label = one.Place
+		} else {
+			x.Says = fmt.Sprintf("%s cameras, %s, %s to %s: %s", stage.Thousands(n), g.state.Label(), clock.Brief(g.least), clock.Brief(g.most), someOf(g.of))
+			x.Href = shell.WithQuery(p.URL, "q", strings.TrimSpace(p.Query+" stage:clock state:"+string(g.state)))
+		}
+		half := 3.6 * float64(len([]rune(x.Label)))
+		if x.X-half < ends[lane]-2 || x.X+half > 1040 {
+			x.Label = ""
+		} else {
+			ends[lane] = x.X + half
+		}
+		d.Dots = append(d.Dots, x)
+	}
+	for i := range d.Own {
+		d.Own[i].Cameras = held[d.Own[i].Device.Place]
+	}
+	return nil
+}
+
+// someOf names a few of many.
+func someOf(all []store.ClockDot) string {
+	var names []string
+	for _, x := range all[:min(len(all), 5)] {
+		names = append(names, x.Place)
+	}
+	s := strings.Join(names, ", ")
+	if n := len(all) - len(names); n > 0 {
+		s += fmt.Sprintf(" and %s more", stage.Thousands(n))
+	}
+	return s
+}

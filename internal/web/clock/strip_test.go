@@ -1,0 +1,70 @@
+package clock
+
+import (
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
+	"math"
+	"testing"
+	"time"
+)
+
+// The strip is symmetric, grows with the offset and ends at ten hours.
+func TestTheClockStrip(t *testing.T) {
+	if clockX(0) != 520 {
+		t.Errorf("zero is at %g", clockX(0))
+	}
+	last := clockX(0)
+	for _, d := range []time.Duration{100 * time.Millisecond, time.Second, 5 * time.Second, 30 * time.Second, time.Hour, 10 * time.Hour} {
+		x := clockX(d)
+		if x <= last || math.Abs((x-520)+(clockX(-d)-520)) > 1e-9 {
+			t.Errorf("%v is at %g, its opposite at %g", d, x, clockX(-d))
+		}
+		last = x
+	}
+	if clockX(26*8766*time.Hour) != clockX(10*time.Hour) {
+		t.Error("26 years run off the strip")
+	}
+}
+
+// A crowd on the strip: every camera is in one group, groups of one state stand apart,
+// and none mixes states or bands.
+func TestACrowdOnTheStrip(t *testing.T) {
+	var all []store.ClockDot
+	offsets := []time.Duration{-26 * 8766 * time.Hour, -time.Hour, -20 * time.Second, -3 * time.Second, -900 * time.Millisecond, -200 * time.Millisecond, 0, 100 * time.Millisecond, 700 * time.Millisecond, 1100 * time.Millisecond, 4 * time.Second, 22 * time.Second, time.Hour, 26 * time.Hour}
+	for i := range 3000 {
+		st := []stage.State{stage.Ready, stage.Ready, stage.Needs, stage.Blocked}[i%4]
+		all = append(all, store.ClockDot{ID: int64(i + 1), Low: offsets[i%len(offsets)] - time.Second/2, High: offsets[i%len(offsets)] + time.Second/2, State: st})
+	}
+	offset := func(x store.ClockDot) clock.Offset { return clock.Offset{Low: x.Low, High: x.High} }
+	groups := groupsOf(all, offset)
+	in, last := map[int64]int{}, map[[2]string]float64{}
+	for _, g := range groups {
+		for _, x := range g.of {
+			in[x.ID]++
+			if x.State != g.state || clock.BandOf(clock.Offset{Low: offset(x).Mid(), High: offset(x).Mid()}, 0) != g.band {
+				t.Errorf("%+v is in a group of %s, %s", x, g.state, g.band)
+			}
+		}
+		// The two sides of a band are far apart from each other.
+		k := [2]string{string(g.state), string(g.band)}
+		if was, ok := last[k]; ok && g.from-was <= apart {
+			t.Errorf("groups of %v begin at %g and %g", k, was, g.from)
+		}
+		last[k] = g.from
+		if x := g.x(); x < clockX(g.least)-1e-6 || x > clockX(g.most)+1e-6 {
+			t.Errorf("a group from %v to %v stands at %g", g.least, g.most, x)
+		}
+	}
+	if len(in) != len(all) || len(groups) > 60 {
+		t.Errorf("%d of %d cameras in %d groups", len(in), len(all), len(groups))
+	}
+	for id, n := range in {
+		if n != 1 {
+			t.Errorf("camera %d is in %d groups", id, n)
+		}
+	}
+	if got := someOf(all[:7]); got != ", , , ,  and 2 more" {
+		t.Errorf("%q", got)
+	}
+}

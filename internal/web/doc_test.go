@@ -1,0 +1,2 @@
+// Package web_test drives the pages as people and programs do.
+package web_test

@@ -1,0 +1,304 @@
+// Package expected shows the expected list and takes files of it.
+package expected
+
+import (
+	"bytes"
+	"context"
+	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+	"github.com/xuri/excelize/v2"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "expected" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Site.GET("/expected.:form", pg.exportExpected)
+	r.Change.POST("/expected/upload", pg.upload)
+	r.Change.POST("/expected/take", pg.takeList)
+	r.Change.POST("/expected/drop", pg.dropList)
+}
+
+const maxUnzip = 32 << 20 // bytes of a workbook, unzipped
+
+// expectedData is the expected list: what is uploaded and not taken yet, as it would be
+// understood.
+type expectedData struct {
+	Expected int
+	Name     string // of the file; empty: none is uploaded
+	Head     []string
+	Fields   []fieldChoice
+	Rows     []expected.Row // the first ones
+	Taken    int
+	Messages []expected.Message
+	Bad      int
+	NoPlace  bool
+}
+
+// fieldChoice is a field with the column it is read from; −1: from none.
+type fieldChoice struct {
+	Field  expected.Field
+	Column int
+}
+
+// Name is the field as people write it.
+func (f fieldChoice) Name() string {
+	if f.Field == expected.MAC {
+		return "MAC"
+	}
+	return strings.ToUpper(string(f.Field)[:1]) + string(f.Field)[1:]
+}
+
+const (
+	previewRows     = 8
+	previewMessages = 100
+)
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	p.Title = "Expected list"
+	known, err := pg.Store.Expected(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	d := expectedData{Expected: len(known)}
+	u, err := pg.Store.Upload(ctx, p.Site.ID, p.Me.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return &d, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	recorders, err := pg.recorderNames(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
+	rows, messages := expected.Read(u.Lines, m, slices.Collect(maps.Keys(recorders)))
+	d.Name, d.Head, d.Taken, d.Bad = u.Name, u.Lines.Head, len(rows), len(messages)
+	d.Rows, d.Messages = rows[:min(len(rows), previewRows)], messages[:min(len(messages), previewMessages)]
+	for _, f := range expected.Fields() {
+		i, ok := m[f]
+		if !ok {
+			i = -1
+		}
+		d.Fields = append(d.Fields, fieldChoice{f, i})
+	}
+	_, place := m[expected.Place]
+	d.NoPlace = !place
+	return &d, nil
+}
+
+// mappingOf is the mapping that a person chose, field by field, and what the heading
+// says where none was.
+func mappingOf(head []string, chosen func(string) string) expected.Mapping {
+	m := expected.Map(head)
+	for _, f := range expected.Fields() {
+		switch v := chosen("col-" + string(f)); v {
+		case "":
+		case "none":
+			delete(m, f)
+		default:
+			if i, err := strconv.Atoi(v); err == nil && i >= 0 && i < len(head) {
+				m[f] = i
+			}
+		}
+	}
+	return m
+}
+
+func (pg *Page) recorderNames(ctx context.Context, site int64) (map[string]int64, error) {
+	sc, err := pg.Store.ReadSite(ctx, site, []int64{})
+	out := map[string]int64{}
+	for _, d := range sc.Devices {
+		out[d.Place] = d.ID
+	}
+	return out, err
+}
+
+// upload keeps a file's lines for the preview; nothing of the site changes.
+func (pg *Page) upload(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	h, err := c.FormFile("list")
+	if err != nil {
+		return pg.Back(c, "Choose a CSV or XLSX file first.")
+	}
+	if h.Size > shell.MaxUpload {
+		return pg.Back(c, fmt.Sprintf("%.60s is larger than %d MB: a list of cameras isn't.", h.Filename, shell.MaxUpload>>20))
+	}
+	f, err := h.Open()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, shell.MaxUpload+1))
+	if err != nil {
+		return err
+	}
+	t, err := tableOf(data)
+	if err != nil {
+		return pg.Back(c, fmt.Sprintf("%.60s can't be taken: %v.", h.Filename, err))
+	}
+	if err := pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, fileName(h.Filename), t); err != nil {
+		return err
+	}
+	return pg.Back(c, "")
+}
+
+// fileName is what is kept of an uploaded file's name: at most 100 bytes of whole
+// characters that can be shown.
+func fileName(name string) string {
+	name = strings.ReplaceAll(name[:min(len(name), 100)], "\x00", "")
+	return strings.ToValidUTF8(name, "")
+}
+
+// tableOf reads a workbook's first sheet, or CSV.
+func tableOf(data []byte) (expected.Table, error) {
+	if !bytes.HasPrefix(data, []byte("PK\x03\x04")) {
+		return expected.ParseCSV(data)
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: maxUnzip, UnzipXMLSizeLimit: maxUnzip})
+	if err != nil {
+		return expected.Table{}, errors.New("it is no workbook (XLSX) of a usual size")
+	}
+	defer book.Close()
+	sheets := book.GetSheetList()
+	if len(sheets) == 0 {
+		return expected.Table{}, expected.ErrEmpty
+	}
+	rows, err := book.Rows(sheets[0])
+	if err != nil {
+		return expected.Table{}, errors.New("its first sheet can't be read")
+	}
+	defer rows.Close()
+	var cells [][]string
+	for rows.Next() {
+		line, err := rows.Columns()
+		if err != nil {
+			return expected.Table{}, errors.New("its first sheet can't be read")
+		}
+		if cells = append(cells, line); len(cells) > 2*expected.MaxLines {
+			return expected.Table{}, expected.ErrTooLong
+		}
+	}
+	return expected.FromCells(cells)
+}
+
+// takeList writes the lines that can be taken.
+func (pg *Page) takeList(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	u, err := pg.Store.Upload(ctx, me.Member.ID, me.Person.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return pg.Back(c, "That list is gone: upload it again.")
+	}
+	if err != nil {
+		return err
+	}
+	recorders, err := pg.recorderNames(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	rows, messages := expected.Read(u.Lines, mappingOf(u.Lines.Head, c.FormValue), slices.Collect(maps.Keys(recorders)))
+	if len(rows) == 0 {
+		return pg.Back(c, "No line of it can be taken: see what each one lacks.")
+	}
+	added, changed, touched, err := pg.Store.Expect(ctx, me.Member.ID, rows, recorders)
+	if err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, touched); err != nil {
+		return err
+	}
+	if err := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); err != nil {
+		return err
+	}
+	says := fmt.Sprintf("%s: %s new, %s known", u.Name, shell.Plural(added, "camera"), shell.Plural(changed, "camera"))
+	if len(messages) > 0 {
+		says += fmt.Sprintf("; %s left out", shell.Plural(len(messages), "line"))
+	}
+	if err := pg.Audit(ctx, me, "took an expected list", says); err != nil {
+		return err
+	}
+	return pg.Back(c, says+".")
+}
+
+func (pg *Page) dropList(c *echo.Context) error {
+	if err := pg.Store.DropUpload(c.Request().Context(), shell.VisitorOf(c).Member.ID, shell.VisitorOf(c).Person.ID); err != nil {
+		return err
+	}
+	return pg.Back(c, "")
+}
+
+// exportExpected sends the expected list in the shape that is taken.
+func (pg *Page) exportExpected(c *echo.Context) error {
+	rows, err := pg.Store.Expected(c.Request().Context(), shell.VisitorOf(c).Member.ID)
+	if err != nil {
+		return err
+	}
+	cells := expected.Cells(rows)
+	h := c.Response().Header()
+	h.Set("Cache-Control", "no-store")
+	switch c.Param("form") {
+	case "csv":
+		h.Set("Content-Disposition", `attachment; filename="expected.csv"`)
+		h.Set("Content-Type", "text/csv; charset=utf-8")
+		w := csv.NewWriter(c.Response())
+		return w.WriteAll(cells)
+	case "xlsx":
+		h.Set("Content-Disposition", `attachment; filename="expected.xlsx"`)
+		h.Set("Content-Type", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+		return writeBook(c.Response(), cells)
+	}
+	return store.ErrNotFound
+}
+
+func writeBook(w http.ResponseWriter, cells [][]string) error {
+	book := excelize.NewFile()
+	defer book.Close()
+	sheet, err := book.NewStreamWriter("Sheet1")
+	if err != nil {
+		return err
+	}
+	for i, line := range cells {
+		values := make([]any, len(line))
+		for j, v := range line {
+			values[j] = v // marked as in CSV: a workbook is saved as one soon enough
+		}
+		if err := sheet.SetRow(fmt.Sprintf("A%d", i+1), values); err != nil {
+			return err
+		}
+	}
+	if err := sheet.Flush(); err != nil {
+		return err
+	}
+	return book.Write(w)
+}

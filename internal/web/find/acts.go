@@ -1,0 +1,327 @@
+package find
+
+import (
+	"context"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// maxSingles is how many single addresses are looked at besides the networks.
+const maxSingles = 16
+
+// alsoLook lets one address be looked at that is in no network of the site, and looks
+// there. It takes an address or an address of a stream.
+func (pg *Page) alsoLook(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	at, err := netplan.ParseAddress(c.FormValue("address"))
+	if err != nil {
+		return pg.Back(c, err.Error())
+	}
+	networks, err := pg.Store.Networks(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	p := netip.PrefixFrom(at, 32)
+	singles := 0
+	for _, n := range networks {
+		if n.Single {
+			singles++
+		} else if n.Prefix.Contains(at) {
+			p = n.Prefix // its network's look covers it
+		}
+	}
+	if p.Bits() == 32 {
+		if singles >= maxSingles {
+			return pg.Back(c, fmt.Sprintf("%d single addresses are looked at already: take one off first.", maxSingles))
+		}
+		if err := pg.Store.AddSingle(ctx, me.Member.ID, at.String(), p); err != nil {
+			return err
+		}
+		if err := pg.Audit(ctx, me, "looks at an address besides", at.String()); err != nil {
+			return err
+		}
+		if networks, err = pg.Store.Networks(ctx, me.Member.ID); err != nil {
+			return err
+		}
+	}
+	n := store.NewRun{Site: me.Member.ID, Stage: stage.Find, Act: store.Read, Person: me.Person.ID, Title: "Look at " + at.String()}
+	for _, w := range networks {
+		if w.Prefix == p {
+			n.Networks = append(n.Networks, w.ID)
+		}
+	}
+	if _, err := pg.Engine.Begin(ctx, n, false); err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.Back(c, "")
+}
+
+// dropSingle takes such an address off again.
+func (pg *Page) dropSingle(c *echo.Context) error {
+	id, err := shell.Number(c, "network")
+	if err != nil {
+		return err
+	}
+	if err := pg.Store.DropSingle(c.Request().Context(), shell.VisitorOf(c).Member.ID, id); err != nil {
+		return err
+	}
+	return pg.Back(c, "It isn't looked at any more.")
+}
+
+// accept keeps a person's word that a finding stands and is lived with, or takes it back.
+func (pg *Page) accept(c *echo.Context) error {
+	ctx := c.Request().Context()
+	_, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	st, err := shell.StageOf(c.FormValue("stage"))
+	if err != nil {
+		return err
+	}
+	code := c.FormValue("code")
+	if c.FormValue("off") == "1" {
+		if err := pg.Store.Unaccept(ctx, d.ID, st, code); err != nil {
+			return err
+		}
+		return pg.JudgedBack(c, d, "took back that a finding is accepted", ": "+code, "The finding needs a person again.")
+	}
+	found, err := pg.Store.Findings(ctx, shell.VisitorOf(c).Member.ID, st, d.SourceID, 0, 50)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(found, func(f store.FindingOf) bool { return f.Code == code })
+	if i < 0 {
+		return pg.Back(c, "That finding is gone: nothing is left to accept.")
+	}
+	if err := pg.Store.Accept(ctx, d.ID, st, code, shell.VisitorOf(c).Person.ID); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, d, "accepted a finding", ": "+found[i].Sentence, "It is accepted: it stays as a note, with your name.")
+}
+
+// takeOver gives a place on the list to the device that answers in its stead.
+func (pg *Page) takeOver(c *echo.Context) error {
+	ctx := c.Request().Context()
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	place, newcomer := d, int64(0)
+	if to := c.FormValue("place"); to != "" { // d is the newcomer
+		id, err := strconv.ParseInt(to, 10, 64)
+		if err != nil {
+			return store.ErrNotFound
+		}
+		if place, err = pg.Store.Device(ctx, id); err != nil {
+			return err
+		}
+		if place.SiteID != shell.VisitorOf(c).Member.ID {
+			return store.ErrNotFound
+		}
+		newcomer = d.ID
+	}
+	was, _ := site.Seen.Of(v, d.ID)
+	if err := pg.stage.TakeOver(ctx, place, newcomer); err != nil {
+		return pg.Told(c, err)
+	}
+	if err := pg.Audit(ctx, shell.VisitorOf(c), "let a device take over a place", fmt.Sprintf("%s, by what answers at %s", place.Place, was.Address)); err != nil {
+		return err
+	}
+	pg.Flash(ctx, fmt.Sprintf("What answers at %s is %s from now on. Sign in to it next.", was.Address, place.Place))
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/find?sheet=%d", shell.VisitorOf(c).Member.ID, place.ID))
+}
+
+// listAs puts a device that nobody expected on the list, under a place of its own.
+func (pg *Page) listAs(c *echo.Context) error {
+	_, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	place := strings.TrimSpace(c.FormValue("place"))
+	if place == "" || len(place) > 64 {
+		return pg.Back(c, "A place has a name of at most 64 characters.")
+	}
+	if err := pg.Store.Name(c.Request().Context(), d.ID, place); err != nil {
+		return err
+	}
+	d.Place = place
+	return pg.JudgedBack(c, d, "put a device on the list", "", place+" is on the list.")
+}
+
+// leaveOut removes a device that nobody expects; a look that hears it finds it again.
+func (pg *Page) leaveOut(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	_, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	if err := pg.Store.LeaveOut(ctx, me.Member.ID, d.ID); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "left a device out", d.Place); err != nil {
+		return err
+	}
+	pg.Flash(ctx, d.Place+" is left out; the next look that hears it shows it again.")
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/find", me.Member.ID))
+}
+
+// expectHere corrects the list: the device is expected where it answers.
+func (pg *Page) expectHere(c *echo.Context) error {
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	seen, ok := site.Seen.Of(v, d.ID)
+	if !ok {
+		return pg.Back(c, "It doesn't answer now: look first.")
+	}
+	if err := pg.Store.ExpectAt(c.Request().Context(), d.ID, seen.Address); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, d, "corrected the list", ": expected at "+seen.Address.String(), d.Place+" is expected at "+seen.Address.String()+" from now on.")
+}
+
+// pickViews keeps which video sources of a device the site uses.
+func (pg *Page) pickViews(c *echo.Context) error {
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	form, err := c.FormValues()
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	var tokens, names []string
+	views, _ := site.VideoSources.Of(v, d.ID)
+	for _, x := range views {
+		if slices.Contains(form["view"], x.Token) {
+			tokens, names = append(tokens, x.Token), append(names, x.Name)
+		}
+	}
+	if len(tokens) == 0 {
+		return pg.Back(c, "Pick at least one view.")
+	}
+	if err := pg.Store.PickViews(c.Request().Context(), d.ID, d.Place, tokens, names); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, d, "picked views", ": "+strings.Join(names, ", "), shell.Plural(len(tokens), "view")+" of "+d.Place+" picked: "+strings.Join(names, ", ")+".")
+}
+
+// move gives a device another address, or has its network give it one.
+func (pg *Page) move(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	f, _ := v.Find(d)
+	if f.IPConfig == nil || f.Seen == nil {
+		return pg.Back(c, "Its address settings weren't read: sign in to it first.")
+	}
+	to := netplan.IPConfig{Automatic: true}
+	if c.FormValue("automatic") != "1" {
+		if to, err = pg.seatOf(c.FormValue("address"), v.Networks()); err != nil {
+			return pg.Back(c, err.Error())
+		}
+		if says, err := pg.inUse(ctx, me.Member.ID, d.ID, to.Address); err != nil || says != "" {
+			if err != nil {
+				return err
+			}
+			return pg.Back(c, says)
+		}
+	}
+	if to == *f.IPConfig {
+		return pg.Back(c, "It has that address already.")
+	}
+	ch := identity.ChangeIPConfig(*f.IPConfig, to)
+	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: stage.Find, Person: me.Person.ID}, d, ch); err != nil {
+		return pg.Told(c, err)
+	}
+	if err := pg.Audit(ctx, me, "asked for changes", d.Place+": "+ch.From+" → "+ch.To); err != nil {
+		return err
+	}
+	return pg.Back(c, "")
+}
+
+// seatOf is an address of the site's networks with mask and gateway of its network.
+func (pg *Page) seatOf(text string, networks []netplan.Network) (netplan.IPConfig, error) {
+	a, err := netplan.ParseAddress(text)
+	if err != nil {
+		return netplan.IPConfig{}, err
+	}
+	n, ok := netplan.Of(networks, a)
+	if !ok || netplan.Reserved(n.Prefix, a) {
+		return netplan.IPConfig{}, trouble.Tell("%s is no address of the site's networks that a device can have.", a)
+	}
+	return netplan.IPConfig{Address: a, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}, nil
+}
+
+// inUse says which other device is at an address, or expected there.
+func (pg *Page) inUse(ctx context.Context, site, device int64, a netip.Addr) (string, error) {
+	dots, err := pg.Store.Dots(ctx, site, []netip.Prefix{netip.PrefixFrom(a, 32)})
+	for _, x := range dots {
+		if x.ID != device && x.Heard {
+			return fmt.Sprintf("%s answers at %s: give another address.", x.Place, a), err
+		}
+	}
+	return "", err
+}
+
+// settle makes one change of a device that the sheet offers by itself: a restart, a
+// reset, a recorder's clock.
+func (pg *Page) settle(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	id, err := strconv.ParseInt(c.FormValue("device"), 10, 64)
+	if err != nil {
+		return store.ErrNotFound
+	}
+	v, err := site.Load(ctx, pg.Store, me.Member.ID, []int64{id})
+	if err != nil {
+		return err
+	}
+	d, ok := v.Device(id)
+	if !ok {
+		return store.ErrNotFound
+	}
+	var ch finding.Change
+	st := stage.Clock
+	_, open := site.Account.Of(v, d.ID)
+	switch what := c.FormValue("what"); {
+	case what == "restart" && open:
+		ch = access.RestartNow()
+	case what == "reset" && open:
+		ch, st = access.ResetNow(), stage.SignIn
+	case what == "clock" && d.Kind == identity.Recorder:
+		if all := pg.Engine.Proposals(time.Now(), v, d, stage.Clock); len(all) > 0 {
+			ch = all[0]
+		}
+	}
+	if ch.Kind == "" {
+		return pg.Back(c, "That can't be done to "+d.Place+" now: read it again.")
+	}
+	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: st, Person: me.Person.ID}, d, ch); err != nil {
+		return pg.Told(c, err)
+	}
+	if err := pg.Audit(ctx, me, "asked for changes", d.Place+": "+ch.Title); err != nil {
+		return err
+	}
+	return pg.Back(c, "")
+}

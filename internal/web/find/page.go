@@ -1,0 +1,284 @@
+// Package find shows what is on a site's networks.
+package find
+
+import (
+	"context"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/find"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"slices"
+	"time"
+)
+
+//go:embed page.html sheet.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+	stage *find.Stage
+}
+
+// New makes the page.
+func New(s *shell.Server, st *find.Stage) *Page { return &Page{s, st} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "find" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Find.
+func (*Page) Stage() stage.Stage { return stage.Find }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/find/also", pg.alsoLook)
+	r.Change.POST("/find/also/:network/drop", pg.dropSingle)
+	r.Change.POST("/find/accept", pg.accept)
+	r.Change.POST("/find/take-over", pg.takeOver)
+	r.Change.POST("/find/list", pg.listAs)
+	r.Change.POST("/find/leave-out", pg.leaveOut)
+	r.Change.POST("/find/expect", pg.expectHere)
+	r.Change.POST("/find/views", pg.pickViews)
+	r.Change.POST("/find/move", pg.move)
+	r.Change.POST("/find/settle", pg.settle)
+}
+
+// cell is one address of an address field.
+type cell struct {
+	X, Y   int
+	Kind   string // "free", "reserved", "found", "unexpected", "trouble", "silent", "recorder"
+	Label  string
+	Device int64
+}
+
+// field is one network: the addresses of a /24 or smaller, and of a larger one its
+// /24s, of which one is unfolded beside it.
+type field struct {
+	Network store.Network
+	Cells   []cell
+	Found   int
+	Tiles   []tile
+	Part    *field
+}
+
+// tile is one /24 of a larger network.
+type tile struct {
+	X, Y          int // which place it has, in tiles
+	Prefix        netip.Prefix
+	Found, Silent int
+	Stand         int    // devices that stand out
+	Kind          string // as the worst of its cells
+	Open          bool
+}
+
+// Label tells a tile to who can't see it.
+func (t tile) Label() string {
+	s := fmt.Sprintf("%s: %d found", t.Prefix, t.Found)
+	if t.Stand > 0 {
+		s += fmt.Sprintf(", %d of them stand out", t.Stand)
+	}
+	if t.Silent > 0 {
+		s += fmt.Sprintf(", %d expected and silent", t.Silent)
+	}
+	return s
+}
+
+// Third is the third number of its addresses.
+func (t tile) Third() int { return int(t.Prefix.Addr().As4()[2]) }
+
+type findRow struct {
+	Device   store.Device
+	Mark     stage.Mark
+	Heard    string
+	Worst    string
+	WayOut   string
+	Recorder bool
+}
+
+type findData struct {
+	Fields  []field
+	Benches []store.Network // single addresses that are looked at besides
+	Rows    []findRow
+	Looked  bool
+	Sum     store.Summary
+	News    []store.Happening
+	Since   time.Time
+	Moves   []moveRow
+	Reach   []netplan.Laptop
+	Changes int // proposed
+	Cams    int
+}
+
+// moveRow is one line of the address plan.
+type moveRow struct {
+	Device store.Device
+	netplan.Move
+	Open bool // an account opens it: its address can be written
+	Busy bool
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	var d findData
+	marks := map[int64]shell.Row{}
+	for _, r := range p.Rows {
+		marks[r.Device.ID] = r
+	}
+	for _, dev := range p.Snapshot.Devices {
+		f := findRow{Device: dev, Recorder: dev.Kind == identity.Recorder}
+		if f.Recorder && p.Query != "" {
+			continue
+		}
+		if seen, heard := site.Seen.Of(p.Snapshot, dev.ID); heard {
+			f.Heard = seen.WaysText()
+		}
+		f.judge(p, marks)
+		d.Rows = append(d.Rows, f)
+	}
+	if p.Window.Sort.By == "" {
+		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return weight(b) - weight(a) })
+	} else {
+		order := map[int64]int{}
+		for i, r := range p.Rows {
+			order[r.Device.ID] = i
+		}
+		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return order[a.Device.ID] - order[b.Device.ID] })
+	}
+	if err := pg.fields(ctx, p, &d); err != nil {
+		return nil, err
+	}
+	if err := pg.plan(ctx, p, &d); err != nil {
+		return nil, err
+	}
+	var err error
+	if d.Changes, d.Cams, err = pg.Store.Proposed(ctx, p.Selection, stage.Find); err != nil {
+		return nil, err
+	}
+	d.News, err = pg.Store.Happenings(ctx, p.Site.ID, d.Since, 12)
+	return d, err
+}
+
+// plan proposes where each device goes that is outside the site's networks or not where
+// it is expected, and how a laptop reaches those that nothing here does.
+func (pg *Page) plan(ctx context.Context, p *shell.Request, d *findData) error {
+	rows := map[int64]store.Device{}
+	var movers []netplan.Mover
+	for _, r := range p.Rows {
+		f, w := p.Snapshot.Find(r.Device)
+		if f.Seen == nil || f.Behind != nil || f.Inside && f.Outcome != identity.Moved || !f.Inside && !w.Expected && len(p.Snapshot.Networks()) == 0 {
+			continue
+		}
+		rows[r.Device.ID] = r.Device
+		movers = append(movers, netplan.Mover{ID: r.Device.ID, From: f.Seen.Address, Want: w.Address})
+	}
+	if len(movers) == 0 {
+		return nil
+	}
+	used, expected, err := pg.Store.AddressesUsed(ctx, p.Site.ID)
+	if err != nil {
+		return err
+	}
+	taken := func(a netip.Addr) bool { return used[a] }
+	for _, m := range netplan.Plan(p.Snapshot.Networks(), taken, func(a netip.Addr) bool { return expected[a] }, movers) {
+		dev := rows[m.ID]
+		_, open := site.Account.Of(p.Snapshot, m.ID)
+		d.Moves = append(d.Moves, moveRow{Device: dev, Move: m, Open: open})
+		if _, in := netplan.Of(p.Snapshot.Networks(), m.From); !in {
+			if b, ok := netplan.ReachFrom(m.From, taken); ok {
+				d.Reach = append(d.Reach, b)
+			}
+		}
+	}
+	return nil
+}
+
+// fields draws the address field of each network; larger ones are folded.
+func (pg *Page) fields(ctx context.Context, p *shell.Request, d *findData) error {
+	var drawn []netip.Prefix
+	for _, n := range p.Networks {
+		if !n.Single {
+			drawn = append(drawn, n.Prefix)
+		}
+	}
+	dots, err := pg.Store.Dots(ctx, p.Site.ID, drawn)
+	if err != nil {
+		return err
+	}
+	by := make(map[netip.Addr]store.Dot, len(dots))
+	for _, x := range dots {
+		by[x.Address] = x
+	}
+	heard, err := pg.Store.HeardIn(ctx, p.Site.ID)
+	if err != nil {
+		return err
+	}
+	for _, n := range p.Networks {
+		if n.Single {
+			d.Benches = append(d.Benches, n)
+			continue
+		}
+		f := makeField(n, n.Prefix, by)
+		if n.Prefix.Bits() < 24 {
+			part, _ := netip.ParsePrefix(p.URL.Query().Get("part"))
+			f = foldedField(n, part, by)
+		}
+		f.Found = heard[n.ID]
+		d.Fields = append(d.Fields, f)
+		if n.LookedAt != nil && n.Look != nil {
+			d.Looked = true
+			d.Sum.Others = append(d.Sum.Others, n.Look.Others...)
+			if at := n.LookedAt.Add(-time.Duration(n.Look.Seconds*float64(time.Second)) - 5*time.Second); d.Since.IsZero() || at.Before(d.Since) {
+				d.Since = at
+			}
+			d.Sum.Addresses += n.Look.Addresses
+			d.Sum.Multicast += n.Look.Multicast
+			d.Sum.Directed += n.Look.Directed
+			d.Sum.Time += n.Look.Time
+			d.Sum.RTSP += n.Look.RTSP
+			d.Sum.Recorders += n.Look.Recorders
+			d.Sum.Seconds = max(d.Sum.Seconds, n.Look.Seconds)
+		}
+	}
+	return nil
+}
+
+// judge gives a device of the Find table its mark and what stands out. Recorders
+// have no shell.Row on the Board; Find's rules judge them the same way.
+func (f *findRow) judge(p *shell.Request, marks map[int64]shell.Row) {
+	found := p.Engine.Findings(p.Now, p.Snapshot, f.Device, stage.Find)
+	f.Mark = p.Engine.Mark(p.Now, p.Snapshot, f.Device, stage.Find)
+	if r, ok := marks[f.Device.ID]; ok {
+		f.Mark = r.Mark(stage.Find)
+	}
+	if worst, ok := finding.Worst(found); ok {
+		f.Worst, f.WayOut = worst.Sentence, worst.WayOut
+	}
+}
+
+func weight(f findRow) int {
+	switch {
+	case f.Heard != "" && (f.Mark.State == stage.Blocked || f.Mark.State == stage.Needs):
+		return 4
+	case f.Heard != "" && f.Worst != "":
+		return 3
+	case f.Heard != "":
+		return 2
+	case f.Mark.State == stage.Blocked:
+		return 1
+	}
+	return 0
+}

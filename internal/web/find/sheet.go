@@ -1,0 +1,108 @@
+package find
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// sheetExtra is what a person can decide or have done about where a device is.
+type sheetExtra struct {
+	Device                        int64
+	Views                         []viewChoice
+	TakeOver, Unlisted, Elsewhere bool
+	Missing                       []store.Device
+	IPConfig, Free                string
+}
+
+// viewChoice is one view of a device that can be picked.
+type viewChoice struct {
+	stream.VideoSource
+	Picked bool
+}
+
+// missingMost is how many silent places are offered to a newcomer.
+const missingMost = 50
+
+// Sheet tells how the device was found.
+func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) error {
+	d, v := sh.Row.Device, sh.Snapshot
+	f, _ := v.Find(d)
+	sh.Code("Expected at", shell.AddressText(d.ExpectedAt), time.Time{})
+	if s := f.Seen; s != nil {
+		sh.Code("Answers at", s.Address.String(), s.At)
+		sh.Fact("Heard by", s.WaysText(), s.At)
+		sh.Fact("Calls itself", strings.TrimSpace(s.Make+" "+s.Model), s.At)
+		sh.Code("Endpoint", s.UUID, s.At)
+		sh.Code("MAC", s.MAC, s.At)
+		sh.Code("Open ports", strings.Trim(fmt.Sprint(s.Ports), "[]"), s.At)
+		sh.Code("Service", s.Service, s.At)
+		sh.Fact("Web page", s.Title, s.At)
+		if f.IPConfig != nil {
+			sh.Code("Address settings", f.IPConfig.String(), site.IPConfig.ReadAt(v, d.ID))
+		}
+		sh.Code("Firmware", f.Firmware, site.Info.ReadAt(v, d.ID))
+		if b := f.Behind; b != nil {
+			sh.Fact("Hangs on", fmt.Sprintf("port %d of %s", b.Port, b.Recorder), b.At)
+		}
+	} else if !f.LookedAt.IsZero() {
+		sh.Fact("Tried", f.Tried, f.LookedAt)
+	}
+	sh.Verb = "Put right "
+	if !p.MayChange {
+		return nil
+	}
+	x, err := pg.extra(ctx, p, d, v)
+	sh.Extra = x
+	return err
+}
+
+func (pg *Page) extra(ctx context.Context, p *shell.Request, d store.Device, v *site.Snapshot) (x sheetExtra, err error) {
+	f, w := v.Find(d)
+	x.Device = d.ID
+	if views, _ := site.VideoSources.Of(v, d.ID); len(views) > 1 {
+		picked, err := pg.Store.ViewsOf(ctx, d.ID)
+		if err != nil {
+			return x, err
+		}
+		for _, s := range views {
+			x.Views = append(x.Views, viewChoice{s, slices.Contains(picked, s.Token)})
+		}
+	}
+	if f.Seen == nil {
+		return x, nil
+	}
+	x.TakeOver = f.Outcome == identity.Doubtful
+	x.Elsewhere = w.Expected && f.Inside && w.Address.IsValid() && w.Address != f.Seen.Address
+	if x.Unlisted = !d.Expected; x.Unlisted {
+		if x.Missing, err = pg.Store.Missing(ctx, p.Site.ID, missingMost); err != nil {
+			return x, err
+		}
+	}
+	if _, open := site.Account.Of(v, d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
+		return x, nil
+	}
+	x.IPConfig = f.IPConfig.String()
+	used, expected, err := pg.Store.AddressesUsed(ctx, p.Site.ID)
+	if err != nil {
+		return x, err
+	}
+	n, ok := netplan.Of(v.Networks(), f.Seen.Address)
+	if !ok {
+		n = v.Networks()[0]
+	}
+	if free := netplan.Free(n.Prefix, func(a netip.Addr) bool { return used[a] || expected[a] }, 1); len(free) > 0 {
+		x.Free = free[0].String()
+	}
+	return x, nil
+}

@@ -1,0 +1,153 @@
+// Package log tells who changed what.
+package log
+
+import (
+	"context"
+	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"encoding/csv"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "log" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Site.GET("/log/changes.:form", pg.exportLog)
+}
+
+// logData is the history of a site or of one camera, and what people did.
+type logData struct {
+	Part    string // "changes" or "people"
+	Changes []shell.PastChange
+	Audit   []store.AuditLine
+	Camera  *store.Device
+	From    int // 1 for the newest
+	Back    string
+	Next    string
+}
+
+// logRows is how many lines the log shows at once.
+const logRows = 100
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	q := p.URL.Query()
+	d := logData{Part: "changes", From: 1}
+	if q.Get("part") == "people" {
+		d.Part = "people"
+	}
+	if n, err := strconv.Atoi(q.Get("from")); err == nil {
+		d.From = max(1, n)
+	}
+	var device int64
+	if id, err := strconv.ParseInt(q.Get("camera"), 10, 64); err == nil {
+		dev, err := pg.Store.Device(ctx, id)
+		if err != nil || dev.SiteID != p.Site.ID {
+			return nil, store.ErrNotFound
+		}
+		d.Camera, device = &dev, id
+	}
+	lines := 0
+	if d.Part == "people" {
+		all, err := pg.Store.AuditLines(ctx, p.Site.ID, d.From-1, logRows+1)
+		if err != nil {
+			return nil, err
+		}
+		d.Audit, lines = all[:min(len(all), logRows)], len(all)
+	} else {
+		all, err := pg.Store.Changes(ctx, p.Site.ID, device, d.From-1, logRows+1)
+		if err != nil {
+			return nil, err
+		}
+		d.Changes, lines = shell.Past(all[:min(len(all), logRows)]), len(all)
+		if d.From > 1 { // what is newer isn't here to be compared with
+			for i := range d.Changes {
+				d.Changes[i].Back = ""
+			}
+		}
+	}
+	if d.From > 1 {
+		d.Back = shell.WithQuery(p.URL, "from", fmt.Sprint(max(1, d.From-logRows)))
+	}
+	if lines > logRows {
+		d.Next = shell.WithQuery(p.URL, "from", fmt.Sprint(d.From+logRows))
+	}
+	return d, nil
+}
+
+// exportMost is how many lines an export holds at most.
+const exportMost = 50_000
+
+// exportLog sends the history of a site, or of one camera, as CSV or JSON.
+func (pg *Page) exportLog(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	device, _ := strconv.ParseInt(c.QueryParam("camera"), 10, 64)
+	all, err := pg.Store.Changes(ctx, me.Member.ID, device, 0, exportMost)
+	if err != nil {
+		return err
+	}
+	if err := pg.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
+		return err
+	}
+	name := "changes-" + time.Now().UTC().Format("20060102-1504")
+	h := c.Response().Header()
+	h.Set("Cache-Control", "no-store")
+	if c.Param("form") == "json" {
+		h.Set("Content-Disposition", `attachment; filename="`+name+`.json"`)
+		out := make([]shell.Change, len(all))
+		for i, x := range all {
+			out[i] = shell.ChangeOut(x)
+		}
+		return c.JSON(http.StatusOK, map[string]any{"site": me.Member.Name, "changes": out})
+	}
+	h.Set("Content-Disposition", `attachment; filename="`+name+`.csv"`)
+	h.Set("Content-Type", "text/csv; charset=utf-8")
+	return writeChanges(c.Response(), all)
+}
+
+func writeChanges(w http.ResponseWriter, all []store.Change) error {
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{"asked at (UTC)", "by", "place", "stage", "what", "from", "to", "state", "says", "reads", "times sent", "sent at (UTC)", "settled at (UTC)"})
+	for _, c := range all {
+		cells := []string{stamp(&c.AskedAt), c.Who, c.Place, c.Stage.String(), c.Title, c.FromText, c.ToText, string(c.State), c.Says, c.Reads, strconv.Itoa(c.Writes), stamp(c.SentAt), stamp(c.SettledAt)}
+		for i := range cells {
+			cells[i] = expected.Plain(cells[i])
+		}
+		if err := out.Write(cells); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+func stamp(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05")
+}

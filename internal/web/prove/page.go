@@ -1,0 +1,204 @@
+// Package prove shows whether an event arrived.
+package prove
+
+import (
+	"context"
+	"duskyharbor/internal/core/proof"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "prove" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Prove.
+func (*Page) Stage() stage.Stage { return stage.Prove }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/prove/walk", pg.walk)
+}
+
+// proveData is one camera's walk.
+type proveData struct {
+	Cameras []shell.Row
+	Tabs    []shell.Row
+	More    int
+	Chosen  *shell.Row
+	Ready   bool // a route is there to walk
+	Peg     string
+	Test    *proof.Test
+	Bars    []waterfall
+	Passed  bool
+	Running bool
+	Rules   []drawing
+	Before  []store.Proof
+	Nth     int
+	Demo    bool
+}
+
+type waterfall struct {
+	Name, Took, Verdict, Class, Within string
+	X, W                               float64
+}
+
+// drawing is a rule on the camera's picture, in a frame of 1000 × 562.
+type drawing struct {
+	Name   string
+	Points string
+	Area   bool
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	d := proveData{Demo: p.Snapshot.Site.Demo}
+	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
+	for _, r := range p.Rows {
+		if f := p.Snapshot.Routes(r.Device); len(f.Pegs) > 0 {
+			d.Cameras = append(d.Cameras, r)
+		}
+	}
+	for i := range d.Cameras {
+		if d.Chosen == nil || d.Cameras[i].Device.ID == want {
+			d.Chosen, d.Nth = &d.Cameras[i], i+1
+		}
+	}
+	d.Tabs, d.More = shell.Tabs(d.Cameras, d.Chosen)
+	if d.Chosen == nil {
+		return &d, nil
+	}
+	dev := d.Chosen.Device
+	if g, ok := route.Walked(p.Snapshot.Routes(dev)); ok {
+		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
+	}
+	rules, _ := site.Rules.Of(p.Snapshot, dev.ID)
+	d.Rules = drawings(rules)
+	if last, ok := p.Snapshot.Proofs[dev.SourceID]; ok {
+		t := &last.Test
+		d.Test, d.Running = t, t.Ended.IsZero()
+		bars := proof.Judge(p.Now, *t, dev.Place)
+		d.Passed = proof.Passed(bars) && t.Trouble == ""
+		d.Bars = waterfalls(bars)
+	}
+	var err error
+	d.Before, err = pg.Store.ProofsOf(ctx, dev.SourceID, 6)
+	return &d, err
+}
+
+func waterfalls(bars []proof.Bar) []waterfall {
+	end := 4 * time.Second
+	for _, b := range bars {
+		end = max(end, b.To)
+	}
+	var out []waterfall
+	for _, b := range bars {
+		w := waterfall{Name: b.Leg.Title(), Verdict: string(b.Verdict), Class: "blocked", Took: "–", Within: fmt.Sprintf("≤ %.0f s", proof.Within(b.Leg).Seconds())}
+		w.X = 100 * float64(b.From) / float64(end)
+		w.W = max(1.2, 100*float64(b.To-b.From)/float64(end))
+		switch b.Verdict {
+		case proof.OnTime:
+			w.Class = "ready"
+		case proof.Late, proof.Twice, proof.Wrong:
+			w.Class = "needs"
+		case proof.Waiting:
+			w.Class = "working"
+		}
+		if b.Verdict != proof.Waiting && b.Verdict != proof.Missed {
+			w.Took = took(b)
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+// took is a leg's time with its error; one below its error is said to be under it.
+func took(b proof.Bar) string {
+	switch {
+	case b.Took < b.Error:
+		return fmt.Sprintf("under %.2f s", b.Error.Seconds())
+	case b.Error > 5*time.Millisecond:
+		return fmt.Sprintf("%.2f s ± %.2f", b.Took.Seconds(), b.Error.Seconds())
+	case b.Took < 10*time.Millisecond:
+		return "under 0.01 s"
+	}
+	return fmt.Sprintf("%.2f s", b.Took.Seconds())
+}
+
+func drawings(rules []rule.Rule) []drawing {
+	var out []drawing
+	for _, r := range rules {
+		points := r.Line
+		if r.Kind == rule.Inside {
+			points = []scene.Point(r.Area)
+		}
+		var b strings.Builder
+		for _, q := range points {
+			fmt.Fprintf(&b, "%.1f,%.1f ", (q.X+1)*500, (1-q.Y)*281)
+		}
+		out = append(out, drawing{r.Name, strings.TrimSpace(b.String()), r.Kind == rule.Inside})
+	}
+	return out
+}
+
+func (pg *Page) walk(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	_, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	tell := c.FormValue("tell") == "1"
+	if tell && !me.Member.Demo {
+		return pg.Back(c, "Only a demo site's stand-ins can be told to walk.")
+	}
+	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + d.Place, Person: me.Person.ID, Devices: []int64{d.ID}}
+	if _, err := pg.Engine.Begin(ctx, n, tell); err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.Back(c, "")
+}
+
+// Sheet tells how the last walk went.
+func (pg *Page) Sheet(_ context.Context, p *shell.Request, sh *shell.Sheet) error {
+	last, ok := sh.Snapshot.Proofs[sh.Row.Device.SourceID]
+	if !ok {
+		return nil
+	}
+	t := last.Test
+	for _, b := range proof.Judge(p.Now, t, sh.Row.Device.Place) {
+		sh.Fact(b.Leg.Title()+" leg", fmt.Sprintf("%s, %.2f s", b.Verdict, b.Took.Seconds()), t.Started)
+	}
+	sh.Fact("Walked by", t.Walk, t.Started)
+	sh.Fact("Asked by", t.By, t.Started)
+	return nil
+}

@@ -1,0 +1,169 @@
+// Package routes shows where each event goes.
+package routes
+
+import (
+	"context"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"io/fs"
+	"slices"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "routes" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Routes.
+func (*Page) Stage() stage.Stage { return stage.Routes }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/routes/peg", pg.peg)
+}
+
+// routesData is the peg field of one camera.
+type routesData struct {
+	Cameras []shell.Row
+	Tabs    []shell.Row
+	More    int // cameras without a tab
+	Chosen  *shell.Row
+	Inputs  []string
+	Topics  []topicRow
+	Facts   route.Facts
+	Suggest []finding.Change
+	Waiting int
+	Can     int
+	Width   int
+}
+
+type topicRow struct {
+	Topic, Title, Short string
+	Lasts               string
+	Cells               []pegCell
+}
+
+type pegCell struct {
+	Input     string
+	On        bool
+	Suggested bool
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	var d routesData
+	var err error
+	if d.Can, err = p.Can(ctx, stage.Routes); err != nil {
+		return nil, err
+	}
+	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
+	for _, r := range p.Rows {
+		if f := p.Snapshot.Routes(r.Device); f.LookedAt.IsZero() {
+			d.Waiting++
+			continue
+		}
+		d.Cameras = append(d.Cameras, r)
+	}
+	for i := range d.Cameras {
+		if d.Chosen == nil || d.Cameras[i].Device.ID == want {
+			d.Chosen = &d.Cameras[i]
+		}
+	}
+	d.Tabs, d.More = shell.Tabs(d.Cameras, d.Chosen)
+	if d.Chosen != nil {
+		d.Facts = p.Snapshot.Routes(d.Chosen.Device)
+		d.Inputs, d.Suggest = d.Facts.Inputs, d.Chosen.Proposals
+		d.Topics = topicRows(d.Facts)
+		d.Width = 310 + 58*len(d.Inputs)
+	}
+	return d, nil
+}
+
+func topicRows(f route.Facts) []topicRow {
+	suggested := map[string]string{}
+	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+		suggested[s.Topic] = s.Input
+	}
+	var out []topicRow
+	for _, t := range f.Topics {
+		r := topicRow{Topic: t.Topic, Title: topic.Title(t.Topic), Short: topic.Short(t.Topic), Lasts: "once"}
+		if t.Property {
+			r.Lasts = "lasts"
+		}
+		for _, in := range f.Inputs {
+			on := slices.Contains(f.Pegs, route.Peg{Topic: t.Topic, Input: in})
+			r.Cells = append(r.Cells, pegCell{in, on, !on && suggested[t.Topic] == in})
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func (pg *Page) peg(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	f := v.Routes(d)
+	topic, input := c.FormValue("topic"), c.FormValue("input")
+	if f.Channel == 0 || !slices.Contains(f.Inputs, input) || !knows(f, topic) {
+		return pg.Back(c, "That topic or input isn't there any more: read the routes again.")
+	}
+	on := !slices.Contains(f.Pegs, route.Peg{Topic: topic, Input: input})
+	ch := route.Change(f, topic, input, "A person pegged it.", on)
+	ask := engine.Ask{Site: me.Member.ID, Stage: stage.Routes, Title: d.Place + ": " + ch.Title, Person: me.Person.ID}
+	if _, err := pg.Engine.Apply(ctx, ask, []engine.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.Back(c, "")
+}
+
+func knows(f route.Facts, topic string) bool {
+	for _, t := range f.Topics {
+		if t.Topic == topic {
+			return true
+		}
+	}
+	return slices.ContainsFunc(f.Pegs, func(p route.Peg) bool { return p.Topic == topic })
+}
+
+// Sheet lists what the camera offers and what is pegged.
+func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
+	d, v := sh.Row.Device, sh.Snapshot
+	f := v.Routes(d)
+	for _, t := range f.Topics {
+		sh.Code(topic.Title(t.Topic), topic.Short(t.Topic), site.Topics.ReadAt(v, d.ID))
+	}
+	for _, g := range f.Pegs {
+		sh.Fact("Pegged", topic.Title(g.Topic)+" → "+g.Input, site.Inputs.ReadAt(v, d.ID))
+	}
+	sh.Fact("Recorder", f.Events, site.Inputs.ReadAt(v, d.ID))
+	sh.Verb = "Peg the routes of "
+	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
+	return err
+}

@@ -1,0 +1,179 @@
+package settings
+
+import (
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+)
+
+func (pg *Page) addSet(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")), Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1", Former: c.FormValue("former") == "1"}
+	v.Network, _ = strconv.ParseInt(c.FormValue("network"), 10, 64)
+	password := c.FormValue("password")
+	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
+		return pg.Back(c, "A credential set has a name, a user name and a password, each at most 64 characters (the password 128).")
+	}
+	networks, err := pg.Store.Networks(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	if v.Network != 0 && !slices.ContainsFunc(networks, func(n store.Network) bool { return n.ID == v.Network }) {
+		return store.ErrNotFound
+	}
+	sets, err := pg.Store.Sets(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(sets, func(o store.SealedSet) bool { return o.Name == v.Name }) {
+		return pg.Back(c, fmt.Sprintf("A set called %q is there already: give it another name.", v.Name))
+	}
+	if _, err := pg.Store.AddSet(ctx, me.Member.ID, v, func(place string) ([]byte, error) { return pg.Vault.Seal(password, place) }); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "added a credential set", v.Name); err != nil {
+		return err
+	}
+	return pg.Back(c, fmt.Sprintf("%s was added; its password is sealed.", v.Name))
+}
+
+func (pg *Page) addNetwork(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	name := strings.TrimSpace(c.FormValue("name"))
+	p, err := netplan.ParsePrefix(c.FormValue("prefix"))
+	if err != nil || name == "" || len(name) > 64 {
+		return pg.Back(c, "A network has a name and an IPv4 prefix of at most 4,096 addresses, as 192.0.2.0/24.")
+	}
+	networks, err := pg.Store.Networks(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(networks, func(n store.Network) bool { return n.Prefix == p }) {
+		return pg.Back(c, p.String()+" is there already.")
+	}
+	if len(slices.DeleteFunc(networks, func(n store.Network) bool { return n.Single })) >= 16 {
+		return pg.Back(c, "A site has at most 16 networks in this version.")
+	}
+	if err := pg.Store.AddNetwork(ctx, me.Member.ID, name, p); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "added a network", name+" "+p.String()); err != nil {
+		return err
+	}
+	return pg.Back(c, name+" was added: look at it on Find.")
+}
+
+// reveal shows a set's password to a person who gives their own again. It is logged
+// before it is shown.
+func (pg *Page) reveal(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	id, err := shell.Number(c, "set")
+	if err != nil {
+		return err
+	}
+	sets, err := pg.Store.Sets(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(sets, func(x store.SealedSet) bool { return x.ID == id })
+	if i < 0 {
+		return store.ErrNotFound
+	}
+	if !pg.MayTry(c.Request().Context(), fmt.Sprintf("reveal %d", me.Person.ID)) {
+		return pg.Back(c, "Too many tries. Wait ten seconds, then try once more.")
+	}
+	hash, err := pg.Store.PasswordOf(ctx, me.Person.ID)
+	if err != nil {
+		return err
+	}
+	if !people.Check(c.FormValue("password"), hash) {
+		if err := pg.Audit(ctx, me, "was refused a password", sets[i].Name); err != nil {
+			return err
+		}
+		return pg.Back(c, "That isn't your own password: the set's stays sealed.")
+	}
+	secret, err := pg.Vault.Open(sets[i].Sealed, store.SetPlace(id))
+	if err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "was shown a password", sets[i].Name); err != nil {
+		return err
+	}
+	return pg.Show(c, shell.Secret{Heading: "Password of " + sets[i].Name, Secret: secret, Note: "User name " + sets[i].Username + ". That you were shown it is in the log. Close this page when you are done.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
+}
+
+// within reads a whole number from 1 to most.
+func within(text string, most int) (int, error) {
+	n, err := strconv.Atoi(strings.TrimSpace(text))
+	if err == nil && (n < 1 || n > most) {
+		err = strconv.ErrRange
+	}
+	return n, err
+}
+
+// setWishes keeps how often the networks are looked at, where clocks take their time
+// from, and how much is worked on at once.
+func (pg *Page) setWishes(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	every := map[string]int{"0": 0, "5": 5, "15": 15, "60": 60, "1440": 1440}
+	n, ok := every[c.FormValue("every")]
+	source := strings.TrimSpace(c.FormValue("source"))
+	if source == "named" {
+		a, err := netplan.ParseAddress(c.FormValue("server"))
+		if err != nil {
+			return pg.Back(c, err.Error())
+		}
+		source = a.String()
+	} else if source != "recorder" && source != "dhcp" {
+		ok = false
+	}
+	if !ok {
+		return pg.Back(c, "Pick how often to look, and where clocks take their time from.")
+	}
+	var most store.Limits
+	var err error
+	if most.Network, err = within(c.FormValue("network"), store.MostNetwork); err == nil {
+		most.Recorder, err = within(c.FormValue("recorder"), store.MostRecorder)
+	}
+	if err != nil {
+		return pg.Back(c, fmt.Sprintf("Say how many devices are worked on at once: 1 to %d of a network, 1 to %d of a recorder.", store.MostNetwork, store.MostRecorder))
+	}
+	if err := pg.Store.SetWishes(ctx, me.Member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most}); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source, most.Network, most.Recorder)); err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
+		return err
+	}
+	return pg.Back(c, "Kept, and everything was judged by it.")
+}
+
+// setLeast asks for a least firmware of a make and model.
+func (pg *Page) setLeast(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	l := identity.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")), Least: strings.TrimSpace(c.FormValue("least"))}
+	if l.Make == "" || len(l.Make) > 64 || len(l.Model) > 64 || len(l.Least) > 64 {
+		return pg.Back(c, "A least firmware is of a make, and of a model where it isn't for all of them.")
+	}
+	if err := pg.Store.SetLeast(ctx, me.Member.ID, l); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "set the least firmware", strings.TrimSpace(l.Make+" "+l.Model)+": "+l.Least); err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
+		return err
+	}
+	return pg.Back(c, "Kept, and everything was judged by it.")
+}

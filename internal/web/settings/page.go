@@ -1,0 +1,96 @@
+// Package settings shows what a site starts from, and who and what may use it.
+package settings
+
+import (
+	"context"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"io/fs"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "settings" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/settings/wishes", pg.setWishes)
+	r.Change.POST("/settings/least", pg.setLeast)
+	r.Change.POST("/settings/set", pg.addSet)
+	r.Change.POST("/settings/set/:set/reveal", pg.reveal)
+	r.Change.POST("/settings/network", pg.addNetwork)
+	r.Lead.POST("/settings/invite", pg.invite)
+	r.Lead.POST("/settings/invitations/:id/withdraw", pg.withdraw)
+	r.Lead.POST("/settings/people/:id/role", pg.setRole)
+	r.Lead.POST("/settings/token", pg.addToken)
+	r.Lead.POST("/settings/tokens/:id/end", pg.endToken)
+}
+
+// settingsData is what a site starts from, and who and what may use it.
+type settingsData struct {
+	Networks    []store.Network // benches left out
+	NetNames    map[int64]string
+	Leasts      []identity.Least
+	Every       []everyChoice
+	Server      string // named time server
+	Sets        []store.SealedSet
+	People      []store.Colleague
+	Invitations []store.Invitation
+	Tokens      []store.Token
+	Roles       []people.Role
+}
+
+type everyChoice struct {
+	Minutes int
+	Label   string
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{},
+		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"}, {60, "every hour"}, {1440, "every day"}}}
+	for _, n := range p.Networks {
+		if !n.Single {
+			d.Networks = append(d.Networks, n)
+			d.NetNames[n.ID] = n.Name
+		}
+	}
+	if src := p.Site.TimeSource; src != "recorder" && src != clock.DHCP {
+		d.Server = src
+	}
+	var err error
+	if d.Leasts, err = pg.Store.Leasts(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	if d.Sets, err = pg.Store.SharedSets(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	for i := range d.Sets {
+		d.Sets[i].Sealed = nil // nothing sealed goes near a page
+	}
+	if d.People, err = pg.Store.PeopleOf(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	if d.Invitations, err = pg.Store.Invitations(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	d.Tokens, err = pg.Store.Tokens(ctx, p.Site.ID)
+	return d, err
+}

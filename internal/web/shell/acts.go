@@ -1,0 +1,341 @@
+package shell
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Back sends the person to the page they came from, with a sentence to show.
+func (s *Server) Back(c *echo.Context, sentence string) error {
+	s.sessions.Put(c.Request().Context(), "flash", sentence)
+	to := c.FormValue("back")
+	if !strings.HasPrefix(to, "/sites/") || strings.ContainsAny(to, "\\\r\n") || strings.HasPrefix(to, "//") {
+		to = fmt.Sprintf("/sites/%d/board", VisitorOf(c).Member.ID)
+	}
+	return c.Redirect(http.StatusSeeOther, to)
+}
+
+// Actor is who asks for something: a person, or a program by its token.
+type Actor struct {
+	Site          int64
+	Person, Token int64
+	Factory       bool  // makers' default accounts may be tried, this once
+	Set           int64 // that is tried alone; 0: all in their order
+}
+
+// Actor is the visitor as who asks for something.
+func (v Visitor) Actor() Actor { return Actor{Site: v.Member.ID, Person: v.Person.ID} }
+
+// Selected reads which cameras a form names: those that were picked, else all that
+// the filter takes. asked words a selection that was a query.
+func Selected(c *echo.Context) (sel store.Selection, asked string, err error) {
+	form, err := c.FormValues()
+	if err != nil {
+		return sel, "", echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	sel.Site = VisitorOf(c).Member.ID
+	if picks := form["pick"]; len(picks) > 0 && form.Get("all") != "1" {
+		if len(picks) > MaxPicks {
+			return sel, "", echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("%d cameras were picked one by one, and %d can be: filter them, and select all that match.", len(picks), MaxPicks))
+		}
+		sel.IDs = []int64{}
+		for _, p := range picks {
+			if id, err := strconv.ParseInt(p, 10, 64); err == nil {
+				sel.IDs = append(sel.IDs, id)
+			}
+		}
+		return sel, "", nil
+	}
+	asked = strings.TrimSpace(form.Get("q"))
+	sel.Filter = filter.Parse(asked)
+	if asked == "" {
+		asked = "all"
+	}
+	return sel, asked, nil
+}
+
+// MaxPicks is how many cameras can be named one by one; more are named by a filter.
+const MaxPicks = 1000
+
+// StageOf finds a stage that this version does by its slug; ErrNotFound for any other.
+func StageOf(slug string) (stage.Stage, error) {
+	st, ok := stage.Parse(slug)
+	if !ok || !st.Built() {
+		return 0, store.ErrNotFound
+	}
+	return st, nil
+}
+
+// Plural counts things: "1 camera", "3,000 cameras".
+func Plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return stage.Thousands(n) + " " + one + "s"
+}
+
+// StartRead begins a run that reads a stage of a selection.
+func (s *Server) StartRead(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
+	ask := engine.Ask{Site: me.Site, Stage: st, Person: me.Person, Token: me.Token, AskedOf: asked}
+	return s.Engine.Read(ctx, ask, sel, me.Factory, me.Set)
+}
+
+func (s *Server) read(c *echo.Context) error {
+	slug := c.Param("stage")
+	if slug == "any" { // the Board's bar: which one is a field
+		slug = c.FormValue("stage")
+	}
+	st, err := StageOf(slug)
+	if err != nil {
+		return err
+	}
+	sel, asked, err := Selected(c)
+	if err != nil {
+		return err
+	}
+	me := VisitorOf(c).Actor()
+	me.Factory = c.FormValue("factory") == "1"
+	me.Set, _ = strconv.ParseInt(c.FormValue("set"), 10, 64)
+	if _, err := s.StartRead(c.Request().Context(), me, st, sel, asked); err != nil {
+		return s.Told(c, err)
+	}
+	return s.Back(c, "")
+}
+
+// Told shows an error that is a sentence for the person, and passes others on.
+func (s *Server) Told(c *echo.Context, err error) error {
+	if IsTold(err) {
+		return s.Back(c, err.Error())
+	}
+	return err
+}
+
+// Propose lists what a stage would change on a selection now.
+func (s *Server) Propose(ctx context.Context, st stage.Stage, sel store.Selection) (picks []engine.Pick, underWay int, err error) {
+	sel.ActStage, sel.Act = st, stage.Apply
+	ids, err := s.Store.Resolve(ctx, sel)
+	if err != nil {
+		return nil, 0, err
+	}
+	return s.Engine.Propose(ctx, sel.Site, st, ids)
+}
+
+// StartApply begins a run that makes what a stage proposes for a selection.
+func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
+	picks, underWay, err := s.Propose(ctx, st, sel)
+	if err != nil {
+		return 0, err
+	}
+	if len(picks) == 0 && underWay > 0 {
+		return 0, engine.ErrUnderWay
+	}
+	count := 0
+	for _, p := range picks {
+		count += len(p.Changes)
+	}
+	title := fmt.Sprintf("%s: %s on %s", st, Plural(count, "change"), Plural(len(picks), "camera"))
+	run, err := s.Engine.Apply(ctx, engine.Ask{Site: me.Site, Stage: st, Title: title, Person: me.Person, Token: me.Token, AskedOf: asked}, picks)
+	if err != nil {
+		return 0, err
+	}
+	return run, s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "asked for changes", Detail: title})
+}
+
+func (s *Server) apply(c *echo.Context) error {
+	st, err := StageOf(c.Param("stage"))
+	if err != nil {
+		return err
+	}
+	sel, asked, err := Selected(c)
+	if err != nil {
+		return err
+	}
+	if _, err := s.StartApply(c.Request().Context(), VisitorOf(c).Actor(), st, sel, asked); err != nil {
+		return s.Told(c, err)
+	}
+	return s.Back(c, "")
+}
+
+// TakeBack begins a run that undoes a change of the site.
+func (s *Server) TakeBack(ctx context.Context, me Actor, id int64) (int64, error) {
+	ch, err := s.Store.Change(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if ch.SiteID != me.Site {
+		return 0, store.ErrNotFound
+	}
+	run, err := s.Engine.Undo(ctx, engine.Ask{Person: me.Person, Token: me.Token}, ch)
+	if err != nil {
+		return 0, err
+	}
+	return run, s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
+}
+
+// Camera reads the camera that a form names.
+func (s *Server) Camera(c *echo.Context) (*site.Snapshot, store.Device, error) {
+	id, err := strconv.ParseInt(c.FormValue("device"), 10, 64)
+	if err != nil {
+		return nil, store.Device{}, store.ErrNotFound
+	}
+	v, err := site.Load(c.Request().Context(), s.Store, VisitorOf(c).Member.ID, []int64{id})
+	if err != nil {
+		return nil, store.Device{}, err
+	}
+	d, ok := v.Device(id)
+	if !ok || d.Kind != identity.Camera {
+		return nil, store.Device{}, store.ErrNotFound
+	}
+	return v, d, nil
+}
+
+func (s *Server) stopRun(c *echo.Context) error {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	id, err := Number(c, "run")
+	if err != nil {
+		return err
+	}
+	if err := s.StopRun(ctx, me.Actor(), id); err != nil {
+		return err
+	}
+	return s.Back(c, "The run stops: what is under way ends, nothing more begins.")
+}
+
+// StopRun asks a run to stop.
+func (s *Server) StopRun(ctx context.Context, me Actor, run int64) error {
+	if err := s.Store.StopRun(ctx, me.Site, run); err != nil {
+		return err
+	}
+	return s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
+}
+
+// Still passes a picture on that a device gave, decoded and checked on the way.
+func (s *Server) Still(c *echo.Context, get func(store.Device) ([]byte, error)) error {
+	id, err := Number(c, "device")
+	if err != nil {
+		return err
+	}
+	d, err := s.Store.Device(c.Request().Context(), id)
+	if err != nil {
+		return err
+	}
+	if d.SiteID != VisitorOf(c).Member.ID {
+		return store.ErrNotFound
+	}
+	data, err := get(d)
+	if err != nil {
+		s.Log.Info("no still", "device", d.ID, "err", err)
+		return c.NoContent(http.StatusNotFound)
+	}
+	c.Response().Header().Set("Cache-Control", "no-store")
+	return c.Blob(http.StatusOK, "image/jpeg", data)
+}
+
+// WithQuery is a page's address with one query value changed.
+func WithQuery(u *url.URL, key, value string) string {
+	q := u.Query()
+	if value == "" {
+		q.Del(key)
+	} else {
+		q.Set(key, value)
+	}
+	if key == "q" || key == "sort" {
+		q.Del("from") // what is asked anew is read from its beginning
+	}
+	if len(q) == 0 {
+		return u.Path
+	}
+	return u.Path + "?" + q.Encode()
+}
+
+// AddressText is an address, empty where there is none.
+func AddressText(a *netip.Addr) string {
+	if a == nil {
+		return ""
+	}
+	return a.String()
+}
+
+// IsTold says whether an error is a sentence for the person, or a device's.
+func IsTold(err error) bool { return err != nil && !engine.Ours(err) }
+
+// Flash keeps a sentence that the next page shows.
+func (s *Server) Flash(ctx context.Context, sentence string) { s.sessions.Put(ctx, "flash", sentence) }
+
+// Audit writes down what a person did.
+func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) error {
+	return s.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
+}
+
+// JudgedBack has a camera judged again after a person decided something about it, writes
+// that down, and goes back with a sentence.
+func (s *Server) JudgedBack(c *echo.Context, d store.Device, act, detail, sentence string) error {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	if err := s.Audit(ctx, me, act, d.Place+detail); err != nil {
+		return err
+	}
+	if err := s.Engine.Judge(ctx, me.Member.ID, []int64{d.ID}); err != nil {
+		return err
+	}
+	return s.Back(c, sentence)
+}
+
+// undo takes back a change that was made.
+func (s *Server) undo(c *echo.Context) error {
+	id, err := Number(c, "change")
+	if err != nil {
+		return err
+	}
+	if _, err := s.TakeBack(c.Request().Context(), VisitorOf(c).Actor(), id); err != nil {
+		return s.Told(c, err)
+	}
+	return s.Back(c, "")
+}
+
+// Secret is shown on a page of its own, once, and kept by no browser.
+type Secret struct {
+	Heading, Secret, Note, Back string
+}
+
+// Show shows a secret.
+func (s *Server) Show(c *echo.Context, x Secret) error {
+	b := s.bare(c, x.Heading, "")
+	b.Data = x
+	c.Response().Header().Set("Cache-Control", "no-store")
+	return c.Render(http.StatusOK, "secret", b)
+}
+
+// MaxTabs is how many cameras a page offers side by side; the filter reaches the rest.
+const MaxTabs = 8
+
+// Tabs picks the cameras that get a tab, the chosen one among them.
+func Tabs(all []Row, chosen *Row) (tabs []Row, more int) {
+	tabs = all[:min(len(all), MaxTabs)]
+	if chosen != nil && !slices.ContainsFunc(tabs, func(r Row) bool { return r.Device.ID == chosen.Device.ID }) {
+		tabs = append(slices.Clone(tabs[:MaxTabs-1]), *chosen)
+	}
+	return tabs, len(all) - len(tabs)
+}
+
+// Int is 1 for true, for sorting and counting.
+func Int(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

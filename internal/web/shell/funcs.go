@@ -1,0 +1,114 @@
+package shell
+
+import (
+	"fmt"
+	"html/template"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/store"
+)
+
+func (s *Server) funcs() template.FuncMap {
+	return template.FuncMap{
+		"static": func(name string) string { return "/static/" + s.version + "/" + name },
+		"ago":    ago,
+		"at": func(t time.Time, z *time.Location) string {
+			if t.IsZero() {
+				return ""
+			}
+			return t.In(z).Format("02 Jan 15:04:05")
+		},
+		"clock": func(t time.Time, z *time.Location) string { return t.In(z).Format("15:04") },
+		"offset": func(t time.Time, z *time.Location) string {
+			_, sec := t.In(z).Zone()
+			if sec == 0 {
+				return "UTC+0"
+			}
+			return fmt.Sprintf("UTC%+d", sec/3600)
+		},
+		"plural": Plural,
+		"f1":     func(v float64) string { return strconv.FormatFloat(v, 'f', 1, 64) },
+		"add":    func(a, b float64) float64 { return a + b },
+		"half":   func(v float64) float64 { return v / 2 },
+		"short":  topic.Short,
+		"bare":   func(m stage.Mark) stage.Mark { m.Words = ""; return m },
+		"inc":    func(a int) int { return a + 1 },
+		"mul":    func(a, b int) int { return a * b },
+		"stages": stage.All,
+		"pretty": stream.Pretty,
+		"others": func() []struct{ Slug, Name string } {
+			return []struct{ Slug, Name string }{{"sightings", "Sightings"}, {"log", "Log"}, {"settings", "Settings"}}
+		},
+		"thousands": stage.Thousands,
+		"left":      timeLeft,
+		"changeClass": func(c store.Change) string {
+			switch {
+			case c.State == store.Verified:
+				return "t-ready"
+			case c.Open() || c.State == store.Undoing:
+				return "t-working"
+			case c.State == store.Undone:
+				return "t-notyet"
+			}
+			return "t-blocked"
+		},
+		"partial": s.partial,
+		"dict": func(kv ...any) map[string]any {
+			m := map[string]any{}
+			for i := 0; i+1 < len(kv); i += 2 {
+				m[kv[i].(string)] = kv[i+1]
+			}
+			return m
+		},
+	}
+}
+
+// ago is how old a reading is, in the shortest plain form.
+func ago(now, t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	d := now.Sub(t)
+	switch {
+	case d < 2*time.Second:
+		return "just now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+// timeLeft says how long a run still takes, from how long it took so far; empty
+// while that can't be told.
+func timeLeft(now time.Time, r store.Run) string {
+	done := r.Total - r.Left()
+	took := now.Sub(r.StartedAt)
+	if r.EndedAt != nil || done < 5 || took < 3*time.Second {
+		return ""
+	}
+	d := time.Duration(float64(took) / float64(done) * float64(r.Left()))
+	if d < time.Minute {
+		return fmt.Sprintf("about %d s more", int(d.Seconds())+1)
+	}
+	return fmt.Sprintf("about %d min more", int(d.Minutes())+1)
+}
+
+// partial executes what a page brings for the side sheet, where it brings anything.
+func (s *Server) partial(b Frame) (template.HTML, error) {
+	r, ok := s.pages[b.Page]
+	if !ok || b.Sheet == nil || b.Sheet.Extra == nil {
+		return "", nil
+	}
+	var w strings.Builder
+	err := r.template.ExecuteTemplate(&w, "sheet-"+b.Sheet.Stage.Slug(), b)
+	return template.HTML(w.String()), err // made by a template, which escaped it
+}

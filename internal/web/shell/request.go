@@ -1,0 +1,304 @@
+package shell
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	_ "time/tzdata" // sites name their zone; the machine may not know it
+
+	"github.com/labstack/echo/v5"
+	"golang.org/x/sync/errgroup"
+
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Frame is what every page shows; Data is the page's own.
+type Frame struct {
+	Title, Version, Message, Flash, CSRF string
+	Me                                   people.Person
+	Site                                 store.Member
+	Sites                                []store.Member
+	MayChange, MayLead                   bool
+	Page                                 string
+	Script                               bool // it has a script of its own
+	Stage                                stage.Stage
+	URL                                  *url.URL
+	Query                                string
+	Unknown                              []string // of the filter, what means nothing
+	Now                                  time.Time
+	Zone                                 *time.Location
+	Passage                              []passageItem
+	Runs                                 []store.Run
+	Cameras, Recorders                   int
+	Window                               Window
+	Sheet                                *Sheet
+	Data                                 any
+}
+
+// Window is the part of the matching rows that a page shows.
+type Window struct {
+	From, To, Total int
+	Back, Next      string // addresses; empty where there is nothing further
+	Sort            store.Sort
+}
+
+// Part says whether there is more than what is shown.
+func (w Window) Part() bool { return w.Total > w.To-w.From+1 && w.Total > 0 }
+
+// Back is where a form returns to.
+func (b Frame) Back() string { return b.URL.RequestURI() }
+
+// With is this page with one query value changed.
+func (b Frame) With(key, value string) string { return WithQuery(b.URL, key, value) }
+
+// Path is an address of the site.
+func (b Frame) Path(rest string) string { return fmt.Sprintf("/sites/%d/%s", b.Site.ID, rest) }
+
+// Sorted is the address that sorts by a column: by it, then the other way round, then
+// in the list's own order again. mark is "ascending", "descending" or empty.
+func (b Frame) Sorted(by string) sortLink {
+	l := sortLink{Mark: "", Href: WithQuery(b.URL, "sort", by)}
+	if b.Window.Sort.By == by {
+		l = sortLink{"ascending", WithQuery(b.URL, "sort", "-"+by)}
+		if b.Window.Sort.Down {
+			l = sortLink{"descending", WithQuery(b.URL, "sort", "")}
+		}
+	}
+	return l
+}
+
+type sortLink struct{ Mark, Href string }
+
+type passageItem struct {
+	Stage                   stage.Stage
+	Ready, Needs, Blocked   int
+	Total                   int
+	ReadyW, NeedsW, BlockdW float64 // widths of the bar's parts, of 100
+}
+
+// Row is one source in a table.
+type Row struct {
+	Device    store.Device
+	Marks     map[stage.Stage]stage.Mark
+	Proposals []finding.Change // of the page's stage
+}
+
+// Address is the row's address as text.
+func (r Row) Address() string { return AddressText(r.Device.Address) }
+
+// Mark of the row in a stage.
+func (r Row) Mark(s stage.Stage) stage.Mark {
+	if m, ok := r.Marks[s]; ok {
+		return m
+	}
+	return stage.Mark{State: stage.NotYet, Sentence: "Not read yet."}
+}
+
+// Request is what a page is made from: a window of the site's cameras.
+type Request struct {
+	Frame
+	Engine    *engine.Engine
+	Snapshot  *site.Snapshot // the window's cameras and all recorders; see Load
+	Networks  []store.Network
+	Groups    []stage.Group
+	Rows      []Row
+	Selection store.Selection
+	server    *Server
+}
+
+// MaxRows is how many rows a page shows; the next Window has the rest.
+const MaxRows = 200
+
+func (s *Server) page(c *echo.Context) error {
+	room, ok := s.pages[c.Param("page")]
+	if !ok {
+		return store.ErrNotFound
+	}
+	ctx := c.Request().Context()
+	r, err := s.gather(c, room)
+	if err != nil {
+		return err
+	}
+	if r.Data, err = room.Build(ctx, r); err != nil {
+		return err
+	}
+	if err := s.openSheet(ctx, r); err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "no-store")
+	return c.Render(http.StatusOK, room.Slug(), r.Frame)
+}
+
+// gather reads what every page shows, in a fixed number of queries.
+func (s *Server) gather(c *echo.Context, room *room) (*Request, error) {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	name := room.Slug()
+	p := &Request{Engine: s.Engine, server: s}
+	p.Me, p.Site, p.MayChange, p.MayLead = me.Person, me.Member, me.Member.Role.MayChange(), me.Member.Role == people.Lead
+	p.Page, p.Script, p.URL, p.Version, p.Now = name, room.script, c.Request().URL, s.version, time.Now()
+	p.Query = strings.TrimSpace(c.QueryParam("q"))
+	p.CSRF, _ = c.Get("csrf").(string)
+	if c.Request().Header.Get("X-Live") == "" { // a live update in the background takes no one's sentence away
+		p.Flash = s.sessions.PopString(ctx, "flash")
+	}
+	var err error
+	if p.Zone, err = time.LoadLocation(me.Member.Zone); err != nil {
+		p.Zone = time.UTC
+	}
+	p.Stage, _ = stage.Parse(name)
+	p.Title = title(name, p.Stage)
+	// They know nothing of each other and fill different fields: side by side.
+	together, ctx := errgroup.WithContext(ctx)
+	for _, read := range []func(context.Context, *Request) error{s.readSite, s.readWindow, s.readRuns} {
+		together.Go(func() error { return read(ctx, p) })
+	}
+	return p, together.Wait()
+}
+
+func title(name string, st stage.Stage) string {
+	switch {
+	case st != 0:
+		return st.String()
+	case name != "":
+		return strings.ToUpper(name[:1]) + name[1:]
+	}
+	return name
+}
+
+// readSite reads the site's networks, its sums and the passage.
+func (s *Server) readSite(ctx context.Context, p *Request) error {
+	var err error
+	if p.Sites, err = s.Store.Sites(ctx, p.Me.ID); err != nil {
+		return err
+	}
+	if p.Networks, err = s.Store.Networks(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	if p.Cameras, p.Recorders, err = s.Store.Counts(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	if p.Groups, err = s.Store.Groups(ctx, p.Site.ID); err != nil {
+		return err
+	}
+	for _, st := range stage.All() {
+		it := passageItem{Stage: st, Total: p.Cameras}
+		for _, g := range p.Groups {
+			switch {
+			case g.Stage != st:
+			case g.State == stage.Ready:
+				it.Ready += g.Count
+			case g.State == stage.Needs || g.State == stage.Stale:
+				it.Needs += g.Count
+			case g.State == stage.Blocked:
+				it.Blocked += g.Count
+			}
+		}
+		if it.Total > 0 {
+			part := func(n int) float64 { return 100 * float64(n) / float64(it.Total) }
+			it.ReadyW, it.NeedsW, it.BlockdW = part(it.Ready), part(it.Needs), part(it.Blocked)
+		}
+		p.Passage = append(p.Passage, it)
+	}
+	return nil
+}
+
+// readWindow reads the rows that match the filter, from where the address says.
+func (s *Server) readWindow(ctx context.Context, p *Request) error {
+	q := p.URL.Query()
+	f := filter.Parse(p.Query)
+	p.Unknown = f.Unknown
+	p.Selection = store.Selection{Site: p.Site.ID, Filter: f}
+	w := Window{Sort: store.ParseSort(q.Get("sort"))}
+	skip, _ := strconv.Atoi(q.Get("from"))
+	skip = max(0, skip-1)
+	devices, total, err := s.Store.Window(ctx, p.Selection, w.Sort, skip, MaxRows)
+	if err != nil {
+		return err
+	}
+	w.From, w.To, w.Total = min(skip+1, total), skip+len(devices), total
+	if skip > 0 {
+		w.Back = WithQuery(p.URL, "from", fmt.Sprint(max(1, skip+1-MaxRows)))
+	}
+	if w.To < total {
+		w.Next = WithQuery(p.URL, "from", fmt.Sprint(w.To+1))
+	}
+	p.Window = w
+	p.Rows, err = s.RowsOf(ctx, devices)
+	return err
+}
+
+// RowsOf reads the marks of devices; those that a change is being made on are shown
+// as working.
+func (s *Server) RowsOf(ctx context.Context, devices []store.Device) ([]Row, error) {
+	ids, sources := make([]int64, len(devices)), make([]int64, len(devices))
+	for i, d := range devices {
+		ids[i], sources[i] = d.ID, d.SourceID
+	}
+	marks, err := s.Store.Marks(ctx, sources)
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.Store.OpenChanges(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([]Row, len(devices))
+	for i, d := range devices {
+		rows[i] = Row{Device: d, Marks: marks[d.SourceID]}
+	}
+	for _, c := range open {
+		i := slices.Index(ids, c.DeviceID)
+		rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
+	}
+	return rows, nil
+}
+
+// readRuns shows runs that are under way and those that ended a moment ago.
+func (s *Server) readRuns(ctx context.Context, p *Request) error {
+	runs, err := s.Store.Runs(ctx, p.Site.ID, 8)
+	for _, r := range runs {
+		if r.EndedAt == nil && len(p.Runs) < 3 {
+			p.Runs = append(p.Runs, r)
+		}
+	}
+	// The last one stays for a moment, so that its outcome can be read.
+	if len(p.Runs) == 0 && len(runs) > 0 && p.Now.Sub(*runs[0].EndedAt) < 15*time.Second {
+		p.Runs = runs[:1]
+	}
+	return err
+}
+
+// Load reads the facts of the window's cameras, for pages that show them, and what the
+// page's stage proposes.
+func (r *Request) Load(ctx context.Context) error {
+	ids := make([]int64, len(r.Rows))
+	for i, x := range r.Rows {
+		ids[i] = x.Device.ID
+	}
+	var err error
+	if r.Snapshot, err = site.Load(ctx, r.server.Store, r.Site.ID, ids); err != nil {
+		return err
+	}
+	for i := range r.Rows {
+		r.Rows[i].Proposals = r.Engine.Proposals(r.Now, r.Snapshot, r.Rows[i].Device, r.Stage)
+	}
+	return nil
+}
+
+// Can counts the cameras of the selection that a stage can be read of now.
+func (r *Request) Can(ctx context.Context, st stage.Stage) (int, error) {
+	sel := r.Selection
+	sel.Ready = st
+	return r.server.Store.Count(ctx, sel)
+}

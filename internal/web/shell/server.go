@@ -1,0 +1,260 @@
+// Package shell frames the product's pages: session and guard, the head and the passage,
+// the table's window, the side sheet, live updates. A page is an added room: it brings its
+// own template, data and acts, and the shell names none. It holds no rule.
+package shell
+
+import (
+	"cmp"
+	"compress/gzip"
+	"context"
+	"embed"
+	"errors"
+	"html/template"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/vault"
+)
+
+//go:embed templates/*.html
+var templateFiles embed.FS
+
+//go:embed all:static
+var staticFiles embed.FS
+
+// Options of a Server.
+type Options struct {
+	Hosts  []string // host names requests may name; the listen address is always one
+	Listen string
+	Secure bool // cookies over TLS alone
+	Log    *slog.Logger
+}
+
+// Server makes the handler of all pages. Pages embed it for what they share.
+type Server struct {
+	Store    *store.Store
+	Engine   *engine.Engine
+	Vault    *vault.Vault
+	Log      *slog.Logger
+	sessions *scs.SessionManager
+	cleanup  *pgxstore.PostgresStore
+	base     *template.Template            // what all pages share
+	alone    map[string]*template.Template // pages outside a site: enter, join, message, secret
+	pages    map[string]*room
+	sheets   map[stage.Stage]Sheeter
+	order    []*room
+	hub      *hub
+	opt      Options
+	version  string
+	metrics  *metrics
+}
+
+// New makes a server; Register gives it pages, Close lets its listener go.
+func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Server, error) {
+	opt.Log = cmp.Or(opt.Log, slog.Default())
+	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}}
+	s.cleanup = pgxstore.New(st.Pool)
+	s.sessions = scs.New()
+	s.sessions.Store = s.cleanup
+	s.sessions.HashTokenInStore = true   // who reads the database can't sign in with it
+	s.sessions.Lifetime = 12 * time.Hour // an idle one ends sooner, see store.Idle
+	s.sessions.Cookie.Name = "harbour"
+	s.sessions.Cookie.HttpOnly = true
+	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
+	s.sessions.Cookie.Secure = opt.Secure
+	s.metrics = newMetrics(st)
+	if err := s.parse(); err != nil {
+		return nil, err
+	}
+	s.hub = newHub(st, opt.Log)
+	return s, nil
+}
+
+// Close ends the server's own goroutines.
+func (s *Server) Close() {
+	s.hub.close()
+	s.cleanup.StopCleanup()
+}
+
+// MaxUpload is how many bytes an uploaded file may have.
+const MaxUpload = 4 << 20
+
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+
+// Handler is the whole site.
+func (s *Server) Handler() http.Handler { return s.routes() }
+
+func (s *Server) routes() *echo.Echo {
+	e := echo.New()
+	e.Renderer = s
+	e.Logger = s.Log
+	e.HTTPErrorHandler = s.failed
+	e.Use(s.requestLog(), middleware.Recover(), s.hostAllowed)
+	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin"}))
+	// A file is the one thing that may be larger.
+	file := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/upload") }
+	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: file}),
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxUpload + 64<<10, Skipper: func(c *echo.Context) bool { return !file(c) }}))
+	e.GET("/healthz", s.health)
+	e.GET("/static/:version/*", s.static)
+
+	g := e.Group("", echo.WrapMiddleware(s.sessions.LoadAndSave), middleware.CSRFWithConfig(middleware.CSRFConfig{
+		TokenLookup: "form:_csrf,header:X-CSRF-Token", CookieName: "harbour_csrf", CookiePath: "/", CookieHTTPOnly: true,
+		CookieSecure: s.opt.Secure, CookieSameSite: http.SameSiteLaxMode}))
+	zip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Level: gzip.BestSpeed})
+	g.GET("/sign-in", s.enterPage, zip)
+	g.POST("/sign-in", s.enter)
+	g.POST("/sign-out", s.signOut)
+	g.GET("/join", s.joinPage)
+	g.POST("/join", s.join)
+	g.GET("/", s.home)
+	g.POST("/account/password", s.changePassword, s.signedIn)
+	g.POST("/account/sign-ins/:id/end", s.endSignIn, s.signedIn)
+	site := g.Group("/sites/:site", s.member)
+	change := site.Group("", s.mayChange)
+	site.GET("/live", s.live)
+	site.GET("/:page", s.page, zip)
+	change.POST("/:stage/read", s.read)
+	change.POST("/:stage/apply", s.apply)
+	change.POST("/runs/:run/stop", s.stopRun)
+	change.POST("/changes/:change/undo", s.undo)
+	r := &Routes{Root: e.Group(""), Site: site, Change: change, Lead: site.Group("", s.mayLead)}
+	r.Root.GET("/metrics", s.metrics.serve, s.Program(people.ScopeRead))
+	for _, page := range s.order {
+		page.Routes(r)
+	}
+	return e
+}
+
+// requestLog writes method, path and status; queries, forms and headers may hold
+// what isn't for a log.
+func (s *Server) requestLog() echo.MiddlewareFunc {
+	return middleware.RequestLoggerWithConfig(middleware.RequestLoggerConfig{
+		LogMethod: true, LogURIPath: true, LogStatus: true, LogLatency: true, HandleError: true,
+		LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
+			s.metrics.took.WithLabelValues(v.Method, strconv.Itoa(v.Status/100)+"xx").Observe(v.Latency.Seconds())
+			level := slog.LevelInfo
+			if v.Status >= 500 && c.Request().Context().Err() == nil {
+				level = slog.LevelError
+			}
+			s.Log.Log(c.Request().Context(), level, "request", "method", v.Method, "path", v.URIPath, "status", v.Status, "took", v.Latency.Round(time.Millisecond), "err", v.Error)
+			return nil
+		}})
+}
+
+// hostAllowed refuses requests under names that aren't ours: a page elsewhere may
+// make a name of its own point here.
+func (s *Server) hostAllowed(next echo.HandlerFunc) echo.HandlerFunc {
+	allowed := append([]string{s.opt.Listen, "localhost", "127.0.0.1"}, s.opt.Hosts...)
+	return func(c *echo.Context) error {
+		host := c.Request().Host
+		name, _, err := net.SplitHostPort(host)
+		if err != nil {
+			name = host
+		}
+		if !slices.Contains(allowed, host) && !slices.Contains(allowed, name) {
+			return echo.NewHTTPError(http.StatusMisdirectedRequest, "This server isn't called that.")
+		}
+		return next(c)
+	}
+}
+
+// static serves the shell's own files, and under pages/ the scripts of pages.
+func (s *Server) static(c *echo.Context) error {
+	name := c.Param("*")
+	if strings.HasSuffix(name, "/") || name == "" {
+		return echo.NewHTTPError(http.StatusNotFound, "There is no such file.")
+	}
+	files, err := fs.Sub(staticFiles, "static")
+	if err != nil {
+		return err
+	}
+	if slug, ok := strings.CutPrefix(name, "pages/"); ok {
+		room, there := s.pages[strings.TrimSuffix(slug, ".js")]
+		if !there || !room.script {
+			return echo.NewHTTPError(http.StatusNotFound, "There is no such file.")
+		}
+		files, name = room.Files(), "page.js"
+	}
+	c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	http.ServeFileFS(c.Response(), c.Request(), files, name)
+	return nil
+}
+
+func (s *Server) health(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Pool.Ping(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database doesn't answer\n")
+	}
+	return c.String(http.StatusOK, "ok\n")
+}
+
+// failed words an error for the person at the page.
+func (s *Server) failed(c *echo.Context, err error) {
+	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
+		return // the log's middleware had it answered already
+	}
+	if c.Request().Context().Err() != nil {
+		return // the browser went elsewhere; nobody reads an answer
+	}
+	status, sentence := http.StatusInternalServerError, "Something in this server went wrong; its log says what. Nothing was lost: go back and try again."
+	var he *echo.HTTPError
+	var coder interface{ StatusCode() int }
+	switch {
+	case errors.As(err, &he):
+		status, sentence = he.Code, he.Message
+	case errors.Is(err, store.ErrNotFound):
+		status, sentence = http.StatusNotFound, "There is no such thing here, or it isn't yours to see."
+	case errors.As(err, &coder):
+		status, sentence = coder.StatusCode(), http.StatusText(coder.StatusCode())
+	default:
+		s.Log.Error("a page failed", "path", c.Request().URL.Path, "err", err)
+	}
+	if sentence == "" {
+		sentence = http.StatusText(status)
+	}
+	if status == http.StatusForbidden && strings.Contains(strings.ToLower(sentence), "csrf") {
+		sentence = "This page was open for too long, or the request came from elsewhere. Go back, load it again and try once more."
+	}
+	data := Frame{Title: "Not done", Version: s.version, Message: sentence}
+	if rerr := c.Render(status, "message", data); rerr != nil {
+		_ = c.String(status, sentence)
+	}
+}
+
+// Number reads the named part of the path as a row's number; what is no number is not found.
+func Number(c *echo.Context, name string) (int64, error) {
+	id, err := strconv.ParseInt(c.Param(name), 10, 64)
+	if err != nil {
+		return 0, store.ErrNotFound
+	}
+	return id, nil
+}
+
+// Answers lists the methods and paths that are answered, as echo writes them.
+func (s *Server) Answers() [][2]string {
+	var out [][2]string
+	for _, r := range s.routes().Router().Routes() {
+		switch r.Method {
+		case http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete, http.MethodPatch:
+			out = append(out, [2]string{r.Method, r.Path})
+		}
+	}
+	return out
+}

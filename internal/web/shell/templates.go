@@ -1,0 +1,106 @@
+package shell
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"html/template"
+	"io"
+	"io/fs"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+)
+
+// version changes when any asset does, so that browsers may keep them for long.
+func versionOf(all ...fs.FS) (string, error) {
+	h := sha256.New()
+	for _, files := range all {
+		err := fs.WalkDir(files, ".", func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || strings.HasSuffix(path, ".html") {
+				return err
+			}
+			data, err := fs.ReadFile(files, path)
+			if err == nil {
+				fmt.Fprintf(h, "%s %d ", path, len(data))
+				_, _ = h.Write(data)
+			}
+			return err
+		})
+		if err != nil {
+			return "", err
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil))[:10], nil
+}
+
+// parse reads the shell's own templates.
+func (s *Server) parse() error {
+	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/sheet.html")
+	if err != nil {
+		return fmt.Errorf("shell: %w", err)
+	}
+	s.base, s.alone = base, map[string]*template.Template{}
+	for _, name := range []string{"enter", "join", "message", "secret"} {
+		t, err := base.Clone()
+		if err == nil {
+			t, err = t.ParseFS(templateFiles, "templates/"+name+".html")
+		}
+		if err != nil {
+			return fmt.Errorf("shell: %w", err)
+		}
+		s.alone[name] = t
+	}
+	return nil
+}
+
+// assemble parses the templates of all pages: each has the shell's, its own, and what
+// the others bring for the side sheet.
+func (s *Server) assemble() error {
+	assets := []fs.FS{staticFiles}
+	common, err := s.base.Clone()
+	if err != nil {
+		return err
+	}
+	for _, r := range s.order {
+		files := r.Files()
+		if files == nil {
+			continue
+		}
+		assets = append(assets, files)
+		if _, err := fs.Stat(files, "sheet.html"); err == nil {
+			if _, err := common.ParseFS(files, "sheet.html"); err != nil {
+				return fmt.Errorf("shell: the sheet of %s: %w", r.Slug(), err)
+			}
+		}
+		_, err := fs.Stat(files, "page.js")
+		r.script = err == nil
+	}
+	for _, r := range s.order {
+		if r.Files() == nil {
+			continue
+		}
+		t, err := common.Clone()
+		if err == nil {
+			t, err = t.ParseFS(r.Files(), "page.html")
+		}
+		if err != nil {
+			return fmt.Errorf("shell: the page %s: %w", r.Slug(), err)
+		}
+		r.template = t
+	}
+	s.version, err = versionOf(assets...)
+	return err
+}
+
+// Render is echo's renderer: name is a page, which fills the layout.
+func (s *Server) Render(_ *echo.Context, w io.Writer, name string, data any) error {
+	t, ok := s.alone[name]
+	if r, is := s.pages[name]; is {
+		t, ok = r.template, r.template != nil
+	}
+	if !ok {
+		return fmt.Errorf("shell: no page %q", name)
+	}
+	return t.ExecuteTemplate(w, "layout", data)
+}

@@ -1,0 +1,71 @@
+package signin
+
+import (
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/stages/signin"
+	"duskyharbor/internal/web/shell"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// rotate gives the selected cameras new passwords of their own.
+func (pg *Page) rotate(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	sel, asked, err := shell.Selected(c)
+	if err != nil {
+		return err
+	}
+	devices, err := pg.Store.Resolve(ctx, sel)
+	if err != nil {
+		return err
+	}
+	if len(devices) == 0 {
+		return pg.Back(c, "No camera was selected.")
+	}
+	title := "New passwords for " + shell.Plural(len(devices), "camera")
+	_, left, err := pg.stage.Rotate(ctx, engine.Ask{Site: me.Member.ID, Title: title, Person: me.Person.ID, AskedOf: asked}, devices)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	if err := pg.Audit(ctx, me, "asked for new passwords", shell.Plural(len(devices)-left, "camera")); err != nil {
+		return err
+	}
+	if left > 0 {
+		return pg.Back(c, shell.Plural(left, "camera")+" that no account opens keep what they have.")
+	}
+	return pg.Back(c, "")
+}
+
+// allowBasic keeps whether a device may be given its password in clear.
+func (pg *Page) allowBasic(c *echo.Context) error {
+	_, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	on := c.FormValue("off") != "1"
+	if err := pg.Store.AllowBasic(c.Request().Context(), d.ID, on); err != nil {
+		return err
+	}
+	if !on {
+		return pg.JudgedBack(c, d, "forbade Basic", "", "Its password isn't sent in clear any more.")
+	}
+	return pg.JudgedBack(c, d, "allowed Basic in clear", "", "Basic is allowed on "+d.Place+": sign in again.")
+}
+
+// trust takes the certificate that a device shows now for its own.
+func (pg *Page) trust(c *echo.Context) error {
+	ctx := c.Request().Context()
+	v, d, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	f, _ := signin.Facts(time.Now(), v, d)
+	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != c.FormValue("shown") {
+		return pg.Back(c, "It shows another certificate by now: sign in again and compare.")
+	}
+	if err := pg.stage.Trust(ctx, d, f.Shown); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, d, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
+}

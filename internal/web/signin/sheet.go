@@ -1,0 +1,91 @@
+package signin
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/signin"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// sheetExtra is what a person can decide or have done about a camera's accounts.
+type sheetExtra struct {
+	Device          int64
+	Certificate     string // the one that it shows now, where that isn't the trusted one
+	Basic, Forbid   bool   // Basic in clear can be allowed, or forbidden again
+	Factory, Rotate bool
+	Own             int64             // set made for it alone that opens it; 0: none
+	Sets            []store.SealedSet // one of which can be tried by itself
+}
+
+// Sheet tells what opens the camera.
+func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
+	d, v := sh.Row.Device, sh.Snapshot
+	f, w := signin.Facts(p.Now, v, d)
+	if a := f.Account; a != nil {
+		sh.Fact("Opened with", a.Set, a.At)
+		sh.Code("User name", a.Username, a.At)
+		sh.Fact("Sent by", string(a.Scheme), a.At)
+		if a.Own {
+			sh.Fact("Token's time", "the camera's own ("+clock.Offset{Low: a.Offset, High: a.Offset}.Seconds()+" s)", a.At)
+		}
+		sh.Fact("Level", a.Level, a.At)
+		sh.Fact("Its ONVIF accounts", strings.Join(f.Users, "; "), site.Users.ReadAt(v, d.ID))
+		sh.Fact("RTSP", a.RTSP, a.At)
+	}
+	if i, ok := site.Info.Of(v, d.ID); ok {
+		sh.Code("Firmware", i.Firmware, i.At)
+		sh.Code("Serial", i.Serial, i.At)
+	}
+	if f.Rule != nil {
+		sh.Fact("Rule for passwords", f.Rule.String(), site.PasswordRule.ReadAt(v, d.ID))
+	}
+	if f.Pinned != "" {
+		sh.Code("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", site.Pin.ReadAt(v, d.ID))
+	}
+	left, _ := f.Left(p.Now)
+	sh.Fact("Wrong tries left", fmt.Sprintf("%d of %d", left, access.Budget), f.LookedAt)
+	sh.Verb = "Set the account of "
+	if sh.Readable, err = pg.ReadableNow(ctx, p, sh); err != nil || !p.MayChange {
+		return err
+	}
+	x := sheetExtra{Device: d.ID, Basic: f.Basic && !w.AllowBasic, Forbid: w.AllowBasic, Rotate: f.Account != nil && f.Account.Scheme != access.RTSP}
+	if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
+		x.Certificate = f.Shown
+	}
+	if f.Account != nil && v.Sets[f.Account.SetID].Device != 0 {
+		x.Own = f.Account.SetID
+	}
+	if f.Account == nil && !f.LookedAt.IsZero() {
+		if x.Sets, err = pg.cameraSets(ctx, p.Site.ID, v.RecorderSets()); err != nil {
+			return err
+		}
+		x.Factory = slices.ContainsFunc(x.Sets, func(s store.SealedSet) bool { return s.Factory })
+	}
+	sh.Extra = x
+	return nil
+}
+
+// cameraSets are the site's shared sets that aren't recorders' own accounts; nothing
+// sealed goes near a page.
+func (pg *Page) cameraSets(ctx context.Context, site int64, recorders map[int64]bool) ([]store.SealedSet, error) {
+	sealed, err := pg.Store.SharedSets(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	sets := make([]access.Set, len(sealed))
+	for i, s := range sealed {
+		sets[i] = s.Set
+	}
+	var out []store.SealedSet
+	for _, s := range access.ForCameras(sets, recorders) {
+		out = append(out, store.SealedSet{Set: s})
+	}
+	return out, nil
+}

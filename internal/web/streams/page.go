@@ -1,0 +1,169 @@
+// Package streams shows what streams declare beside what they deliver.
+package streams
+
+import (
+	"context"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+	"embed"
+	"fmt"
+	"io/fs"
+	"math"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+)
+
+//go:embed page.html
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+	stage *streams.Stage
+}
+
+// New makes the page.
+func New(s *shell.Server, st *streams.Stage) *Page { return &Page{s, st} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "streams" }
+
+// Files are its template.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Streams.
+func (*Page) Stage() stage.Stage { return stage.Streams }
+
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Site.GET("/stills/:device", pg.still)
+}
+
+// streamsData is declared beside measured.
+type streamsData struct {
+	Rows    []streamRow
+	Chosen  *streamRow
+	Can     int
+	Waiting int
+}
+
+type streamRow struct {
+	Row      shell.Row
+	Profiles []profileRow
+	Still    bool
+	Read     bool
+}
+
+type profileRow struct {
+	stream.Profile
+	M        *stream.Measured
+	Role     string
+	Bars     []pair
+	Recorder string
+}
+
+// pair is one declared and one measured figure, as bars of 100.
+type pair struct {
+	Name               string
+	Declared, Measured string
+	D, M               float64
+	Off                bool
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	var d streamsData
+	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
+	for _, r := range p.Rows {
+		x := streamRowOf(p, r)
+		if x.Read {
+			d.Rows = append(d.Rows, x)
+		} else {
+			d.Waiting++
+		}
+	}
+	for i := range d.Rows {
+		if d.Chosen == nil || d.Rows[i].Row.Device.ID == want {
+			d.Chosen = &d.Rows[i]
+		}
+	}
+	var err error
+	d.Can, err = p.Can(ctx, stage.Streams)
+	return d, err
+}
+
+func streamRowOf(p *shell.Request, r shell.Row) streamRow {
+	f, w := p.Snapshot.Streams(r.Device)
+	x := streamRow{Row: r, Read: !f.LookedAt.IsZero()}
+	record, view := stream.Roles(f.Profiles, w.Codecs)
+	for _, pr := range f.Profiles {
+		_, m, _ := f.Find(pr.Token)
+		q := profileRow{Profile: pr, M: m, Recorder: w.Recorder}
+		switch pr.Token {
+		case record:
+			q.Role = "record"
+		case view:
+			q.Role = "view"
+		}
+		x.Still = x.Still || pr.Snapshot != ""
+		if m != nil && m.Trouble == "" {
+			q.Bars = bars(pr, *m)
+		}
+		x.Profiles = append(x.Profiles, q)
+	}
+	return x
+}
+
+func bars(p stream.Profile, m stream.Measured) []pair {
+	scale := func(name string, d, v, full float64, unit string, limit bool) pair {
+		word := fmt.Sprintf("%.0f %s", d, unit)
+		if limit {
+			word = "≤ " + word
+		}
+		measured := fmt.Sprintf("%.0f %s", v, unit)
+		if v != math.Trunc(v) && v < 100 {
+			measured = fmt.Sprintf("%.1f %s", v, unit)
+		}
+		off := !limit && stream.RateDiffers(d, v) || limit && stream.OverLimit(d, v)
+		return pair{name, word, measured, 100 * d / full, 100 * v / full, off}
+	}
+	top := func(a, b float64) float64 { return math.Max(1, 1.15*math.Max(a, b)) }
+	px := float64(p.Width * p.Height)
+	mpx := float64(m.Width * m.Height)
+	size := pair{"Size", fmt.Sprintf("%d × %d", p.Width, p.Height), fmt.Sprintf("%d × %d", m.Width, m.Height), 100 * px / top(px, mpx), 100 * mpx / top(px, mpx), p.Width != m.Width || p.Height != m.Height}
+	key := 0.0
+	if p.FPS > 0 {
+		key = float64(p.GOP) / p.FPS
+	}
+	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()), 100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key, m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
+	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false), scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
+}
+
+// still passes a camera's still on, decoded and checked on the way.
+func (pg *Page) still(c *echo.Context) error {
+	return pg.Still(c, func(d store.Device) ([]byte, error) { return pg.stage.Still(c.Request().Context(), d) })
+}
+
+// Sheet lists what each stream declares and what it sent.
+func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
+	d, v := sh.Row.Device, sh.Snapshot
+	f, _ := v.Streams(d)
+	at := site.Profiles.ReadAt(v, d.ID)
+	for _, x := range f.Profiles {
+		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames", stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
+		if _, m, _ := f.Find(x.Token); m != nil {
+			sh.Fact(x.Name+" sends", fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost", stream.Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost), m.At)
+		}
+		sh.Code(x.Name+" address", x.URI, at)
+	}
+	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
+	return err
+}
