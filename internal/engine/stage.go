@@ -120,6 +120,7 @@ type Visit struct {
 	Factory bool  // a person allowed makers' default accounts
 	Set     int64 // the set that a person wants tried, and no other; 0: all in their order
 	Walk    bool  // the stand-in is told to walk
+	AtOnce  int   // how many devices of a network may be asked at once
 	Step    int64
 	engine  *Engine
 	stage   stage.Stage

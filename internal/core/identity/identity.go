@@ -60,6 +60,10 @@ const (
 // Heard says whether s was heard in a way.
 func (s Sighting) Heard(w Way) bool { return slices.Contains(s.Ways, w) }
 
+// Spoke says whether the device answered anything; one that accepts connections and stays
+// silent didn't.
+func (s Sighting) Spoke() bool { return len(s.Ways) > 0 }
+
 // ONVIF says whether the device spoke ONVIF.
 func (s Sighting) ONVIF() bool {
 	return s.Heard(Multicast) || s.Heard(Directed) || s.Heard(AskedTime)

@@ -202,7 +202,30 @@ func (h Host) Client(pin *string) *http.Client {
 	if pin != nil {
 		t.TLSClientConfig = pinned(pin)
 	}
-	return &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{Transport: bounded{t}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+// refusalMost is how many bytes of an answer are read that refuses a sign-in: whoever
+// answers the challenge passes over them.
+const refusalMost = 64 << 10
+
+// bounded cuts the bodies of answers that ask for a sign-in: a device could send one
+// without end to whoever reads to its end before trying again.
+type bounded struct{ *http.Transport }
+
+// RoundTrip sends a request.
+func (b bounded) RoundTrip(req *http.Request) (*http.Response, error) {
+	res, err := b.Transport.RoundTrip(req)
+	if err == nil && res.StatusCode == http.StatusUnauthorized {
+		res.Body = cut{io.LimitReader(res.Body, refusalMost), res.Body}
+	}
+	return res, err
+}
+
+// cut is a body of which a part is read.
+type cut struct {
+	io.Reader
+	io.Closer
 }
 
 // ErrCertificate is returned when a device shows another certificate than before.

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/textproto"
 	"net/url"
@@ -28,6 +29,10 @@ import (
 // Limits of one conversation.
 const (
 	StepLimit = 5 * time.Second // one request, or silence while playing
+	// nonceLife is how long a nonce is used. An older one is likely to be dead, and a
+	// camera may count its use as a wrong password: a request without credentials, which
+	// counts nowhere, asks for a new one first.
+	nonceLife = 90 * time.Second
 	maxBody   = 256 << 10
 	maxHeader = 64 << 10
 )
@@ -42,6 +47,9 @@ type Conn struct {
 	pass    string
 	chal    *digest.Challenge
 	nonceN  int
+	nonceAt time.Time     // when the challenge came
+	renewed bool          // the keep-alive under way has been challenged once
+	Fresh   time.Duration // how long a nonce is used; Open sets 90 s
 	session string
 	on      string
 	base    string
@@ -79,7 +87,7 @@ func Open(ctx context.Context, host dial.Host, address, user, pass string) (*Con
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	c := &Conn{host: host, conn: conn, user: user, pass: pass, on: on, base: fixed, gone: stop}
+	c := &Conn{Fresh: nonceLife, host: host, conn: conn, user: user, pass: pass, on: on, base: fixed, gone: stop}
 	c.r = bufio.NewReaderSize(conn, 64<<10)
 	return c, nil
 }
@@ -111,7 +119,7 @@ func (c *Conn) request(method, target, extra string) string {
 	if c.session != "" {
 		s += "Session: " + c.session + "\r\n"
 	}
-	if c.chal != nil {
+	if c.chal != nil && time.Since(c.nonceAt) < c.Fresh {
 		c.nonceN++
 		cred, err := digest.Digest(c.chal, digest.Options{Method: method, URI: target, Count: c.nonceN, Username: c.user, Password: c.pass})
 		if err == nil {
@@ -136,11 +144,9 @@ func (c *Conn) do(method, target, extra string) (*response, error) {
 		case res.status == 200:
 			return res, nil
 		case res.status == 401 && try == 0 && c.user != "":
-			chal, err := digestChallenge(res.header["Www-Authenticate"])
-			if err != nil {
-				return nil, c.fail(method, dial.ErrNotSupported, "it asks for a sign-in that isn't Digest")
+			if err := c.challenged(res); err != nil {
+				return nil, c.fail(method, dial.ErrNotSupported, "it asks for a sign-in that isn't a Digest that can be answered")
 			}
-			c.chal, c.nonceN = chal, 0
 			continue
 		case res.status == 401:
 			return nil, c.fail(method, dial.ErrNotAuthorised, "401")
@@ -151,13 +157,15 @@ func (c *Conn) do(method, target, extra string) (*response, error) {
 	}
 }
 
-func digestChallenge(values []string) (*digest.Challenge, error) {
-	for _, v := range values {
-		if strings.HasPrefix(v, "Digest ") {
-			return digest.ParseChallenge(v)
-		}
+// challenged takes in the strongest challenge of an answer that can be answered (RFC
+// 7616, section 3.7: the server names the one that it prefers first).
+func (c *Conn) challenged(res *response) error {
+	chal, err := digest.FindChallenge(http.Header(res.header))
+	if err != nil {
+		return err
 	}
-	return nil, errors.New("no digest")
+	c.chal, c.nonceN, c.nonceAt = chal, 0, time.Now()
+	return nil
 }
 
 // read reads one response, passing over interleaved packets.
@@ -370,7 +378,7 @@ func (c *Conn) Packet() ([]byte, error) {
 			return nil, c.fail("playing", dial.ErrUnreachable, says)
 		}
 		if b[0] != '$' {
-			if _, err := c.read("playing"); err != nil {
+			if err := c.passOver(); err != nil {
 				return nil, err
 			}
 			continue
@@ -385,8 +393,28 @@ func (c *Conn) Packet() ([]byte, error) {
 	}
 }
 
-// KeepAlive asks for the session to be kept; its answer is passed over by Packet.
+// passOver reads the answer to a keep-alive between packets. One that asks for a new nonce
+// is answered with it, once.
+func (c *Conn) passOver() error {
+	res, err := c.read("playing")
+	if err != nil || res.status != http.StatusUnauthorized || c.user == "" {
+		return err
+	}
+	if c.renewed || c.challenged(res) != nil {
+		return c.fail("keeping the session", dial.ErrNotAuthorised, "401")
+	}
+	c.renewed = true
+	return c.keepAlive()
+}
+
+// KeepAlive asks for the session to be kept; its answer is passed over by Packet. A nonce
+// that is too old isn't sent: the first request goes without credentials then.
 func (c *Conn) KeepAlive() error {
+	c.renewed = false
+	return c.keepAlive()
+}
+
+func (c *Conn) keepAlive() error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
 	_, err := io.WriteString(c.conn, c.request("GET_PARAMETER", c.base, ""))
 	return err

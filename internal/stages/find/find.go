@@ -26,8 +26,11 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 // ID is stage.Find.
 func (f *Stage) ID() stage.Stage { return stage.Find }
 
+// searchLimit is how long a look at one network may take, with what is written of it.
+const searchLimit = 2 * time.Minute
+
 // Manner says that whole networks are read.
-func (f *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.Networks} }
+func (f *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.Networks, Limit: searchLimit} }
 
 // Read looks at the visit's network.
 func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {

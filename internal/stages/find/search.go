@@ -28,7 +28,9 @@ import (
 func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	n := *v.Network
 	begun := time.Now()
-	seen, sum, err := f.ask(ctx, v.Site, n.Prefix)
+	asking, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	seen, sum, err := f.ask(asking, v, n.Prefix)
 	if err != nil {
 		return "", err
 	}
@@ -46,8 +48,11 @@ func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	return fmt.Sprintf("%d addresses of %s asked, %d answered", sum.Addresses, n.Name, len(seen)), nil
 }
 
+// askLimit is how long a network is asked; what isn't asked by then is left.
+const askLimit = 90 * time.Second
+
 // ask gathers what answers in a prefix, each address once.
-func (f *Stage) ask(ctx context.Context, siteID int64, p netip.Prefix) ([]identity.Sighting, store.Summary, error) {
+func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]identity.Sighting, store.Summary, error) {
 	hosts := netplan.Hosts(p)
 	sum := store.Summary{Addresses: len(hosts)}
 	var mu sync.Mutex
@@ -87,7 +92,7 @@ func (f *Stage) ask(ctx context.Context, siteID int64, p netip.Prefix) ([]identi
 	}
 	wg.Go(func() { open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.Ports(), 300*time.Millisecond) })
 	wg.Wait()
-	if err := f.sweepAgain(ctx, siteID, p, seen, open); err != nil {
+	if err := f.sweepAgain(ctx, v.Site, p, seen, open); err != nil {
 		return nil, sum, err
 	}
 	// Who answers in any way and wasn't heard by multicast is asked once more: an answer
@@ -98,7 +103,7 @@ func (f *Stage) ask(ctx context.Context, siteID int64, p netip.Prefix) ([]identi
 			add(all...)
 		})
 	}
-	gate := make(chan struct{}, 64)
+	gate := make(chan struct{}, max(v.AtOnce, 1))
 	for addr, at := range open {
 		wg.Go(func() {
 			gate <- struct{}{}
@@ -113,6 +118,10 @@ func (f *Stage) ask(ctx context.Context, siteID int64, p netip.Prefix) ([]identi
 		count(&sum, s)
 	}
 	slices.SortFunc(out, func(a, b identity.Sighting) int { return a.Address.Compare(b.Address) })
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) { // what was found is kept
+		sum.Trouble = "not all that answered was asked what it is: there wasn't time for it"
+		return out, sum, nil
+	}
 	return out, sum, ctx.Err()
 }
 
@@ -178,47 +187,64 @@ func count(l *store.Summary, s identity.Sighting) {
 	}
 }
 
-// identify asks an address with open ports what it is, without signing in.
+// identify asks an address with open ports what it is, without signing in. Its ports are
+// asked side by side: one that accepts and stays silent costs the others nothing.
 func (f *Stage) identify(ctx context.Context, addr netip.Addr, open []int) []identity.Sighting {
 	host := f.Dialer.At(addr)
 	base := identity.Sighting{Address: addr, At: time.Now().UTC(), Ports: open}
+	said := make([]*identity.Sighting, len(open))
+	went := make([]error, len(open))
+	var wg sync.WaitGroup
+	for i, port := range open {
+		wg.Go(func() {
+			s := base
+			spoke, err := f.askPort(ctx, host, port, &s)
+			if spoke {
+				said[i] = &s
+			}
+			went[i] = err
+		})
+	}
+	wg.Wait()
 	var out []identity.Sighting
-	var went error
-	for _, port := range open {
-		s := base
-		switch netplan.Speaks(port) {
-		case netplan.HTTP, netplan.HTTPS:
-			if port == recorder.Port && saidHello(ctx, host, &s) {
-				break
-			}
-			spoke, err := f.askWeb(ctx, host, port, &s)
-			if err != nil && !errors.Is(err, dial.ErrNotSupported) {
-				went = err
-			}
-			if !spoke {
-				continue
-			}
-		case netplan.RTSP:
-			ask, cancel := context.WithTimeout(ctx, 4*time.Second)
-			ok := rtsp.Speaks(ask, host, port)
-			cancel()
-			if !ok {
-				continue
-			}
-			s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
-		default:
-			continue
+	for _, s := range said {
+		if s != nil {
+			out = append(out, *s)
 		}
-		out = append(out, s)
 	}
 	if len(out) == 0 { // something is there, whatever it is
-		if went != nil {
-			base.Trouble = trouble.Sentence(went)
+		for _, err := range went {
+			if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+				base.Trouble = trouble.Sentence(err)
+			}
 		}
 		out = append(out, base)
 	}
 	return out
 }
+
+// askPort asks one open port what it speaks, and whether anything of that answered.
+func (f *Stage) askPort(ctx context.Context, host dial.Host, port int, s *identity.Sighting) (spoke bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, portLimit)
+	defer cancel()
+	switch netplan.Speaks(port) {
+	case netplan.HTTP, netplan.HTTPS:
+		if port == recorder.Port && saidHello(ctx, host, s) {
+			return true, nil
+		}
+		return f.askWeb(ctx, host, port, s)
+	case netplan.RTSP:
+		if !rtsp.Speaks(ctx, host, port) {
+			return false, nil
+		}
+		s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
+		return true, nil
+	}
+	return false, nil
+}
+
+// portLimit is how long one port is asked what it speaks.
+const portLimit = 6 * time.Second
 
 // saidHello asks for the recorder interface.
 func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
@@ -233,6 +259,9 @@ func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
 	return true
 }
 
+// timeLimit is how long a web port may take to tell the time.
+const timeLimit = 4 * time.Second
+
 // askWeb asks a web port for ONVIF's time, whether a first password was set, and for
 // its page. It says whether anything of that answered.
 func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identity.Sighting) (bool, error) {
@@ -243,7 +272,7 @@ func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identit
 		return false, err
 	}
 	defer c.Close()
-	ask, cancel := context.WithTimeout(ctx, 4*time.Second)
+	ask, cancel := context.WithTimeout(ctx, timeLimit)
 	defer cancel()
 	_, err = c.Time(ask)
 	if err == nil {
@@ -253,6 +282,9 @@ func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identit
 		}
 	} else {
 		s.Service = ""
+		if ask.Err() != nil { // it accepts and stays silent: its page would too
+			return false, err
+		}
 	}
 	shown, perr := page.Fetch(ctx, host, at, nil)
 	if perr == nil {
@@ -289,6 +321,8 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	matches := identity.Reconcile(known, seen)
 	for i, m := range matches {
 		switch {
+		case m.Seen != nil && !m.Seen.Spoke() && hangs(around, m.Seen.Address):
+			// A recorder tells of it, and it tells nothing here: the recorder is believed.
 		case m.Seen == nil:
 			if _, behind := around.Behind(m.Known.Address); n.Prefix.Contains(m.Known.Address) && !behind {
 				r.missed(m)
@@ -317,6 +351,12 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 		drop = append(drop, store.Dropped{Device: id, Name: site.Seen.Name})
 	}
 	return r.touched, errors.Join(f.Store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}), f.Store.Note(ctx, siteID, r.news...))
+}
+
+// hangs says whether a recorder tells of a device at an address on one of its ports.
+func hangs(s *site.Snapshot, at netip.Addr) bool {
+	_, behind := s.Behind(at)
+	return behind
 }
 
 // reconciler gathers what one look is to write.

@@ -32,7 +32,9 @@ const walkLimit = 2 * time.Minute
 const narrowError = 60 * time.Millisecond
 
 // Manner says that a walk waits for a person and can't be repeated.
-func (p *Stage) Manner() engine.Manner { return engine.Manner{Limit: walkLimit, Once: true, Of: engine.Nothing} }
+func (p *Stage) Manner() engine.Manner {
+	return engine.Manner{Limit: walkLimit, Once: true, Of: engine.Nothing}
+}
 
 // Judge says what the last walk proves.
 func (p *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {

@@ -73,7 +73,8 @@ func (c *Camera) httpUser(r *http.Request) (name string, ok bool) {
 	if !c.cfg.TakesDigest && !c.cfg.Manners.WebOnly && c.cfg.TakesBasic {
 		return "", false
 	}
-	return c.digest.Check(h, r.Method)
+	name, verdict := c.digest.Check(h, r.Method)
+	return name, verdict == wire.Right
 }
 
 func (c *Camera) challenge() string {
@@ -92,7 +93,7 @@ func (c *Camera) webUser(w http.ResponseWriter, r *http.Request) (string, bool) 
 	}
 	name, ok := c.httpUser(r)
 	if !ok {
-		if r.Header.Get("Authorization") != "" {
+		if _, v := c.digest.Check(r.Header.Get("Authorization"), r.Method); r.Header.Get("Authorization") != "" && v != wire.Stale {
 			c.wrong()
 		}
 		w.Header().Set("WWW-Authenticate", c.challenge())

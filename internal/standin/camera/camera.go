@@ -90,6 +90,8 @@ type Manners struct {
 	LosesClock  bool          // a restart does
 	RestartTime time.Duration // how long it is away; 0: 1.5 s
 	Lost        bool          // a move takes it off the network for good
+	NonceLife   time.Duration // of a Digest nonce; 0: 5 min
+	CountsStale bool          // a nonce that is too old counts as a wrong password
 	// RTSPUser and RTSPPassword are the account of its streams where that is another.
 	RTSPUser, RTSPPassword string
 }
@@ -161,9 +163,10 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
 	}
 	c.digest = &wire.Digest{Realm: cfg.Model, Password: c.passwordOf}
+	c.digest.Life = cfg.Manners.NonceLife
 	c.rtsp = c.digest
 	if user := cfg.Manners.RTSPUser; user != "" {
-		c.rtsp = &wire.Digest{Realm: cfg.Model, Password: func(u string) (string, bool) { return cfg.Manners.RTSPPassword, u == user }}
+		c.rtsp = &wire.Digest{Realm: cfg.Model, Life: cfg.Manners.NonceLife, Password: func(u string) (string, bool) { return cfg.Manners.RTSPPassword, u == user }}
 	}
 	c.line = newTimeline()
 	c.events = newHub(c)

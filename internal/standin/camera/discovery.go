@@ -24,7 +24,7 @@ var group = netip.MustParseAddr("239.255.255.250")
 // ONVIF Core, section 7 asks): directed ones from anywhere, multicast ones from
 // the camera's own network alone. Every answer leaves from its own address.
 func (c *Camera) serveDiscovery(ctx context.Context, at netip.Addr) error {
-	pc, err := c.ear().ListenPacket(ctx, "udp4", netip.AddrPortFrom(at, discoveryPort).String())
+	pc, err := (&net.ListenConfig{}).ListenPacket(ctx, "udp4", netip.AddrPortFrom(at, discoveryPort).String())
 	if err != nil {
 		return err
 	}
@@ -36,7 +36,7 @@ func (c *Camera) serveDiscovery(ctx context.Context, at netip.Addr) error {
 			if err != nil {
 				return
 			}
-			if !c.cfg.Manners.NoDirected {
+			if only := c.cfg.Manners.Behind; !c.cfg.Manners.NoDirected && (!only.IsValid() || from.Addr().Unmap() == only) {
 				c.probed(own, buf[:n], from)
 			}
 		}

@@ -4,14 +4,11 @@ import (
 	"context"
 	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
-	"syscall"
 	"time"
-
-	"golang.org/x/net/bpf"
-	"golang.org/x/sys/unix"
 
 	"duskyharbor/internal/standin/wire"
 )
@@ -56,41 +53,42 @@ func (c *Camera) up() error {
 	return nil
 }
 
-// ear hears only what its wiring lets through: a camera behind a recorder's port is
-// reached from the recorder alone, and everyone else's packets are lost.
-func (c *Camera) ear() *net.ListenConfig {
-	from := c.cfg.Manners.Behind
-	if !from.IsValid() {
-		return &net.ListenConfig{}
+// listenTCP listens at an address of the camera. One behind a recorder's port is spoken to
+// by the recorder alone: whoever else calls is heard out and told nothing.
+func (c *Camera) listenTCP(ctx context.Context, at netip.AddrPort) (net.Listener, error) {
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", at.String())
+	if err != nil || !c.cfg.Manners.Behind.IsValid() {
+		return l, err
 	}
-	a := from.As4()
-	only, err := bpf.Assemble([]bpf.Instruction{
-		bpf.LoadAbsolute{Off: 0xfff00000 + 12, Size: 4}, // SKF_NET_OFF: source of the IP header
-		bpf.JumpIf{Cond: bpf.JumpEqual, Val: uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3]), SkipFalse: 1},
-		bpf.RetConstant{Val: 65535},
-		bpf.RetConstant{Val: 0},
-	})
-	if err != nil {
-		panic(err) // the program is a constant one
-	}
-	return &net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
-		var inner error
-		if err := raw.Control(func(fd uintptr) {
-			filter := make([]unix.SockFilter, len(only))
-			for i, x := range only {
-				filter[i] = unix.SockFilter{Code: x.Op, Jt: x.Jt, Jf: x.Jf, K: x.K}
-			}
-			inner = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
-		}); err != nil {
-			return err
+	return wired{l, c.cfg.Manners.Behind}, nil
+}
+
+// wired takes connections from one address; others are kept silent until they give up.
+type wired struct {
+	net.Listener
+	from netip.Addr
+}
+
+// Accept returns the next connection from the address.
+func (w wired) Accept() (net.Conn, error) {
+	for {
+		conn, err := w.Listener.Accept()
+		if err != nil {
+			return nil, err
 		}
-		return inner
-	}}
+		if at, perr := netip.ParseAddrPort(conn.RemoteAddr().String()); perr == nil && at.Addr().Unmap() == w.from {
+			return conn, nil
+		}
+		go func() {
+			_, _ = io.Copy(io.Discard, conn)
+			_ = conn.Close()
+		}()
+	}
 }
 
 func (c *Camera) listen(ctx context.Context, at netip.Addr, ports map[int]http.Handler) error {
 	for port, h := range ports {
-		l, err := c.ear().Listen(ctx, "tcp4", netip.AddrPortFrom(at, uint16(port)).String())
+		l, err := c.listenTCP(ctx, netip.AddrPortFrom(at, uint16(port)))
 		if err != nil {
 			return err
 		}

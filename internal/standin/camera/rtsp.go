@@ -21,12 +21,13 @@ import (
 	"github.com/pion/rtp/codecs"
 
 	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/wire"
 )
 
 // serveRTSP serves /main and /sub (RFC 2326) over TCP, RTP interleaved, with
 // Digest sign-in.
 func (c *Camera) serveRTSP(ctx context.Context, at netip.Addr) error {
-	l, err := c.ear().Listen(ctx, "tcp4", netip.AddrPortFrom(at, RTSPPort).String())
+	l, err := c.listenTCP(ctx, netip.AddrPortFrom(at, RTSPPort))
 	if err != nil {
 		return err
 	}
@@ -120,11 +121,15 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 	if d := s.cam.lockedFor(); d > 0 {
 		return s.answer(h, "403 Forbidden", fmt.Sprintf("Retry-After: %d\r\n", int(d.Seconds())+1), "")
 	}
-	if _, ok := s.cam.rtsp.Check(h.Get("Authorization"), method); !ok {
-		if h.Get("Authorization") != "" {
+	if _, v := s.cam.rtsp.Check(h.Get("Authorization"), method); v != wire.Right {
+		stale := ""
+		switch {
+		case v == wire.Stale && !s.cam.cfg.Manners.CountsStale:
+			stale = ", stale=true"
+		case h.Get("Authorization") != "":
 			s.cam.wrong()
 		}
-		return s.answer(h, "401 Unauthorized", "WWW-Authenticate: "+s.cam.rtsp.Challenge(false)+"\r\n", "")
+		return s.answer(h, "401 Unauthorized", "WWW-Authenticate: "+s.cam.rtsp.Challenge(false)+stale+"\r\n", "")
 	}
 	session := "Session: 1;timeout=60\r\n"
 	switch method {

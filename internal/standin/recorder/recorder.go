@@ -201,7 +201,7 @@ func (r *Recorder) handler() http.Handler {
 	})
 	signed := func(pattern string, h http.HandlerFunc) {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, q *http.Request) {
-			if _, ok := r.digest.Check(q.Header.Get("Authorization"), q.Method); !ok {
+			if _, v := r.digest.Check(q.Header.Get("Authorization"), q.Method); v != wire.Right {
 				w.Header().Set("WWW-Authenticate", r.digest.Challenge(true))
 				refuse(w, http.StatusUnauthorized, "sign in")
 				return

@@ -101,6 +101,7 @@ func Esc(s string) string {
 type Digest struct {
 	Realm    string
 	Password func(user string) (string, bool)
+	Life     time.Duration // of a nonce [5 min]
 	mu       sync.Mutex
 	nonces   map[string]time.Time
 }
@@ -123,22 +124,35 @@ func (d *Digest) Challenge(qop bool) string {
 	return s
 }
 
+// Verdict on an Authorization value.
+type Verdict int
+
+const (
+	Wrong Verdict = iota
+	Right
+	Stale // right, but for a nonce that is too old (RFC 7616, section 3.3): it is no wrong password
+)
+
 // Check says whether an Authorization value opens method and which user it is.
-func (d *Digest) Check(header, method string) (string, bool) {
+func (d *Digest) Check(header, method string) (string, Verdict) {
 	rest, ok := strings.CutPrefix(header, "Digest ")
 	if !ok {
-		return "", false
+		return "", Wrong
 	}
 	p := params(rest)
+	life := d.Life
+	if life == 0 {
+		life = 5 * time.Minute
+	}
 	d.mu.Lock()
 	made, known := d.nonces[p["nonce"]]
 	d.mu.Unlock()
-	if !known || time.Since(made) > 5*time.Minute {
-		return "", false
+	if !known {
+		return "", Wrong
 	}
 	pass, ok := d.Password(p["username"])
 	if !ok {
-		return "", false
+		return "", Wrong
 	}
 	h := func(s string) string {
 		sum := md5.Sum([]byte(s))
@@ -149,7 +163,13 @@ func (d *Digest) Check(header, method string) (string, bool) {
 	if p["qop"] != "" {
 		want = h(ha1 + ":" + p["nonce"] + ":" + p["nc"] + ":" + p["cnonce"] + ":" + p["qop"] + ":" + ha2)
 	}
-	return p["username"], want == p["response"]
+	switch {
+	case want != p["response"]:
+		return "", Wrong
+	case time.Since(made) > life:
+		return "", Stale
+	}
+	return p["username"], Right
 }
 
 // params reads comma-separated key=value pairs, minding quotes.

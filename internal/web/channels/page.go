@@ -63,6 +63,9 @@ type channelsData struct {
 	Proposed  int
 }
 
+// maxSlots is how many channels of a recorder are drawn: no recorder of today has more.
+const maxSlots = 256
+
 type slotView struct {
 	Number  int
 	Slot    *channel.Slot
@@ -198,7 +201,7 @@ func (d *channelsData) fill(held []shell.Row, coming map[string]string) {
 	add("IP channels", float64(used), float64(l.Channels), "%.0f")
 	add("Mbit/s in", mbit, l.MbitIn, "%.1f")
 	add("Licences", float64(used), float64(l.Licences), "%.0f")
-	for n := 1; n <= min(l.Channels, 64); n++ {
+	for n := 1; n <= min(l.Channels, maxSlots); n++ {
 		v := slotView{Number: n, Coming: coming[strconv.Itoa(n)]}
 		for i := range d.Status.Slots {
 			if d.Status.Slots[i].Number != n {
