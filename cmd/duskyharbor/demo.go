@@ -71,6 +71,14 @@ func standins(ctx context.Context, n demo.Net, data string, bulk int, asJSON boo
 		return err
 	}
 	defer fleet.Close()
+	for _, f := range fleet.Failed {
+		fmt.Fprintf(os.Stderr, "%s can't start: %s\n", f.Place, f.Why)
+	}
+	if data != "" {
+		if err := demo.TellFleet(data, fleet); err != nil {
+			return err
+		}
+	}
 	out := json.NewEncoder(os.Stdout)
 	for _, d := range demo.Describe(n, secrets, bulk) {
 		if !asJSON {

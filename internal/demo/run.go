@@ -153,6 +153,9 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 		return err
 	}
 	defer log.Close()
+	if err := forgetFleet(data); err != nil {
+		return err
+	}
 	go func() {
 		keep(ctx, log, nil, o.Program, "standins", "--net", string(o.Net), "--data", data, "--bulk", fmt.Sprint(o.Bulk))
 		ended <- struct{}{}
@@ -162,10 +165,11 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 		ended <- struct{}{}
 	}()
 	url := "http://" + o.Listen
-	if err := ready(ctx, url, o.Net); err != nil {
+	failed, err := ready(ctx, url, data)
+	if err != nil {
 		return fmt.Errorf("%w; see %s", err, filepath.Join(o.Data, "server.log"))
 	}
-	if err := announce(out, o.JSON, url, secrets); err != nil {
+	if err := announce(out, o.JSON, url, secrets, failed); err != nil {
 		return err
 	}
 	select {
@@ -215,7 +219,7 @@ func Reset(data string) error {
 	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 		return fmt.Errorf("a demo runs with the folder %s: end it first", data)
 	}
-	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"), filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs, "server.log"), filepath.Join(abs, "demo.lock")} {
+	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"), filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs, "server.log"), told(abs), filepath.Join(abs, "demo.lock")} {
 		if err := os.RemoveAll(name); err != nil {
 			return err
 		}
@@ -223,9 +227,14 @@ func Reset(data string) error {
 	return nil
 }
 
-func announce(out io.Writer, asJSON bool, url string, s Secrets) error {
+func announce(out io.Writer, asJSON bool, url string, s Secrets, failed []Failure) error {
 	if asJSON {
-		return json.NewEncoder(out).Encode(map[string]string{"url": url, "username": Lead, "password": s.Lead, "token": s.Token})
+		return json.NewEncoder(out).Encode(map[string]any{"url": url, "username": Lead, "password": s.Lead, "token": s.Token, "failed": failed})
+	}
+	for _, f := range failed {
+		if _, err := fmt.Fprintf(out, "  %s can't start: %s\n", f.Place, f.Why); err != nil {
+			return err
+		}
 	}
 	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token)
 	return err
@@ -289,37 +298,55 @@ func keep(ctx context.Context, log io.Writer, environ []string, name string, arg
 	}
 }
 
-// ready waits until server and stand-ins answer.
-func ready(ctx context.Context, url string, n Net) error {
+// told is where the stand-ins' process tells the demo what couldn't start.
+func told(data string) string { return filepath.Join(data, "standins.json") }
+
+// TellFleet writes down that the stand-ins are up, and which of them aren't.
+func TellFleet(data string, f *Fleet) error {
+	failed := f.Failed
+	if failed == nil {
+		failed = []Failure{}
+	}
+	raw, err := json.Marshal(failed)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(told(data), raw, 0o600)
+}
+
+func forgetFleet(data string) error {
+	if err := os.Remove(told(data)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// ready waits until the server answers and the stand-ins are up, and tells which of those
+// aren't.
+func ready(ctx context.Context, url, data string) ([]Failure, error) {
 	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
 	client := &http.Client{Timeout: 2 * time.Second}
+	missing := "server"
 	for {
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, url+"/healthz", nil)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if res, err := client.Do(req); err == nil {
 			_ = res.Body.Close()
-			if res.StatusCode == http.StatusOK && listens(ctx, n) {
-				return nil
+			if res.StatusCode == http.StatusOK {
+				missing = "stand-ins"
+				if raw, err := os.ReadFile(told(data)); err == nil {
+					var failed []Failure
+					return failed, json.Unmarshal(raw, &failed)
+				}
 			}
 		}
 		select {
 		case <-ctx.Done():
-			return errors.New("the server didn't answer within a minute")
+			return nil, fmt.Errorf("the %s didn't answer within a minute", missing)
 		case <-time.After(150 * time.Millisecond):
 		}
 	}
-}
-
-func listens(ctx context.Context, n Net) bool {
-	for _, at := range []string{net.JoinHostPort(n.At(".1.12").String(), fmt.Sprint(camera.HTTPPort)), net.JoinHostPort(n.At(".2.5").String(), fmt.Sprint(recorder.Port))} {
-		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "tcp", at)
-		if err != nil {
-			return false
-		}
-		_ = conn.Close()
-	}
-	return true
 }

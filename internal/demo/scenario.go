@@ -229,12 +229,19 @@ var ExpectedList = []Expected{
 type Fleet struct {
 	Cameras   []*camera.Camera
 	Recorders []*recorder.Recorder
+	Failed    []Failure // what couldn't start
 	others    context.CancelFunc
+}
+
+// Failure is why a stand-in couldn't start.
+type Failure struct {
+	Place string `json:"place"`
+	Why   string `json:"why"`
 }
 
 // StartFleet brings the stand-ins up; they keep their state under the folder state,
 // or nowhere where it is empty. bulk cameras are added to the scenario's; only limits
-// those to the named places.
+// those to the named places. What can't start is told in Failed; the others run.
 func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, only ...string) (*Fleet, error) {
 	f := &Fleet{}
 	wanted := func(place string) bool { return len(only) == 0 || slices.Contains(only, place) }
@@ -243,9 +250,9 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, o
 			continue
 		}
 		cam, err := camera.Start(ctx, c)
-		if err != nil {
-			f.Close()
-			return nil, err
+		if err != nil { // the others run all the same
+			f.Failed = append(f.Failed, Failure{c.Place, err.Error()})
+			continue
 		}
 		f.Cameras = append(f.Cameras, cam)
 	}
@@ -255,8 +262,8 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, o
 		}
 		rec, err := recorder.Start(ctx, c)
 		if err != nil {
-			f.Close()
-			return nil, err
+			f.Failed = append(f.Failed, Failure{c.Place, err.Error()})
+			continue
 		}
 		f.Recorders = append(f.Recorders, rec)
 	}
@@ -270,8 +277,7 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, o
 			start = func(ctx context.Context, at netip.Addr, _ string) error { return ntp.Serve(ctx, at, time.Now) }
 		}
 		if err := start(ctx, at, name); err != nil && name != "Harbour time" { // port 123 may not be ours to take
-			f.Close()
-			return nil, err
+			f.Failed = append(f.Failed, Failure{name, err.Error()})
 		}
 	}
 	return f, nil

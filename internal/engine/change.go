@@ -264,7 +264,7 @@ func (e *Engine) editor(ctx context.Context, v *Visit, c store.Change) (Editor, 
 
 // applyOne reads, writes and reads back one change, within a time limit of its own.
 func (e *Engine) applyOne(ctx context.Context, v *Visit, c store.Change, fence int64) error {
-	ctx, cancel := context.WithTimeout(ctx, changeLimit)
+	ctx, cancel := context.WithTimeout(ctx, e.opt.ChangeLimit)
 	defer cancel()
 	return overLimit(ctx, e.make(ctx, v, c, fence))
 }
@@ -317,7 +317,7 @@ func (e *Engine) halt(ctx context.Context, v *Visit, c store.Change, fence int64
 	if c.State == store.Asked {
 		return e.store.SettleChange(ctx, c.ID, fence, store.Failed, "", "stopped before it was sent")
 	}
-	read, cancel := context.WithTimeout(ctx, changeLimit)
+	read, cancel := context.WithTimeout(ctx, e.opt.ChangeLimit)
 	defer cancel()
 	ed, err := e.editor(read, v, c)
 	reads := ""

@@ -30,7 +30,8 @@ type Options struct {
 	// Most limits how many devices are worked on at once over all servers, where it isn't
 	// left to the site: of a network, of a recorder.
 	Most store.Limits
-	Keep store.Keep // how long what is past is kept [store.Usual]
+	Keep        store.Keep    // how long what is past is kept [store.Usual]
+	ChangeLimit time.Duration // how long one change may take [30 s]
 	Log  *slog.Logger
 	// Pause is called before and after each point of a change, see the Point constants;
 	// tests stop the program there.
@@ -76,6 +77,7 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 	opt.Workers = cmp.Or(opt.Workers, 96)
 	opt.Slow = cmp.Or(opt.Slow, 512)
 	opt.Keep = cmp.Or(opt.Keep, store.Usual)
+	opt.ChangeLimit = cmp.Or(opt.ChangeLimit, changeLimit)
 	opt.Log = cmp.Or(opt.Log, slog.Default())
 	if opt.Pause == nil {
 		opt.Pause = func(string) {}

@@ -288,13 +288,17 @@ type AuditLine struct {
 // AuditLines lists the lines of a site's log, newest first, limit of them after skip.
 // Sign-ins belong to no site: those of its people are among them.
 func (s *Store) AuditLines(ctx context.Context, site int64, skip, limit int) ([]AuditLine, error) {
+	return auditLines(ctx, s.Pool, site, skip, limit)
+}
+
+func auditLines(ctx context.Context, q querier, site int64, skip, limit int) ([]AuditLine, error) {
 	// Each part is read from its index, the newest first, and no further than the page.
-	return many[AuditLine](ctx, s.Pool, `select a.at, coalesce(p.name, 'token ' || k.name, 'the product') who, a.act, a.detail from (
-			(select id, at, act, detail, person_id, token_id from audit where site_id = $1 order by at desc, id desc limit $2 + $3)
+	return many[AuditLine](ctx, q, `select a.at, coalesce(p.name, 'token ' || k.name, 'the product') who, a.act, a.detail from (
+			(select id, at, act, detail, person_id, token_id from audit where site_id = $1 order by at desc, id desc limit $2::bigint + $3::bigint)
 			union all
 			select x.* from membership m cross join lateral (select id, at, act, detail, person_id, token_id from audit where site_id is null and person_id = m.person_id
-				order by at desc, id desc limit $2 + $3) x where m.site_id = $1) a
-		left join person p on p.id = a.person_id left join api_token k on k.id = a.token_id order by a.at desc, a.id desc offset $2 limit $3`, site, skip, limit)
+				order by at desc, id desc limit $2::bigint + $3::bigint) x where m.site_id = $1) a
+		left join person p on p.id = a.person_id left join api_token k on k.id = a.token_id order by a.at desc, a.id desc offset $2::bigint limit $3::bigint`, site, skip, limit)
 }
 
 // SetPlace is where a set's password is kept, for the vault.

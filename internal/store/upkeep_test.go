@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/testbed"
 )
 
 // However many servers ask at once, a key passes its burst and no more; with time it
@@ -103,5 +104,45 @@ func TestOldRowsGo(t *testing.T) {
 	}
 	if n, err := st.Prune(ctx, store.Usual); n != 0 || err != nil {
 		t.Errorf("a second time %d rows went, %v", n, err)
+	}
+}
+
+// The log of a site is read by its indexes, however long it is.
+func TestTheLogIsReadByIndex(t *testing.T) {
+	t.Parallel()
+	st := testbed.Store(t)
+	ctx := t.Context()
+	var site, person int64
+	if err := st.Pool.QueryRow(ctx, `with p as (insert into person (login, name, password_hash) values ('a', 'A', '') returning id), s as (insert into site (name, zone, zone_posix) values ('S', 'UTC', 'UTC0') returning id),
+		m as (insert into membership select s.id, p.id, 'lead' from s, p) select s.id, p.id from s, p`).Scan(&site, &person); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Pool.Exec(ctx, `insert into audit (site_id, person_id, at, act) select case when i % 3 = 0 then $1::bigint end, $2::bigint, now() - i * interval '1 s', 'act ' || i from generate_series(1, 20000) i`, site, person); err != nil {
+		t.Fatal(err)
+	}
+	for _, sql := range []string{"analyze audit", "analyze membership"} {
+		if _, err := st.Pool.Exec(ctx, sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := st.AuditLines(ctx, site, 1, 3)
+	if err != nil || len(all) != 3 || all[0].Act != "act 2" || all[2].Act != "act 4" {
+		t.Fatalf("%+v %v", all, err)
+	}
+	tx, err := st.Pool.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(ctx)
+	var before, after int64
+	scanned := `select seq_scan from pg_stat_xact_user_tables where relname = 'audit'`
+	if err := tx.QueryRow(ctx, scanned).Scan(&before); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := store.AuditLinesIn(ctx, tx, site, 0, 100); err != nil {
+		t.Fatal(err)
+	}
+	if err := tx.QueryRow(ctx, scanned).Scan(&after); err != nil || after != before {
+		t.Errorf("the table was read from end to end: %d scans, %v", after-before, err)
 	}
 }

@@ -200,6 +200,9 @@ func start(t testing.TB, bulk int, only ...string) *Harbour {
 		t.Fatal(err)
 	}
 	t.Cleanup(h.Fleet.Close)
+	if len(h.Fleet.Failed) > 0 {
+		t.Fatalf("stand-ins couldn't start: %+v", h.Fleet.Failed)
+	}
 	if h.Site, err = demo.Seed(ctx, h.Store, h.Vault, h.Net, h.Secrets); err != nil {
 		t.Fatal(err)
 	}

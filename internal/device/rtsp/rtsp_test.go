@@ -1,12 +1,14 @@
 package rtsp
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/netip"
+	"net/textproto"
 	"strings"
 	"testing"
 	"time"
@@ -184,5 +186,99 @@ func TestInspectFindsKeyFramesInEveryPacking(t *testing.T) {
 		if key, _ := inspect(tc.codec, tc.p); key != tc.key {
 			t.Errorf("%s: %v", name, key)
 		}
+	}
+}
+
+// A nonce that is too old is never sent: the keep-alive goes without credentials, is asked
+// for them with a new nonce, and answers with that.
+func TestAKeepAliveSendsNoDeadNonce(t *testing.T) {
+	t.Parallel()
+	heard := make(chan string, 8)
+	host, url := server(t, func(c net.Conn) {
+		r := textproto.NewReader(bufio.NewReader(c))
+		for nonce := 1; ; {
+			line, err := r.ReadLine()
+			if err != nil {
+				return
+			}
+			h, err := r.ReadMIMEHeader()
+			if err != nil {
+				return
+			}
+			method, _, _ := strings.Cut(line, " ")
+			auth := h.Get("Authorization")
+			if method == "GET_PARAMETER" {
+				heard <- auth
+			}
+			answer := "RTSP/1.0 200 OK\r\nCSeq: " + h.Get("Cseq") + "\r\nSession: 1\r\n\r\n"
+			if auth == "" {
+				nonce++
+				answer = fmt.Sprintf("RTSP/1.0 401 Unauthorized\r\nCSeq: %s\r\nWWW-Authenticate: Digest realm=\"x\", nonce=\"n%d\"\r\n\r\n", h.Get("Cseq"), nonce)
+			}
+			if method == "GET_PARAMETER" && auth != "" {
+				answer += "$\x00\x00\x04abcd" // something is played
+			}
+			if _, err := io.WriteString(c, answer); err != nil {
+				return
+			}
+		}
+	})
+	c, err := Open(t.Context(), host, url, "otter", "secret")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := c.do("SETUP", c.base, ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.KeepAlive(); err != nil {
+		t.Fatal(err)
+	}
+	if got := <-heard; !strings.Contains(got, `nonce="n2"`) {
+		t.Errorf("a fresh nonce isn't used: %q", got)
+	}
+	if _, err := c.Packet(); err != nil {
+		t.Fatal(err)
+	}
+	c.Fresh = 0 // it is old now
+	if err := c.KeepAlive(); err != nil {
+		t.Fatal(err)
+	}
+	c.Fresh = time.Minute
+	if _, err := c.Packet(); err != nil {
+		t.Fatal(err)
+	}
+	if first, second := <-heard, <-heard; first != "" || !strings.Contains(second, `nonce="n3"`) {
+		t.Errorf("asked with %q, then with %q", first, second)
+	}
+}
+
+// Of several challenges one is answered that can be.
+func TestAChallengeThatCanBeAnsweredIsTaken(t *testing.T) {
+	t.Parallel()
+	got := make(chan string, 1)
+	host, url := server(t, func(c net.Conn) {
+		r := textproto.NewReader(bufio.NewReader(c))
+		for range 2 {
+			if _, err := r.ReadLine(); err != nil {
+				return
+			}
+			h, _ := r.ReadMIMEHeader()
+			if a := h.Get("Authorization"); a != "" {
+				got <- a
+			}
+			_, _ = io.WriteString(c, "RTSP/1.0 401 Unauthorized\r\nCSeq: "+h.Get("Cseq")+"\r\nWWW-Authenticate: Basic realm=\"x\"\r\nWWW-Authenticate: Digest realm=\"x\", nonce=\"a\", algorithm=WHIRLPOOL\r\nWWW-Authenticate: Digest realm=\"x\", nonce=\"b\", algorithm=SHA-256\r\n\r\n")
+		}
+	})
+	c, err := Open(t.Context(), host, url, "otter", "secret")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := c.Describe(); !errors.Is(err, dial.ErrNotAuthorised) {
+		t.Error(err)
+	}
+	if a := <-got; !strings.Contains(a, `nonce="b"`) {
+		t.Error(a)
 	}
 }

@@ -133,6 +133,7 @@ type turned struct {
 	Window  time.Duration
 	Refuses []string
 	Shadow  string
+	Stalls  []string // operations that it takes and never answers
 }
 
 // Camera is one running stand-in.
@@ -157,7 +158,7 @@ type Camera struct {
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, turned: turned{cfg.Manners.Speed, cfg.Window, cfg.Refuses, cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
+	c := &Camera{cfg: cfg, turned: turned{Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses, Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -256,6 +257,20 @@ func (c *Camera) Refuse(op string) {
 	defer c.mu.Unlock()
 	c.turned.Refuses = append(slices.Clone(c.turned.Refuses), op)
 }
+
+// Stall makes it take an operation and never answer it from now on; an empty one lets it
+// answer all again.
+func (c *Camera) Stall(op string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turned.Stalls = nil
+	if op != "" {
+		c.turned.Stalls = []string{op}
+	}
+}
+
+// Wrongs is how many wrong sign-ins it counts against whoever signs in.
+func (c *Camera) Wrongs() int { return len(c.memory().Wrong) }
 
 // Windowed makes it take tokens that are at most d off from now on.
 func (c *Camera) Windowed(d time.Duration) {

@@ -36,6 +36,9 @@ func fleet(t *testing.T) (demo.Net, demo.Secrets) {
 		t.Fatal(err)
 	}
 	t.Cleanup(f.Close)
+	if len(f.Failed) > 0 {
+		t.Fatalf("stand-ins couldn't start: %+v", f.Failed)
+	}
 	return n, s
 }
 

@@ -71,6 +71,13 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	c.mu.Lock()
+	stalls := slices.Contains(c.turned.Stalls, name)
+	c.mu.Unlock()
+	if stalls {
+		<-r.Context().Done()
+		return
+	}
 	out, f := c.operate(r, op)
 	if f == nil {
 		c.mu.Lock()
@@ -128,7 +135,9 @@ func (c *Camera) authorise(security *wire.Node, r *http.Request, op string) (cha
 	if h := r.Header.Get("Authorization"); h != "" && http401 {
 		name, ok := c.httpUser(r)
 		if !ok {
-			c.wrong()
+			if _, v := c.digest.Check(h, r.Method); v != wire.Stale {
+				c.wrong()
+			}
 			return true, refused
 		}
 		u, _ := c.userOf(name)

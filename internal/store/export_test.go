@@ -1,0 +1,4 @@
+package store
+
+// AuditLinesIn is AuditLines in a transaction.
+var AuditLinesIn = auditLines
