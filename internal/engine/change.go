@@ -79,7 +79,8 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		return 0, ErrUnderWay
 	}
 	if err == nil {
-		e.touch(q.Site)
+		e.touch(q.Site, store.OnRun)
+		e.touch(q.Site, store.OnChange)
 	}
 	return id, err
 }
@@ -292,7 +293,7 @@ func (e *Engine) make(ctx context.Context, v *Visit, c store.Change, fence int64
 	if err := e.store.SendChange(ctx, c.ID, fence, reads); err != nil {
 		return err
 	}
-	v.Tell()
+	e.touch(v.Site, store.OnChange, v.Device.ID)
 	e.opt.Pause(PointSent)
 	if err := ed.Write(ctx); err != nil {
 		return err

@@ -29,10 +29,10 @@ type Options struct {
 	Slow    int // further jobs, of devices that are slow to answer [512]
 	// Most limits how many devices are worked on at once over all servers, where it isn't
 	// left to the site: of a network, of a recorder.
-	Most store.Limits
+	Most        store.Limits
 	Keep        store.Keep    // how long what is past is kept [store.Usual]
 	ChangeLimit time.Duration // how long one change may take [30 s]
-	Log  *slog.Logger
+	Log         *slog.Logger
 	// Pause is called before and after each point of a change, see the Point constants;
 	// tests stop the program there.
 	Pause func(point string)
@@ -66,7 +66,7 @@ type Engine struct {
 	verdicts verdicts
 
 	mu    sync.Mutex
-	dirty map[int64]bool
+	dirty map[store.Event]bool
 	gates map[int64]*semaphore.Weighted // by network: how many this process works on at once
 	stop  chan struct{}
 	done  sync.WaitGroup
@@ -83,7 +83,7 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	e := &Engine{store: st, opt: opt, byID: map[stage.Stage]Stage{}, dirty: map[int64]bool{}, gates: map[int64]*semaphore.Weighted{}, stop: make(chan struct{}),
+	e := &Engine{store: st, opt: opt, byID: map[stage.Stage]Stage{}, dirty: map[store.Event]bool{}, gates: map[int64]*semaphore.Weighted{}, stop: make(chan struct{}),
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
 	e.verdicts.Do = e.judgeAsked
 	workers := river.NewWorkers()
@@ -154,35 +154,4 @@ func (e *Engine) Stop(ctx context.Context) error {
 	e.done.Wait()
 	err := e.river.StopAndCancel(ctx)
 	return errors.Join(err, e.store.Leave(ctx, e.holder))
-}
-
-// touch marks a site as changed; tell joins touches over 250 ms.
-func (e *Engine) touch(site int64) {
-	e.mu.Lock()
-	e.dirty[site] = true
-	e.mu.Unlock()
-}
-
-func (e *Engine) tell() {
-	defer e.done.Done()
-	tick := time.NewTicker(250 * time.Millisecond)
-	defer tick.Stop()
-	for over := false; !over; {
-		select {
-		case <-tick.C:
-		case <-e.stop:
-			over = true
-		}
-		e.mu.Lock()
-		sites := e.dirty
-		e.dirty = map[int64]bool{}
-		e.mu.Unlock()
-		for s := range sites {
-			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-			if err := e.store.Notify(ctx, s); err != nil {
-				e.opt.Log.Warn("progress wasn't told", "err", err)
-			}
-			cancel()
-		}
-	}
 }

@@ -29,7 +29,7 @@ func (e *Engine) Findings(now time.Time, s *site.Snapshot, d store.Device, st st
 func (e *Engine) verdict(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) stage.Verdict {
 	x, ok := e.byID[st]
 	if !ok {
-		return stage.Verdict{}
+		return stage.Verdict{Later: true}
 	}
 	v := x.Judge(now, s, d)
 	v.Findings = finding.Accept(v.Findings, s.Accepted(d.ID, st))
@@ -52,7 +52,9 @@ func (e *Engine) Marks(now time.Time, s *site.Snapshot, d store.Device) []store.
 		marks[st] = m.State
 		j := store.Judged{Site: s.Site.ID, SourceID: d.SourceID, Stage: st, Version: s.Version(d), Mark: m, Findings: v.Findings, ValidUntil: v.ValidUntil}
 		j.Changes = len(e.Proposals(now, s, d, st))
-		j.Act = stage.ActOf(st, m, j.Changes, stage.Free(st, before))
+		if !v.Later {
+			j.Act = stage.ActOf(st, m, j.Changes, stage.Free(st, before))
+		}
 		out = append(out, j)
 	}
 	return out
@@ -96,7 +98,7 @@ func (e *Engine) judge(ctx context.Context, site int64, only []int64) error {
 			return err
 		}
 	}
-	e.touch(site)
+	e.touch(site, store.OnMark, only...)
 	return nil
 }
 

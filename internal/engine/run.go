@@ -25,7 +25,7 @@ func (e *Engine) Begin(ctx context.Context, n store.NewRun, walk bool) (int64, e
 		return e.enqueue(ctx, tx, n, steps, walk, nil)
 	})
 	if err == nil {
-		e.touch(n.Site)
+		e.touch(n.Site, store.OnRun)
 	}
 	return id, err
 }

@@ -76,6 +76,7 @@ func (e *Engine) fail(ctx context.Context, a attempt, c store.Change, cause erro
 		return err
 	}
 	defer e.opt.Pause(PointUndoing)
+	defer e.touch(c.SiteID, store.OnChange, c.DeviceID)
 	return e.store.InTx(ctx, func(tx pgx.Tx) error {
 		state, says, reads := failing(c, all, cause)
 		if err := e.store.SettleChangeTx(ctx, tx, c.ID, a.claim.Fence, state, reads, says); err != nil {
@@ -164,6 +165,7 @@ func entries(all []store.Change) []finding.Entry {
 // follow. What it takes back is undone with it. It doesn't hang on the context in which
 // the change was made.
 func (e *Engine) settle(ctx context.Context, c store.Change, fence int64, reads string) error {
+	defer e.touch(c.SiteID, store.OnChange, c.DeviceID)
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), settleLimit)
 	defer cancel()
 	return e.store.InTx(ctx, func(tx pgx.Tx) error {

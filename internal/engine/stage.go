@@ -131,8 +131,8 @@ func (v *Visit) Snapshot(ctx context.Context) (*site.Snapshot, error) {
 	return site.Load(ctx, v.engine.store, v.Site, []int64{v.Device.ID})
 }
 
-// Tell has pages hear that something of the visit's site changed.
-func (v *Visit) Tell() { v.engine.touch(v.Site) }
+// Tell has pages hear that something about the visit's device changed.
+func (v *Visit) Tell(topic store.Topic) { v.engine.touch(v.Site, topic, v.Device.ID) }
 
 // Judge derives the marks of these devices again.
 func (v *Visit) Judge(ctx context.Context, devices ...int64) error {

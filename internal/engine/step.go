@@ -138,7 +138,7 @@ func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
 	case store.Settled:
 		return nil
 	}
-	e.touch(a.Site)
+	e.touch(a.Site, store.OnRun)
 	var says string
 	var went error
 	silent := false
@@ -180,7 +180,7 @@ func (e *Engine) settleStep(ctx context.Context, nth int, a attempt, claim store
 		if err := e.store.EndStep(ctx, claim, "waiting", told); err != nil {
 			return err
 		}
-		e.touch(a.Site)
+		e.touch(a.Site, store.OnRun)
 		if Ours(out.err) && !cut {
 			return out.err
 		}
@@ -193,7 +193,7 @@ func (e *Engine) settleStep(ctx context.Context, nth int, a attempt, claim store
 		}
 	}
 	err := e.store.EndStep(ctx, claim, state, says)
-	e.touch(a.Site)
+	e.touch(a.Site, store.OnRun)
 	if errors.Is(err, store.ErrFenced) {
 		return nil
 	}

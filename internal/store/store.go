@@ -136,15 +136,6 @@ func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, 
 	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
 }
 
-// Channel is the notification channel of all progress: "run ID" or "site ID".
-const Channel = "duskyharbor"
-
-// Notify tells every process that a site changed.
-func (s *Store) Notify(ctx context.Context, site int64) error {
-	_, err := s.Pool.Exec(ctx, "select pg_notify($1, $2)", Channel, fmt.Sprint(site))
-	return err
-}
-
 // ids reads a column of numbers.
 func ids(ctx context.Context, q querier, sql string, args ...any) ([]int64, error) {
 	rows, err := q.Query(ctx, sql, args...)

@@ -16,8 +16,6 @@ const (
 // for is done.
 func ActOf(s Stage, m Mark, proposals int, free bool) Act {
 	switch {
-	case !s.Built():
-		return NoAct
 	case proposals > 0 && m.State != Ready:
 		return Apply
 	case m.State == Stale, m.State == NotYet && free:

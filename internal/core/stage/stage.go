@@ -83,10 +83,6 @@ func Parse(slug string) (Stage, bool) {
 	return 0, false
 }
 
-// Built says whether the product does this stage yet. What isn't built is shown
-// as still to come and its marks stay empty.
-func (s Stage) Built() bool { return s != Recording && s != Analytics && s != Handover }
-
 // Wait is an earlier stage that the wire makes this one wait for, and why.
 type Wait struct {
 	For    Stage
@@ -155,6 +151,7 @@ type Mark struct {
 // Verdict is what a stage's rules say of one source: whether the stage's facts were
 // read, what is wrong, and whether what was read is older than something it rests on.
 type Verdict struct {
+	Later      bool // this version doesn't do the stage
 	Read       bool
 	Findings   []finding.Finding
 	Stale      string    // why what was read no longer counts; empty when it does
@@ -166,7 +163,7 @@ type Verdict struct {
 // Derive makes the mark of stage s. before gives the marks of earlier stages. A
 // stage that has no facts and whose way is barred says which stage it waits for.
 func Derive(s Stage, v Verdict, before func(Stage) State) Mark {
-	if !s.Built() {
+	if v.Later {
 		return Mark{State: NotYet, Sentence: s.String() + " is still to come in this version."}
 	}
 	if v.NotHere != "" {

@@ -60,7 +60,7 @@ func TestDerive(t *testing.T) {
 		{"stale", Prove, Verdict{Read: true, Stale: "The route changed."}, ready, Stale, "stale"},
 		{"doesn't apply", Clock, Verdict{NotHere: "RTSP alone.", Findings: []finding.Finding{block}}, ready, NotHere, ""},
 		{"what waits for one that doesn't apply is free", Streams, Verdict{}, func(Stage) State { return NotHere }, NotYet, ""},
-		{"not built", Recording, Verdict{Read: true}, ready, NotYet, ""},
+		{"not built", Recording, Verdict{Later: true, Read: true}, ready, NotYet, ""},
 	} {
 		got := Derive(tc.s, tc.c, tc.before)
 		if got.State != tc.want || got.Words != tc.words || got.Sentence == "" {

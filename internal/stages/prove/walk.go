@@ -203,7 +203,7 @@ func (w *walkTest) heard(ctx context.Context, f func(t *proof.Test)) {
 	if _, err := w.p.Store.KeepProof(ctx, w.id, w.d.SourceID, w.step, t); err != nil && ctx.Err() == nil {
 		w.p.Log.Warn("an arrival wasn't written down", "err", err)
 	}
-	w.v.Tell()
+	w.v.Tell(store.OnProof)
 }
 
 func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint) error {

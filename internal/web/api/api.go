@@ -161,14 +161,14 @@ type asked struct {
 	Cameras []int64 `json:"cameras"` // these alone
 }
 
-func readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words string, err error) {
+func (pg *Page) readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words string, err error) {
 	var a asked
 	d := json.NewDecoder(c.Request().Body)
 	d.DisallowUnknownFields()
 	if err := d.Decode(&a); err != nil {
 		return 0, sel, "", errors.New("send JSON, as {\"stage\": \"clock\", \"q\": \"make:ottervale\"}")
 	}
-	st, err = shell.StageOf(a.Stage)
+	st, err = pg.StageOf(a.Stage)
 	if err != nil {
 		return 0, sel, "", errors.New("stage is one that this version does, as clock")
 	}
@@ -186,7 +186,7 @@ func readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words stri
 }
 
 func (pg *Page) Start(c *echo.Context) error {
-	st, sel, words, err := readAsked(c)
+	st, sel, words, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}
@@ -311,7 +311,7 @@ type Proposal struct {
 
 // Proposals lists what would be changed, without changing it.
 func (pg *Page) Proposals(c *echo.Context) error {
-	st, err := shell.StageOf(c.QueryParam("stage"))
+	st, err := pg.StageOf(c.QueryParam("stage"))
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, "stage is one that this version does, as clock")
 	}

@@ -26,7 +26,7 @@ func (pg *Page) Changes(c *echo.Context) error {
 }
 
 func (pg *Page) Apply(c *echo.Context) error {
-	st, sel, words, err := readAsked(c)
+	st, sel, words, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}

@@ -92,7 +92,7 @@ func (pg *Page) accept(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	st, err := shell.StageOf(c.FormValue("stage"))
+	st, err := pg.StageOf(c.FormValue("stage"))
 	if err != nil {
 		return err
 	}

@@ -73,9 +73,9 @@ func Selected(c *echo.Context) (sel store.Selection, asked string, err error) {
 const MaxPicks = 1000
 
 // StageOf finds a stage that this version does by its slug; ErrNotFound for any other.
-func StageOf(slug string) (stage.Stage, error) {
+func (s *Server) StageOf(slug string) (stage.Stage, error) {
 	st, ok := stage.Parse(slug)
-	if !ok || !st.Built() {
+	if !ok || !s.Engine.Does(st) {
 		return 0, store.ErrNotFound
 	}
 	return st, nil
@@ -100,7 +100,7 @@ func (s *Server) read(c *echo.Context) error {
 	if slug == "any" { // the Board's bar: which one is a field
 		slug = c.FormValue("stage")
 	}
-	st, err := StageOf(slug)
+	st, err := s.StageOf(slug)
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel s
 }
 
 func (s *Server) apply(c *echo.Context) error {
-	st, err := StageOf(c.Param("stage"))
+	st, err := s.StageOf(c.Param("stage"))
 	if err != nil {
 		return err
 	}
@@ -277,9 +277,11 @@ func IsTold(err error) bool { return err != nil && !engine.Ours(err) }
 // Flash keeps a sentence that the next page shows.
 func (s *Server) Flash(ctx context.Context, sentence string) { s.sessions.Put(ctx, "flash", sentence) }
 
-// Audit writes down what a person did.
+// Audit writes down what a person did, and has open pages of the site hear of it.
 func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) error {
-	return s.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
+	err := s.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
+	s.Engine.Touch(me.Member.ID)
+	return err
 }
 
 // JudgedBack has a camera judged again after a person decided something about it, writes

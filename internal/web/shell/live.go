@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -14,20 +15,44 @@ import (
 	"duskyharbor/internal/store"
 )
 
+const (
+	// rememberMost is how many events are remembered for pages that come a moment after
+	// they happened.
+	rememberMost = 1024
+	// overlap is how much longer before a page was made its missed events may have been
+	// told: what a page reads, it reads over some time.
+	overlap = 2 * time.Second
+)
+
+// told is an event with when it was heard.
+type told struct {
+	at time.Time
+	store.Event
+}
+
 // hub hears the database's notifications on one connection and fans them out to the
-// open pages.
+// open pages. It remembers the last ones, so that a page misses none between the moment
+// it was made and the one it listens.
 type hub struct {
 	store     *store.Store
 	log       *slog.Logger
 	stop      context.CancelFunc
 	done      chan struct{}
 	mu        sync.Mutex
-	listeners map[chan struct{}]string // → site
+	past      []told
+	since     time.Time // from when on past is whole
+	listeners map[*listener]bool
+}
+
+// listener is one open page.
+type listener struct {
+	site   int64
+	events chan store.Event // closed where it missed one
 }
 
 func newHub(st *store.Store, log *slog.Logger) *hub {
 	ctx, stop := context.WithCancel(context.Background())
-	h := &hub{store: st, log: log, stop: stop, done: make(chan struct{}), listeners: map[chan struct{}]string{}}
+	h := &hub{store: st, log: log, stop: stop, done: make(chan struct{}), listeners: map[*listener]bool{}, since: time.Now().Add(time.Hour)}
 	go h.run(ctx)
 	return h
 }
@@ -43,11 +68,11 @@ func (h *hub) run(ctx context.Context) {
 		if err := h.listen(ctx); err != nil && ctx.Err() == nil {
 			h.log.Warn("the live connection to the database broke; it is made again", "err", err)
 		}
-		// Pages read everything again when they come back, so nothing is missed.
+		// Pages come back and read everything again, so nothing is missed.
 		h.mu.Lock()
-		for listener := range h.listeners {
-			close(listener)
-			delete(h.listeners, listener)
+		h.past, h.since = nil, time.Now().Add(time.Hour)
+		for l := range h.listeners {
+			h.drop(l)
 		}
 		h.mu.Unlock()
 		select {
@@ -66,40 +91,84 @@ func (h *hub) listen(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, "listen "+store.Channel); err != nil {
 		return err
 	}
+	h.mu.Lock()
+	h.since = time.Now()
+	h.mu.Unlock()
 	for {
 		n, err := conn.WaitForNotification(ctx)
 		if err != nil {
 			return err
 		}
-		h.mu.Lock()
-		for listener, site := range h.listeners {
-			if site == n.Payload {
-				select {
-				case listener <- struct{}{}:
-				default: // it has one to read already
-				}
-			}
+		if e, ok := store.ParseEvent(n.Payload); ok {
+			h.tell(told{time.Now(), e})
 		}
-		h.mu.Unlock()
 	}
 }
 
-func (h *hub) hear(site string) (listener chan struct{}, leave func()) {
-	listener = make(chan struct{}, 1)
+// tell remembers an event and passes it on.
+func (h *hub) tell(e told) {
 	h.mu.Lock()
-	h.listeners[listener] = site
-	h.mu.Unlock()
-	return listener, func() {
-		h.mu.Lock()
-		delete(h.listeners, listener)
-		h.mu.Unlock()
+	defer h.mu.Unlock()
+	if h.past = append(h.past, e); len(h.past) > rememberMost {
+		h.since = h.past[len(h.past)-rememberMost-1].at
+		h.past = append([]told(nil), h.past[len(h.past)-rememberMost:]...)
+	}
+	for l := range h.listeners {
+		if l.site != e.Site {
+			continue
+		}
+		select {
+		case l.events <- e.Event:
+		default: // it doesn't keep up: it comes back and reads everything again
+			h.drop(l)
+		}
 	}
 }
 
-// live tells a page that its site changed, and every 15 s that it is still heard.
+// drop ends a listener; h.mu is held.
+func (h *hub) drop(l *listener) {
+	if h.listeners[l] {
+		delete(h.listeners, l)
+		close(l.events)
+	}
+}
+
+// hear opens a listener, and tells what a page missed that was made at made; whole is
+// false where that isn't known.
+func (h *hub) hear(site int64, made time.Time) (l *listener, missed []store.Event, whole bool) {
+	l = &listener{site, make(chan store.Event, 256)}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.listeners[l] = true
+	seen := map[store.Event]bool{}
+	for _, e := range h.past {
+		if e.Site == site && e.at.After(made.Add(-overlap)) && !seen[e.Event] {
+			seen[e.Event] = true
+			missed = append(missed, e.Event)
+		}
+	}
+	return l, missed, !made.Before(h.since)
+}
+
+func (h *hub) leave(l *listener) {
+	h.mu.Lock()
+	h.drop(l)
+	h.mu.Unlock()
+}
+
+// live tells a page what of its site changes, and every 15 s that it is still heard. A
+// page says when it was made; one that comes back, what it heard last.
 func (s *Server) live(c *echo.Context) error {
-	listener, leave := s.hub.hear(c.Param("site"))
-	defer leave()
+	made := c.QueryParam("since")
+	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
+		made = last
+	}
+	micro, err := strconv.ParseInt(made, 10, 64)
+	if err != nil {
+		micro = 0
+	}
+	l, missed, whole := s.hub.hear(VisitorOf(c).Member.ID, time.UnixMicro(micro))
+	defer s.hub.leave(l)
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -107,29 +176,50 @@ func (s *Server) live(c *echo.Context) error {
 	if err := rc.SetWriteDeadline(time.Time{}); err != nil {
 		return err
 	}
-	beat := time.NewTicker(15 * time.Second)
-	defer beat.Stop()
-	say := func(event string) error {
-		if _, err := fmt.Fprintf(w, "event: %s\ndata: %d\n\n", event, time.Now().UnixMilli()); err != nil {
-			return err
-		}
-		return rc.Flush()
+	say := func(event, data string) error {
+		_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", time.Now().UnixMicro(), event, data)
+		return err
 	}
-	if say("hello") != nil {
+	changed := func(e store.Event) error { return say("changed", fmt.Sprintf("%s:%d", e.Topic, e.ID)) }
+	if err := say("hello", "-"); err != nil {
 		return nil
 	}
-	for {
+	if !whole {
+		err = say("all", "-")
+	}
+	for _, e := range missed {
+		if whole && err == nil {
+			err = changed(e)
+		}
+	}
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for err == nil {
+		if err = rc.Flush(); err != nil {
+			break
+		}
 		select {
 		case <-c.Request().Context().Done():
 			return nil
-		case _, ok := <-listener:
-			if !ok || say("changed") != nil {
-				return nil
+		case e, ok := <-l.events:
+			if !ok {
+				return nil // it comes back by itself, and reads everything again
+			}
+			err = changed(e)
+			for more := true; more && err == nil; { // what waits goes with it
+				select {
+				case e, ok := <-l.events:
+					if !ok {
+						return nil
+					}
+					err = changed(e)
+				default:
+					more = false
+				}
 			}
 		case <-beat.C:
-			if say("beat") != nil {
-				return nil
-			}
+			err = say("beat", "-")
 		}
 	}
+	return nil
 }

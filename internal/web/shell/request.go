@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -44,6 +45,7 @@ type Frame struct {
 	Window                               Window
 	Sheet                                *Sheet
 	Data                                 any
+	does                                 func(stage.Stage) bool
 }
 
 // Window is the part of the matching rows that a page shows.
@@ -61,6 +63,9 @@ func (b Frame) Back() string { return b.URL.RequestURI() }
 
 // With is this page with one query value changed.
 func (b Frame) With(key, value string) string { return WithQuery(b.URL, key, value) }
+
+// Does says whether this version does a stage.
+func (b Frame) Does(st stage.Stage) bool { return b.does != nil && b.does(st) }
 
 // Path is an address of the site.
 func (b Frame) Path(rest string) string { return fmt.Sprintf("/sites/%d/%s", b.Site.ID, rest) }
@@ -126,30 +131,79 @@ func (s *Server) page(c *echo.Context) error {
 		return store.ErrNotFound
 	}
 	ctx := c.Request().Context()
-	r, err := s.gather(c, room)
+	parts, err := partsOf(c.Request().Header.Get("X-Parts"))
 	if err != nil {
 		return err
 	}
-	if r.Data, err = room.Build(ctx, r); err != nil {
+	r, err := s.gather(c, room, parts)
+	if err != nil {
 		return err
 	}
-	if err := s.openSheet(ctx, r); err != nil {
-		return err
+	if parts.want("main") {
+		if r.Data, err = room.Build(ctx, r); err != nil {
+			return err
+		}
+	}
+	if parts.want("sheet") {
+		if err := s.openSheet(ctx, r); err != nil {
+			return err
+		}
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")
-	return c.Render(http.StatusOK, room.Slug(), r.Frame)
+	if parts == nil {
+		return c.Render(http.StatusOK, room.Slug(), r.Frame)
+	}
+	return s.renderParts(c, room, parts, r.Frame)
+}
+
+// parts are the named parts of a page that an update asks for; nil: the whole page.
+type parts []string
+
+func (p parts) want(name string) bool { return p == nil || slices.Contains(p, name) }
+
+// partNames are the parts that a page may have.
+var partNames = []string{"main", "sheet", "passage", "runs"}
+
+func partsOf(header string) (parts, error) {
+	if header == "" {
+		return nil, nil
+	}
+	var out parts
+	for name := range strings.SplitSeq(header, ",") {
+		if !slices.Contains(partNames, name) {
+			return nil, echo.NewHTTPError(http.StatusBadRequest, "There is no such part of a page.")
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+// renderParts sends the named parts alone, one after the other.
+func (s *Server) renderParts(c *echo.Context, room *room, parts parts, f Frame) error {
+	var b bytes.Buffer
+	for _, name := range parts {
+		if t := room.template.Lookup("part-" + name); t != nil {
+			if err := t.Execute(&b, f); err != nil {
+				return err
+			}
+		}
+	}
+	return c.HTMLBlob(http.StatusOK, b.Bytes())
 }
 
 // gather reads what every page shows, in a fixed number of queries.
-func (s *Server) gather(c *echo.Context, room *room) (*Request, error) {
+func (s *Server) gather(c *echo.Context, room *room, parts parts) (*Request, error) {
 	ctx, me := c.Request().Context(), VisitorOf(c)
 	name := room.Slug()
 	p := &Request{Engine: s.Engine, server: s}
 	p.Me, p.Site, p.MayChange, p.MayLead = me.Person, me.Member, me.Member.Role.MayChange(), me.Member.Role == people.Lead
 	p.Page, p.Script, p.URL, p.Version, p.Now = name, room.script, c.Request().URL, s.version, time.Now()
 	p.Query = strings.TrimSpace(c.QueryParam("q"))
+	p.does = s.Engine.Does
 	p.CSRF, _ = c.Get("csrf").(string)
-	if c.Request().Header.Get("X-Live") == "" { // a live update in the background takes no one's sentence away
+	if parts == nil { // a live update in the background takes no one's sentence away
 		p.Flash = s.sessions.PopString(ctx, "flash")
 	}
 	var err error
@@ -159,11 +213,16 @@ func (s *Server) gather(c *echo.Context, room *room) (*Request, error) {
 	p.Stage, _ = stage.Parse(name)
 	p.Title = title(name, p.Stage)
 	// They know nothing of each other and fill different fields: side by side.
-	together, ctx := errgroup.WithContext(ctx)
-	for _, read := range []func(context.Context, *Request) error{s.readSite, s.readWindow, s.readRuns} {
-		together.Go(func() error { return read(ctx, p) })
+	at, ctx := errgroup.WithContext(ctx)
+	for _, x := range []struct {
+		of   []string
+		read func(context.Context, *Request) error
+	}{{[]string{"main", "sheet", "passage"}, s.readSite}, {[]string{"main", "sheet"}, s.readWindow}, {[]string{"runs"}, s.readRuns}} {
+		if slices.ContainsFunc(x.of, parts.want) {
+			at.Go(func() error { return x.read(ctx, p) })
+		}
 	}
-	return p, together.Wait()
+	return p, at.Wait()
 }
 
 func title(name string, st stage.Stage) string {

@@ -1,0 +1,118 @@
+// Live updates. The server says what changed; the parts of the page that are about it are
+// fetched, each alone, and morphed into place: nothing is taken from under a hand.
+import { busy, whenFree } from "./pointer.js";
+import { markCursor } from "./keys.js";
+import { say } from "./harbour.js";
+
+// A run that ended is shown for this long; then its line goes. In ms.
+const RUN_SHOWN = 16000;
+// What changes within this time is fetched together. In ms.
+const JOIN = 120;
+
+const wanted = new Set(); // names of parts
+const shown = new Map(); // by id: what was put there last
+let timer = null;
+let fetching = false;
+
+export function hear(site) {
+  const source = new EventSource(`/sites/${site}/live?since=${document.body.dataset.asOf}`);
+  source.addEventListener("hello", () => say("in touch", ""));
+  source.addEventListener("changed", (e) => changed(e.data));
+  // The server can't tell what was missed: all is read again.
+  source.addEventListener("all", () => want(parts()));
+  source.onerror = () => say("not heard", "lost");
+  window.addEventListener("pagehide", () => source.close());
+  fadeRuns();
+}
+
+function parts() {
+  return Array.from(document.querySelectorAll("[data-part]"));
+}
+
+// changed wants the parts that are about a topic and a device ("mark:17"; 0: of several).
+function changed(text) {
+  const [topic, id] = text.split(":");
+  want(
+    parts().filter((part) => {
+      const only = part.dataset.liveId;
+      return part.dataset.live.split(" ").includes(topic) && (!only || id === "0" || only === id);
+    }),
+  );
+}
+
+function want(all) {
+  if (all.length === 0) return;
+  all.forEach((part) => wanted.add(part.dataset.part));
+  clearTimeout(timer);
+  timer = setTimeout(update, JOIN);
+}
+
+async function update() {
+  if (fetching || wanted.size === 0) return;
+  if (busy()) return whenFree(update);
+  fetching = true;
+  const names = Array.from(wanted);
+  wanted.clear();
+  try {
+    const answer = await fetch(location.href, { headers: { Accept: "text/html", "X-Parts": names.join(",") }, redirect: "manual" });
+    if (answer.type === "opaqueredirect") return location.reload();
+    if (!answer.ok) return;
+    const text = await answer.text();
+    if (busy()) {
+      names.forEach((name) => wanted.add(name));
+      return whenFree(update);
+    }
+    put(text);
+  } catch {
+    // the live dot tells that the server isn't heard
+  } finally {
+    fetching = false;
+    if (wanted.size > 0 && !busy()) timer = setTimeout(update, JOIN);
+  }
+}
+
+function put(text) {
+  const fresh = new DOMParser().parseFromString(text, "text/html");
+  for (const to of Array.from(fresh.body.children)) {
+    const from = document.getElementById(to.id);
+    if (!from) continue;
+    if (shown.get(to.id) === to.outerHTML) continue;
+    shown.set(to.id, to.outerHTML);
+    window.Alpine.morph(from, to.outerHTML, { key: (el) => el.id || (el.dataset && el.dataset.row) || undefined, updating });
+  }
+  markCursor();
+  document.dispatchEvent(new CustomEvent("harbour:updated"));
+  fadeRuns();
+}
+
+// updating leaves alone what a person has in hand, and what only the page knows.
+function updating(from, to, _childrenOnly, skip) {
+  if (from.nodeType !== Node.ELEMENT_NODE) return;
+  if (from.hasAttribute("data-keep") || inHand(from)) return skip();
+  if (from.matches("details")) to.toggleAttribute("open", from.open);
+  if (from.matches("dialog[open]")) return skip();
+  // A still that is shown keeps its address, so that an update doesn't blink.
+  if (from.matches("img[data-still]") && sameStill(from, to)) to.setAttribute("src", from.getAttribute("src"));
+}
+
+function sameStill(from, to) {
+  return to.matches("img") && (from.getAttribute("src") || "").split("?")[0] === (to.getAttribute("src") || "").split("?")[0];
+}
+
+// inHand says whether a person types in a field, or chose something that isn't sent yet.
+// The boxes that select rows are kept elsewhere and outlive an update.
+function inHand(el) {
+  if (!el.matches("input,textarea,select") || el.type === "hidden" || el.name === "pick" || el.matches("[data-pick-all]")) return false;
+  if (el === document.activeElement && el.type !== "checkbox") return true;
+  if (el.type === "checkbox" || el.type === "radio") return el.checked !== el.defaultChecked;
+  if (el.matches("select")) {
+    const first = Array.from(el.options).findIndex((o) => o.defaultSelected);
+    return el.selectedIndex !== Math.max(0, first);
+  }
+  return el.value !== el.defaultValue;
+}
+
+function fadeRuns() {
+  const runs = document.querySelector(".run.over");
+  if (runs) setTimeout(() => want(parts().filter((p) => p.dataset.part === "runs")), RUN_SHOWN);
+}

@@ -1,0 +1,23 @@
+// What every page of a site does: it hears the server, selects rows, obeys keys.
+import { registerHarbour } from "./harbour.js";
+import { watchPointer } from "./pointer.js";
+import { hear } from "./live.js";
+import { watchSelection } from "./selection.js";
+import { watchKeys, restoreCursor } from "./keys.js";
+import { watchConfirm } from "./confirm.js";
+import { refreshStills } from "./stills.js";
+
+// Components must be there before Alpine starts, which is the script after this one.
+document.addEventListener("alpine:init", registerHarbour);
+
+const site = document.body.dataset.site;
+if (site) {
+  watchPointer();
+  watchSelection();
+  watchKeys(site);
+  watchConfirm();
+  refreshStills();
+  restoreCursor();
+  // Alpine morphs: it must have started before the first update comes.
+  document.addEventListener("alpine:initialized", () => hear(site));
+}
