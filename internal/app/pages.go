@@ -19,6 +19,7 @@ import (
 	"duskyharbor/internal/web/shell"
 	"duskyharbor/internal/web/signin"
 	"duskyharbor/internal/web/streams"
+	"slices"
 )
 
 // Pages makes the server of all pages, and of those of extra. Adding a page is one line
@@ -36,8 +37,10 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
 		log.New(s), runs.New(s), expected.New(s), settings.New(s), me.New(s), api.New(s),
 	}
-	for _, make := range extra {
-		pages = append(pages, make(s))
+	for _, make := range extra { // one of these takes the place of what is still to come
+		page := make(s)
+		pages = slices.DeleteFunc(pages, func(p shell.Page) bool { return p.Slug() == page.Slug() && p.Slug() != "" })
+		pages = append(pages, page)
 	}
 	return s, s.Register(pages...)
 }

@@ -100,7 +100,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 }
 
 // signedIn signs the lead in and returns a function that asks for a page.
-func signedIn(t testing.TB, h *testbed.Harbour, handler http.Handler) func(path string) (*httptest.ResponseRecorder, time.Duration) {
+func signedIn(t testing.TB, h *testbed.Harbour, handler http.Handler) func(path string, header ...string) (*httptest.ResponseRecorder, time.Duration) {
 	t.Helper()
 	jar := map[string]*http.Cookie{}
 	do := func(req *http.Request) (*httptest.ResponseRecorder, time.Duration) {
@@ -129,8 +129,12 @@ func signedIn(t testing.TB, h *testbed.Harbour, handler http.Handler) func(path 
 	if w, _ := do(req); w.Code != http.StatusSeeOther {
 		t.Fatalf("sign-in: %d", w.Code)
 	}
-	return func(path string) (*httptest.ResponseRecorder, time.Duration) {
-		return do(httptest.NewRequest("GET", path, nil))
+	return func(path string, header ...string) (*httptest.ResponseRecorder, time.Duration) {
+		req := httptest.NewRequest("GET", path, nil)
+		for i := 0; i+1 < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		return do(req)
 	}
 }
 

@@ -54,14 +54,21 @@ func serveLogging(t *testing.T, log *slog.Logger) *harbour {
 
 func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
 	t.Helper()
-	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, app.Options{Listen: 900 * time.Millisecond, Measure: 2200 * time.Millisecond, WalkFor: 25 * time.Second, Options: engine.Options{Log: log}})
+	return serveWith(t, h, app.Options{Options: engine.Options{Log: log}})
+}
+
+// serveWith serves a harbour with pages of the test's own.
+func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(*shell.Server) shell.Page) *harbour {
+	t.Helper()
+	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
+	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, opt)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := o.Start(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := o.Pages(h.Vault, shell.Options{Log: log})
+	s, err := o.Pages(h.Vault, shell.Options{Log: opt.Log}, pages...)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -43,11 +43,17 @@ function changed(text) {
 function want(all) {
   if (all.length === 0) return;
   all.forEach((part) => wanted.add(part.dataset.part));
-  clearTimeout(timer);
-  timer = setTimeout(update, JOIN);
+  soon();
+}
+
+// soon fetches what is wanted after a while. However much is told meanwhile, it isn't put
+// off by that.
+function soon() {
+  if (timer === null) timer = setTimeout(update, JOIN);
 }
 
 async function update() {
+  timer = null;
   if (fetching || wanted.size === 0) return;
   if (busy()) return whenFree(update);
   fetching = true;
@@ -67,7 +73,7 @@ async function update() {
     // the live dot tells that the server isn't heard
   } finally {
     fetching = false;
-    if (wanted.size > 0 && !busy()) timer = setTimeout(update, JOIN);
+    if (wanted.size > 0 && !busy()) soon();
   }
 }
 

@@ -1,0 +1,152 @@
+// Package lenstest is a stage and its page as somebody adds them: nothing of the product
+// knows it. Tests register it and use it as any other.
+package lenstest
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"sync"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// Lens is a fact of a stage of one's own.
+type Lens struct {
+	At    time.Time `json:"at"`
+	Focus string    `json:"focus"`
+}
+
+var lens = site.Fact[Lens]{Name: "lens.reading"}
+
+// Kind of the change that this stage makes.
+const Kind = "lens.focus"
+
+// Stage reads lenses and sets them; the lenses themselves are kept here, as a device keeps
+// its own.
+type Stage struct {
+	stages.Kit
+	mu    sync.Mutex
+	focus map[int64]string
+}
+
+// New makes the stage.
+func New(k stages.Kit) engine.Stage { return &Stage{Kit: k, focus: map[int64]string{}} }
+
+// ID is a stage that the product doesn't do yet.
+func (*Stage) ID() stage.Stage { return stage.Analytics }
+
+func (l *Stage) of(device int64) string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.focus[device] == "" {
+		return "near"
+	}
+	return l.focus[device]
+}
+
+// Read reads a lens.
+func (l *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	now := time.Now().UTC()
+	return "lens read", l.Store.KeepFacts(ctx, lens.New(v.Device.ID, "GetLens", now, Lens{now, l.of(v.Device.ID)}))
+}
+
+// Judge says whether it is sharp.
+func (*Stage) Judge(_ time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+	x, ok := lens.Of(s, d.ID)
+	v := stage.Verdict{Read: ok, Done: "It is sharp."}
+	if ok && x.Focus != "far" {
+		v.Findings = []finding.Finding{{Code: "lens.blurred", Severity: finding.Needs, Words: "blurred", Sentence: "Its lens looks near.", WayOut: "Focus it."}}
+	}
+	return v
+}
+
+// Propose focuses it.
+func (*Stage) Propose(_ time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+	x, ok := lens.Of(s, d.ID)
+	if !ok || x.Focus == "far" {
+		return nil
+	}
+	return []finding.Change{{Kind: Kind, Key: Kind, Title: "Focus", From: x.Focus, To: "far", Why: "What matters is far away.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Focus it near again."}}}
+}
+
+// Editor turns the lens.
+func (l *Stage) Editor(_ context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	if c.Kind != Kind {
+		return nil, engine.ErrKind
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(context.Context) (string, error) { return l.of(v.Device.ID), nil },
+		WriteFunc: func(context.Context) error {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			l.focus[v.Device.ID] = c.ToText
+			return nil
+		},
+	}, nil
+}
+
+// AfterChange reads the lens again.
+func (l *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Analytics) {
+		return nil
+	}
+	_, err := l.Read(ctx, v)
+	return err
+}
+
+//go:embed page.html page.js sheet.html
+var files embed.FS
+
+// Page shows lenses.
+type Page struct{ *shell.Server }
+
+// NewPage makes the page.
+func NewPage(s *shell.Server) shell.Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return stage.Analytics.Slug() }
+
+// Files are its template, script and sheet.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is the lens' stage.
+func (*Page) Stage() stage.Stage { return stage.Analytics }
+
+// Routes adds nothing.
+func (*Page) Routes(*shell.Routes) {}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	can, err := p.Can(ctx, stage.Analytics)
+	read := 0
+	for _, r := range p.Rows {
+		if _, ok := lens.Of(p.Snapshot, r.Device.ID); ok {
+			read++
+		}
+	}
+	return map[string]any{"Rows": p.Rows, "Can": can, "Read": read, "Made": time.Now().UnixNano()}, err
+}
+
+// Sheet tells how the lens stands.
+func (*Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) error {
+	x, ok := lens.Of(sh.Snapshot, sh.Row.Device.ID)
+	if !ok {
+		return nil
+	}
+	sh.Fact("Looks", x.Focus, x.At)
+	sh.Verb, sh.Readable = "Focus ", true
+	sh.Extra = fmt.Sprintf("its lens looks %s", x.Focus)
+	return nil
+}

@@ -1,0 +1,1 @@
+document.body.dataset.lens = "its own script ran";
