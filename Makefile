@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8420
 NET ?= 127.40
 export GOFLAGS ?= -buildvcs=false
 
-.PHONY: demo demo-reset build test lint bench shots soak
+.PHONY: demo demo-reset build test lint format bench shots soak steady
 build:
 	@$(GO) build -o bin/duskyharbor ./cmd/duskyharbor
 
@@ -26,6 +26,13 @@ lint:
 	@out=$$(gofmt -l cmd internal); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi
 	@$(GO) vet ./...
 	@$(GO) tool staticcheck ./...
+	@scripts/need.sh node:nodejs npm:npm
+	@scripts/format/format.sh --check
+
+format:
+	@gofmt -w cmd internal
+	@scripts/need.sh node:nodejs npm:npm
+	@scripts/format/format.sh --write
 
 bench:
 	@scripts/need.sh initdb:postgresql
@@ -41,3 +48,8 @@ soak:
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
 	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine
 	@BULK_CAMERAS=400 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestBulkClocksAndPasswordsSurviveTwoKills -timeout 30m ./internal/engine
+
+# N runs of the tests, three of them beside a busy core; what failed is printed.
+N ?= 10
+steady:
+	@scripts/steady.sh $(N)

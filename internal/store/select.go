@@ -127,6 +127,14 @@ type Sort struct {
 	Down bool
 }
 
+// String is what ParseSort reads; empty for the list's own order.
+func (s Sort) String() string {
+	if s.Down {
+		return "-" + s.By
+	}
+	return s.By
+}
+
 // ParseSort reads "clock" or "-clock"; anything else is the list's own order.
 func ParseSort(text string) Sort {
 	by, down := strings.CutPrefix(text, "-")

@@ -72,6 +72,18 @@ type ownClock struct {
 	Mends         bool // its clock can be set from here, and needs it
 }
 
+// Says tells what the clock is held against, and what it serves.
+func (o ownClock) Says() string {
+	says := "from this server, serves no NTP"
+	if o.Serves {
+		says = "from this server, serves NTP"
+	}
+	if o.Cameras > 0 {
+		says += ", " + shell.Plural(o.Cameras, "camera") + " held against it"
+	}
+	return says
+}
+
 type clockRow struct {
 	Row               shell.Row
 	Offset, Error     string

@@ -28,6 +28,14 @@ type dot struct {
 	Under bool  // label under it
 }
 
+// Title tells a mark to who can't see it.
+func (d dot) Title() string {
+	if d.ID == 0 {
+		return d.Says
+	}
+	return d.Name + ": " + d.Mark.State.Label()
+}
+
 type band struct {
 	X, W  float64
 	Class string

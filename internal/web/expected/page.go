@@ -70,6 +70,14 @@ type fieldChoice struct {
 	Column int
 }
 
+// Value is the column as the form sends it.
+func (f fieldChoice) Value() string {
+	if f.Column < 0 {
+		return "none"
+	}
+	return strconv.Itoa(f.Column)
+}
+
 // Name is the field as people write it.
 func (f fieldChoice) Name() string {
 	if f.Field == expected.MAC {

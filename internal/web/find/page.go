@@ -94,6 +94,14 @@ func (t tile) Label() string {
 	return s
 }
 
+// Unfolds is the part that pressing it shows: itself, or none where it is open.
+func (t tile) Unfolds() string {
+	if t.Open {
+		return ""
+	}
+	return t.Prefix.String()
+}
+
 // Third is the third number of its addresses.
 func (t tile) Third() int { return int(t.Prefix.Addr().As4()[2]) }
 

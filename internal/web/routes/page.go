@@ -64,6 +64,14 @@ type topicRow struct {
 	Cells               []pegCell
 }
 
+// Label says what pressing the cell does.
+func (c pegCell) Label(title string) string {
+	if c.On {
+		return "Pull " + title + " from " + c.Input
+	}
+	return "Peg " + title + " to " + c.Input
+}
+
 type pegCell struct {
 	Input     string
 	On        bool

@@ -3,6 +3,7 @@ package shell
 import (
 	"fmt"
 	"html/template"
+	"io/fs"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
 		"static": func(name string) string { return "/static/" + s.version + "/" + name },
+		"styles": styles,
 		"ago":    ago,
 		"at": func(t time.Time, z *time.Location) string {
 			if t.IsZero() {
@@ -32,6 +34,13 @@ func (s *Server) funcs() template.FuncMap {
 			return fmt.Sprintf("UTC%+d", sec/3600)
 		},
 		"plural": Plural,
+		// pick is a where cond holds, else b: what an attribute is built of.
+		"pick": func(cond any, a, b string) string {
+			if is, _ := template.IsTrue(cond); is {
+				return a
+			}
+			return b
+		},
 		"f1":     func(v float64) string { return strconv.FormatFloat(v, 'f', 1, 64) },
 		"add":    func(a, b float64) float64 { return a + b },
 		"half":   func(v float64) float64 { return v / 2 },
@@ -111,4 +120,13 @@ func (s *Server) partial(b Frame) (template.HTML, error) {
 	var w strings.Builder
 	err := r.template.ExecuteTemplate(&w, "sheet-"+b.Sheet.Stage.Slug(), b)
 	return template.HTML(w.String()), err // made by a template, which escaped it
+}
+
+// styles lists the shell's own style sheets, in the order in which they rule.
+func styles() ([]string, error) {
+	found, err := fs.Glob(staticFiles, "static/css/*.css")
+	for i := range found {
+		found[i] = strings.TrimPrefix(found[i], "static/")
+	}
+	return found, err
 }

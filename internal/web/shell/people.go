@@ -174,7 +174,7 @@ func (s *Server) join(c *echo.Context) error {
 	ctx := c.Request().Context()
 	again := func(status int, message string) error {
 		b := s.bare(c, "Join a site", message)
-		b.Data = map[string]string{"login": c.FormValue("login"), "name": c.FormValue("name")}
+		b.Typed = map[string]string{"login": c.FormValue("login"), "name": c.FormValue("name")}
 		return c.Render(status, "join", b)
 	}
 	if !s.MayTry(ctx, "join from "+c.RealIP()) {

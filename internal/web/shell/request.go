@@ -45,6 +45,7 @@ type Frame struct {
 	Window                               Window
 	Sheet                                *Sheet
 	Data                                 any
+	Typed                                map[string]string // what a refused form is filled with again
 	does                                 func(stage.Stage) bool
 }
 

@@ -66,6 +66,14 @@ type PastChange struct {
 	Back string // what its undo button says; empty where it can't be taken back from here
 }
 
+// Tail is what is said of the change, as it follows its state: ", after 5 s it is …".
+func (c PastChange) Tail() string {
+	if c.Says == "" {
+		return ""
+	}
+	return ", " + c.Says
+}
+
 // Past tells which changes can be taken back: those that stand, have an undo, and are
 // the newest of their thing among all, which is the order they come in. What has readings
 // to come isn't offered yet.

@@ -2,8 +2,19 @@
 import { boxes, put, take } from "./selection.js";
 
 const places = {
-  1: "find", 2: "sign-in", 3: "clock", 4: "streams", 5: "channels", 6: "recording", 7: "analytics", 8: "routes", 9: "prove", 0: "handover",
-  b: "board", l: "log", s: "settings",
+  1: "find",
+  2: "sign-in",
+  3: "clock",
+  4: "streams",
+  5: "channels",
+  6: "recording",
+  7: "analytics",
+  8: "routes",
+  9: "prove",
+  0: "handover",
+  b: "board",
+  l: "log",
+  s: "settings",
 };
 
 let cursor = -1;

@@ -60,7 +60,10 @@ async function update() {
   const names = Array.from(wanted);
   wanted.clear();
   try {
-    const answer = await fetch(location.href, { headers: { Accept: "text/html", "X-Parts": names.join(",") }, redirect: "manual" });
+    const answer = await fetch(location.href, {
+      headers: { Accept: "text/html", "X-Parts": names.join(",") },
+      redirect: "manual",
+    });
     if (answer.type === "opaqueredirect") return location.reload();
     if (!answer.ok) return;
     const text = await answer.text();
@@ -84,7 +87,10 @@ function put(text) {
     if (!from) continue;
     if (shown.get(to.id) === to.outerHTML) continue;
     shown.set(to.id, to.outerHTML);
-    window.Alpine.morph(from, to.outerHTML, { key: (el) => el.id || (el.dataset && el.dataset.row) || undefined, updating });
+    window.Alpine.morph(from, to.outerHTML, {
+      key: (el) => el.id || (el.dataset && el.dataset.row) || undefined,
+      updating,
+    });
   }
   markCursor();
   document.dispatchEvent(new CustomEvent("harbour:updated"));
@@ -102,13 +108,21 @@ function updating(from, to, _childrenOnly, skip) {
 }
 
 function sameStill(from, to) {
-  return to.matches("img") && (from.getAttribute("src") || "").split("?")[0] === (to.getAttribute("src") || "").split("?")[0];
+  return (
+    to.matches("img") && (from.getAttribute("src") || "").split("?")[0] === (to.getAttribute("src") || "").split("?")[0]
+  );
 }
 
 // inHand says whether a person types in a field, or chose something that isn't sent yet.
 // The boxes that select rows are kept elsewhere and outlive an update.
 function inHand(el) {
-  if (!el.matches("input,textarea,select") || el.type === "hidden" || el.name === "pick" || el.matches("[data-pick-all]")) return false;
+  if (
+    !el.matches("input,textarea,select") ||
+    el.type === "hidden" ||
+    el.name === "pick" ||
+    el.matches("[data-pick-all]")
+  )
+    return false;
   if (el === document.activeElement && el.type !== "checkbox") return true;
   if (el.type === "checkbox" || el.type === "radio") return el.checked !== el.defaultChecked;
   if (el.matches("select")) {

@@ -11,7 +11,7 @@ import { refreshStills } from "./stills.js";
 document.addEventListener("alpine:init", registerHarbour);
 
 const site = document.body.dataset.site;
-if (site) {
+if (site !== "0") {
   watchPointer();
   watchSelection();
   watchKeys(site);
