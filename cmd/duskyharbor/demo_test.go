@@ -111,7 +111,7 @@ func (p *person) get(path string) string {
 	}
 	defer res.Body.Close()
 	body, _ := io.ReadAll(res.Body)
-	return string(body)
+	return strings.Join(strings.Fields(string(body)), " ") // as it is read
 }
 
 var token = regexp.MustCompile(`name="_csrf" value="([^"]+)"`)

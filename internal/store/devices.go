@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 )
 
@@ -62,7 +63,7 @@ func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
 // Missing lists cameras that are expected and didn't answer, at most limit.
 func (s *Store) Missing(ctx context.Context, site int64, limit int) ([]Device, error) {
 	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.expected
-		and not exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') order by d.position, d.id limit $2`, site, limit)
+		and not `+has(fact.Seen, "")+` order by d.position, d.id limit $2`, site, limit)
 }
 
 // Hanging lists the cameras that hang on a recorder: planned for it, or at one of

@@ -3,12 +3,12 @@ package store
 import (
 	"context"
 	"net/netip"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/core/fact"
 )
 
 // Upload is a list that a person gave and hasn't taken yet.
@@ -45,25 +45,23 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	byMAC, byAddress, byPlace := map[string]int64{}, map[netip.Addr]int64{}, map[string]int64{}
-	for _, d := range slices.Backward(all) { // the first of equals wins
+	var known []expected.Camera
+	for _, d := range all {
 		if d.SourceID == 0 {
 			continue
 		}
-		byPlace[d.Place] = d.ID
-		if d.MAC != "" {
-			byMAC[d.MAC] = d.ID
-		}
+		c := expected.Camera{ID: d.ID, Place: d.Place, MAC: d.MAC}
 		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
 			if a != nil {
-				byAddress[*a] = d.ID
+				c.Address = append(c.Address, *a)
 			}
 		}
+		known = append(known, c)
 	}
-	used := map[int64]bool{}
+	about := expected.Match(rows, known)
 	b := &pgx.Batch{}
 	var fresh []Device
-	for _, r := range rows {
+	for i, r := range rows {
 		var at *netip.Addr
 		if r.Address.IsValid() {
 			at = &r.Address
@@ -72,20 +70,14 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 		if id, ok := recorders[r.Recorder]; ok {
 			recorder = &id
 		}
-		id := int64(0)
-		for _, known := range []int64{byMAC[r.MAC], byAddress[r.Address], byPlace[r.Place]} {
-			if id == 0 && known != 0 && !used[known] {
-				id = known
-			}
-		}
+		id := about[i]
 		if id == 0 {
 			fresh = append(fresh, Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make, Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC, RecorderID: recorder, Channel: r.Channel})
 			continue
 		}
-		used[id] = true
 		touched = append(touched, id)
 		b.Queue(`update device d set place = $2, make = case when $3 <> '' then $3 else make end, model = case when $4 <> '' then $4 else model end, expected = true, expected_at = coalesce($5, expected_at),
-			address = case when exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') then address else coalesce($5, address) end,
+			address = case when `+has(fact.Seen, "")+` then address else coalesce($5, address) end,
 			mac = case when mac = '' then $6 else mac end, recorder_id = coalesce($7, recorder_id), channel = case when $8 > 0 then $8 else channel end, version = version + 1 where id = $1`,
 			id, r.Place, r.Make, r.Model, at, r.MAC, recorder, r.Channel)
 		b.Queue(`update source set name = $2 where device_id = $1 and token = ''`, id, r.Place)

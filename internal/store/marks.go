@@ -144,8 +144,8 @@ type Tally struct{ Proven, Blocked, Needs int }
 
 // Tally counts them.
 func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
-	return one[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = 'r')::int proven, count(*) filter (where standing like '%b%')::int blocked,
-		count(*) filter (where standing not like '%b%' and (standing like '%n%' or standing like '%s%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
+	return one[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
+		count(*) filter (where standing not like '%`+stage.Blocked.Letter()+`%' and (standing like '%`+stage.Needs.Letter()+`%' or standing like '%`+stage.Stale.Letter()+`%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
 }
 
 // Due lists sources whose marks were made by other rules or are no longer valid,

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
@@ -25,6 +26,22 @@ type Selection struct {
 	// Acts limits it to cameras whose mark in this stage has this act.
 	ActStage stage.Stage
 	Act      stage.Act
+}
+
+// behindPort is how the ways of a sighting say that only a recorder tells of a device.
+const behindPort = `f.value->'ways' ? '` + string(identity.OnAPort) + `'`
+
+// required is what a stage asks to be known of a device, as SQL.
+var required = map[stage.Requirement]string{
+	stage.Seen:        has(fact.Seen, ""),
+	stage.Speaks:      has(fact.Seen, ` and (f.value->>'service' <> '' or f.value->>'rtsp_port' <> '0') and not `+behindPort),
+	stage.SpeaksONVIF: has(fact.Seen, ` and f.value->>'service' <> '' and not `+behindPort),
+	stage.Opened:      has(fact.Account, ""),
+}
+
+// has asks in SQL whether device d has a fact f of which more is true.
+func has(name, more string) string {
+	return `exists (select 1 from fact f where f.device_id = d.id and f.name = '` + name + `'` + more + `)`
 }
 
 // query gathers a where clause and its arguments.
@@ -54,13 +71,8 @@ func (s Selection) query() *query {
 		q.add("d.id = any(%s)", s.IDs)
 	}
 	s.filter(q)
-	switch s.Ready {
-	case stage.SignIn:
-		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and (f.value->>'service' <> '' or f.value->>'rtsp_port' <> '0') and not f.value->'ways' ? 'recorder port')`)
-	case stage.Clock:
-		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen' and f.value->>'service' <> '' and not f.value->'ways' ? 'recorder port')`)
-	case stage.Streams, stage.Routes:
-		q.parts = append(q.parts, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen')`, `exists (select 1 from fact f where f.device_id = d.id and f.name = 'access.account')`)
+	for _, r := range s.Ready.Requires() {
+		q.parts = append(q.parts, required[r])
 	}
 	if s.Act != "" {
 		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.act = %s)", s.ActStage, s.Act)
@@ -90,7 +102,7 @@ func (s Selection) filter(q *query) {
 	case f.States != nil:
 		letters, working := "", false
 		for _, st := range f.States {
-			letters, working = letters+letter(st), working || st == stage.Working
+			letters, working = letters+st.Letter(), working || st == stage.Working
 		}
 		or := ""
 		if working {
@@ -100,25 +112,6 @@ func (s Selection) filter(q *query) {
 	case f.Stage != 0:
 		q.add("substr(s.standing, %s, 1) <> 'y'", int(f.Stage))
 	}
-}
-
-// letter is a state as source.standing keeps it, see state_letter in the migrations.
-func letter(st stage.State) string {
-	switch st {
-	case stage.Ready:
-		return "r"
-	case stage.Needs:
-		return "n"
-	case stage.Blocked:
-		return "b"
-	case stage.Working:
-		return "w"
-	case stage.Stale:
-		return "s"
-	case stage.NotHere:
-		return "a"
-	}
-	return "y"
 }
 
 // Sort is a column and a direction. The zero Sort is the list's own order.
@@ -166,7 +159,11 @@ func (s Sort) order(q *query) string {
 	// What needs a person most comes first.
 	st, _ := stage.Parse(s.By)
 	q.args = append(q.args, int(st))
-	return fmt.Sprintf("position(substr(s.standing, $%d, 1) in 'bnswyra')", len(q.args)) + dir + ", d.position, d.id"
+	letters := ""
+	for _, u := range stage.Urgency() {
+		letters += u.Letter()
+	}
+	return fmt.Sprintf("position(substr(s.standing, $%d, 1) in '%s')", len(q.args), letters) + dir + ", d.position, d.id"
 }
 
 // Window reads the selection's devices in that order, limit of them after skip, and
@@ -223,14 +220,14 @@ func (s *Store) Resolve(ctx context.Context, sel Selection) ([]int64, error) {
 
 // RecordersHeard lists the recorders of a site that have shown themselves to be one.
 func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error) {
-	return ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1 and d.kind = 'recorder'
+	return ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1 and d.kind = 'recorder'
 		and f.value->'ways' ? $2 order by d.position, d.id`, site, string(identity.SaidHello))
 }
 
 // AddressesUsed tells at which addresses of a site something answered at the last look,
 // and at which something is expected.
 func (s *Store) AddressesUsed(ctx context.Context, site int64) (used, expected map[netip.Addr]bool, err error) {
-	rows, err := s.Pool.Query(ctx, `select address, true from device d where site_id = $1 and address is not null and exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen')
+	rows, err := s.Pool.Query(ctx, `select address, true from device d where site_id = $1 and address is not null and `+has(fact.Seen, "")+`
 		union all select (o->>'address')::inet, true from network n, jsonb_array_elements(coalesce(n.look->'others', '[]')) o where n.site_id = $1
 		union all select expected_at, false from device where site_id = $1 and expected_at is not null`, site)
 	if err != nil {
@@ -252,7 +249,7 @@ func (s *Store) AddressesUsed(ctx context.Context, site int64) (used, expected m
 
 // HeardDevices tells which devices of a site answered at the last look.
 func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, error) {
-	all, err := ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = 'find.seen' where d.site_id = $1`, site)
+	all, err := ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1`, site)
 	out := make(map[int64]bool, len(all))
 	for _, id := range all {
 		out[id] = true
@@ -287,7 +284,7 @@ type Dot struct {
 
 // Dots lists the devices at addresses of a prefix.
 func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
-	return many[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, exists (select 1 from fact f where f.device_id = d.id and f.name = 'find.seen') heard,
+	return many[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
 		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.token = '' left join mark m on m.source_id = s.id and m.stage = $3
 		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
 }
@@ -299,7 +296,7 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 		Heard int
 	}
 	rows, err := many[row](ctx, s.Pool, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
-		join fact f on f.device_id = d.id and f.name = 'find.seen' where n.site_id = $1 group by n.id`, site)
+		join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where n.site_id = $1 group by n.id`, site)
 	out := map[int64]int{}
 	for _, r := range rows {
 		out[r.ID] = r.Heard
@@ -323,6 +320,6 @@ func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error
 	q := sel.query()
 	q.args = append(q.args, int(stage.Clock))
 	return many[ClockDot](ctx, s.Pool, fmt.Sprintf(`select d.id, d.place, d.address, d.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
-		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = 'clock.reading' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
+		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = '`+fact.Clock+`' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
 		deviceFrom, len(q.args), q.where()), q.args...)
 }

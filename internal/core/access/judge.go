@@ -71,6 +71,9 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	return left(now, f.Tries, known, f.knocked())
 }
 
+// Read says whether what the stage is about is known: what its mark may be ready by.
+func (f Facts) Read() bool { return f.Account != nil }
+
 // ValidUntil is when what was judged must be judged again: when tries are left once more,
 // or a lock ends. Zero where neither is waited for.
 func (f Facts) ValidUntil(now time.Time) time.Time {

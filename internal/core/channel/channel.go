@@ -94,6 +94,9 @@ type Facts struct {
 	Trouble  string // why the recorder couldn't be read
 }
 
+// Read says whether what the stage is about is known: what its mark may be ready by.
+func (f Facts) Read() bool { return f.Slot != nil }
+
 // Wishes is what the site wants for the source.
 type Wishes struct {
 	Recorder   string

@@ -59,6 +59,9 @@ func (f Facts) Offset() Offset {
 	return f.Camera.Offset.Minus(f.Reference.Offset)
 }
 
+// Read says whether what the stage is about is known: what its mark may be ready by.
+func (f Facts) Read() bool { return f.Camera != nil }
+
 // InBand says whether the camera is usable against its reference.
 func (f Facts) InBand() bool {
 	b := BandOf(f.Offset(), f.Window)

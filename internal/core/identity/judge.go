@@ -42,6 +42,9 @@ type Behind struct {
 	Dead       string // why that channel is a dead entry; empty: it isn't
 }
 
+// Read says whether what the stage is about is known: what its mark may be ready by.
+func (f Facts) Read() bool { return f.Seen != nil }
+
 // OnlyBehind says why a stage that speaks to the device itself doesn't apply: it is
 // reached only from a recorder. Empty where it is reached from here, or wasn't found.
 func (f Facts) OnlyBehind() string {

@@ -139,6 +139,9 @@ type Facts struct {
 	Basis string // as it is today
 }
 
+// Read says whether a walk was ended, whatever it proved.
+func (f Facts) Read() bool { return f.Last != nil && !f.Last.Ended.IsZero() }
+
 // Finding and staleness of the last proof. stale is empty while it counts.
 func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, stale string) {
 	if f.Last == nil || f.Last.Ended.IsZero() {

@@ -40,6 +40,9 @@ type Facts struct {
 	Trouble  string
 }
 
+// Read says whether what the stage is about is known: what its mark may be ready by.
+func (f Facts) Read() bool { return len(f.Pegs) > 0 }
+
 // Wishes is what the site wants routed; empty: what Suggest says.
 type Wishes struct{}
 

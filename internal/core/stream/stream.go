@@ -121,6 +121,9 @@ type Facts struct {
 	Trouble  string // why profiles couldn't be read
 }
 
+// Read says whether the streams were read and played.
+func (f Facts) Read() bool { return !f.LookedAt.IsZero() }
+
 // Wishes is what the source's recorder takes.
 type Wishes struct {
 	Recorder string

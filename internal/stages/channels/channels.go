@@ -61,7 +61,7 @@ func Facts(s *site.Snapshot, d store.Device) (channel.Facts, channel.Wishes) {
 // Judge says how a camera stands on its recorder.
 func (c *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	f, w := Facts(s, d)
-	return stage.Verdict{Read: f.Slot != nil, Findings: channel.Judge(now, f, w), Done: "Its recorder receives it."}
+	return stage.Verdict{Read: f.Read(), Findings: channel.Judge(now, f, w), Done: "Its recorder receives it."}
 }
 
 // Propose places a camera as if it were placed alone.

@@ -43,7 +43,7 @@ func (k *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Ver
 	if notHere == "" {
 		notHere = found.OnlyRTSP()
 	}
-	return stage.Verdict{Read: f.Camera != nil, Findings: clock.Judge(now, f, w), Stale: clock.Stale(f), Done: "Its time agrees with " + f.Reference.Name + "'s.", NotHere: notHere}
+	return stage.Verdict{Read: f.Read(), Findings: clock.Judge(now, f, w), Stale: clock.Stale(f), Done: "Its time agrees with " + f.Reference.Name + "'s.", NotHere: notHere}
 }
 
 // Propose lists what sets a clock right, where an account lets it be written.

@@ -43,7 +43,7 @@ func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 // Judge says how a device was found.
 func (f *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	facts, wishes := s.Find(d)
-	return stage.Verdict{Read: facts.Seen != nil, Findings: identity.Judge(now, facts, wishes), Done: "It answers where it is expected."}
+	return stage.Verdict{Read: facts.Read(), Findings: identity.Judge(now, facts, wishes), Done: "It answers where it is expected."}
 }
 
 // Propose lists what puts a device right on its network.

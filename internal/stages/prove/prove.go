@@ -43,7 +43,7 @@ func (p *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Ver
 		f.Last = &last.Test
 	}
 	found, stale := proof.JudgeSource(now, f, d.Place)
-	return stage.Verdict{Read: f.Last != nil && !f.Last.Ended.IsZero(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
+	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
 }
 
 // basis is what a camera's proof rests on: who it is, where, how it is placed and pegged,

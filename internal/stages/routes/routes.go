@@ -39,7 +39,7 @@ func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
 func (r *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	f := s.Routes(d)
 	found, _ := s.Find(d)
-	return stage.Verdict{Read: len(f.Pegs) > 0, Findings: route.Judge(now, f, route.Wishes{}), Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
+	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}), Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
 }
 
 // Propose pegs what is suggested.

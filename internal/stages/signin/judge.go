@@ -66,7 +66,7 @@ func writes(now time.Time, s *site.Snapshot, d store.Device) bool {
 func (g *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	f, w := Facts(now, s, d)
 	found, _ := s.Find(d)
-	return stage.Verdict{Read: f.Account != nil, Findings: access.Judge(now, f, w), Done: "An account opens it.", NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
+	return stage.Verdict{Read: f.Read(), Findings: access.Judge(now, f, w), Done: "An account opens it.", NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
 }
 
 // Propose lists first passwords, accounts and passwords that put a device right.

@@ -31,7 +31,7 @@ func (t *Stage) ID() stage.Stage { return stage.Streams }
 func (t *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
 	f, w := s.Streams(d)
 	found, _ := s.Find(d)
-	return stage.Verdict{Read: !f.LookedAt.IsZero(), Findings: stream.Judge(now, f, w), Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
+	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w), Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
 }
 
 // Propose lists nothing: encoder settings aren't written yet.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/tls"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -54,7 +53,7 @@ func (c *Camera) up() error {
 }
 
 // listenTCP listens at an address of the camera. One behind a recorder's port is spoken to
-// by the recorder alone: whoever else calls is heard out and told nothing.
+// by the recorder alone: whoever else calls is told nothing.
 func (c *Camera) listenTCP(ctx context.Context, at netip.AddrPort) (net.Listener, error) {
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", at.String())
 	if err != nil || !c.cfg.Manners.Behind.IsValid() {
@@ -63,7 +62,7 @@ func (c *Camera) listenTCP(ctx context.Context, at netip.AddrPort) (net.Listener
 	return wired{l, c.cfg.Manners.Behind}, nil
 }
 
-// wired takes connections from one address; others are kept silent until they give up.
+// wired takes connections from one address; others are closed and told nothing.
 type wired struct {
 	net.Listener
 	from netip.Addr
@@ -79,10 +78,7 @@ func (w wired) Accept() (net.Conn, error) {
 		if at, perr := netip.ParseAddrPort(conn.RemoteAddr().String()); perr == nil && at.Addr().Unmap() == w.from {
 			return conn, nil
 		}
-		go func() {
-			_, _ = io.Copy(io.Discard, conn)
-			_ = conn.Close()
-		}()
+		_ = conn.Close()
 	}
 }
 

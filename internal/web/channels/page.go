@@ -148,19 +148,10 @@ func trayOf(p *shell.Request, r shell.Row) trayItem {
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
 	}
-	switch c := r.Proposals; {
-	case len(c) > 0:
-		t.To = "channel " + c[0].Args["channel"]
-	case r.Mark(stage.Find).State == stage.Blocked:
-		t.Why = "not found yet"
-	case f.Planned == "":
-		t.Why = "no recorder planned"
-	case w.Stream == "":
-		t.Why = "streams not read yet"
-	case f.Recorder == nil:
-		t.Why = "recorder not read yet"
-	default:
-		t.Why = f.Recorder.Binds(w.Kbps)
+	if len(r.Proposals) > 0 {
+		t.To = "channel " + r.Proposals[0].Args["channel"]
+	} else {
+		t.Why = channel.Waits(f, w, r.Mark(stage.Find).State != stage.Blocked)
 	}
 	return t
 }
@@ -186,21 +177,17 @@ func (pg *Page) face(ctx context.Context, p *shell.Request, d *channelsData, com
 }
 
 func (d *channelsData) fill(held []shell.Row, coming map[string]string) {
-	used, mbit := d.Status.Used()
 	l := d.Status.Limits
-	add := func(name string, v, most float64, format string) {
-		if most <= 0 {
-			return
-		}
-		class := "ready"
-		if v/most > 0.9 {
+	for _, g := range channel.Gauges(*d.Status) {
+		class, format := "ready", "%.1f / %.0f"
+		if g.Tight {
 			class = "needs"
 		}
-		d.Gauges = append(d.Gauges, gauge{name, fmt.Sprintf(format+" / %.0f", v, most), math.Min(100, 100*v/most), class})
+		if g.Exact {
+			format = "%.0f / %.0f"
+		}
+		d.Gauges = append(d.Gauges, gauge{g.Name, fmt.Sprintf(format, g.Used, g.Most), math.Min(100, 100*g.Used/g.Most), class})
 	}
-	add("IP channels", float64(used), float64(l.Channels), "%.0f")
-	add("Mbit/s in", mbit, l.MbitIn, "%.1f")
-	add("Licences", float64(used), float64(l.Licences), "%.0f")
 	for n := 1; n <= min(l.Channels, maxSlots); n++ {
 		v := slotView{Number: n, Coming: coming[strconv.Itoa(n)]}
 		for i := range d.Status.Slots {

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -92,6 +93,22 @@ type clockRow struct {
 	Drift             string
 	Changes           []finding.Change
 	HasChange, Judged bool
+}
+
+// Proposed tells in a line what would be changed.
+func (c clockRow) Proposed() string {
+	says := make([]string, len(c.Changes))
+	for i, ch := range c.Changes {
+		switch ch.Kind {
+		case clock.SetZone:
+			says[i] = "site's zone rule"
+		case clock.SetText:
+			says[i] = "burned in as " + ch.To
+		default:
+			says[i] = ch.To
+		}
+	}
+	return strings.Join(says, "; ")
 }
 
 // Build makes the page's data.

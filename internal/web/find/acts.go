@@ -238,14 +238,8 @@ func (pg *Page) move(c *echo.Context) error {
 	}
 	to := netplan.IPConfig{Automatic: true}
 	if c.FormValue("automatic") != "1" {
-		if to, err = pg.seatOf(c.FormValue("address"), v.Networks()); err != nil {
-			return pg.Back(c, err.Error())
-		}
-		if says, err := pg.inUse(ctx, me.Member.ID, d.ID, to.Address); err != nil || says != "" {
-			if err != nil {
-				return err
-			}
-			return pg.Back(c, says)
+		if to, err = pg.settingsAt(ctx, d, c.FormValue("address"), v.Networks()); err != nil {
+			return pg.Told(c, err)
 		}
 	}
 	if to == *f.IPConfig {
@@ -261,28 +255,28 @@ func (pg *Page) move(c *echo.Context) error {
 	return pg.Back(c, "")
 }
 
-// seatOf is an address of the site's networks with mask and gateway of its network.
-func (pg *Page) seatOf(text string, networks []netplan.Network) (netplan.IPConfig, error) {
+// settingsAt reads the address that a person typed, and asks who is there.
+func (pg *Page) settingsAt(ctx context.Context, d store.Device, text string, networks []netplan.Network) (netplan.IPConfig, error) {
 	a, err := netplan.ParseAddress(text)
 	if err != nil {
-		return netplan.IPConfig{}, err
+		return netplan.IPConfig{}, trouble.Told(err.Error())
 	}
-	n, ok := netplan.Of(networks, a)
-	if !ok || netplan.Reserved(n.Prefix, a) {
-		return netplan.IPConfig{}, trouble.Tell("%s is no address of the site's networks that a device can have.", a)
+	to, err := netplan.SettingsAt(networks, a)
+	if err != nil {
+		return to, trouble.Told(err.Error())
 	}
-	return netplan.IPConfig{Address: a, Bits: n.Prefix.Bits(), Gateway: netplan.First(n.Prefix)}, nil
-}
-
-// inUse says which other device is at an address, or expected there.
-func (pg *Page) inUse(ctx context.Context, site, device int64, a netip.Addr) (string, error) {
-	dots, err := pg.Store.Dots(ctx, site, []netip.Prefix{netip.PrefixFrom(a, 32)})
-	for _, x := range dots {
-		if x.ID != device && x.Heard {
-			return fmt.Sprintf("%s answers at %s: give another address.", x.Place, a), err
-		}
+	dots, err := pg.Store.Dots(ctx, d.SiteID, []netip.Prefix{netip.PrefixFrom(a, 32)})
+	if err != nil {
+		return to, err
 	}
-	return "", err
+	there := make([]netplan.At, len(dots))
+	for i, x := range dots {
+		there[i] = netplan.At{ID: x.ID, Place: x.Place, Answer: x.Heard}
+	}
+	if why := netplan.Taken(d.ID, a, there); why != "" {
+		return to, trouble.Told(why)
+	}
+	return to, nil
 }
 
 // settle makes one change of a device that the sheet offers by itself: a restart, a

@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -134,6 +135,17 @@ type moveRow struct {
 	netplan.Move
 	Open bool // an account opens it: its address can be written
 	Busy bool
+}
+
+// Others names what answers and is neither camera nor recorder.
+func (d findData) Others() string {
+	says := make([]string, len(d.Sum.Others))
+	for i, o := range d.Sum.Others {
+		if says[i] = o.Address.String(); o.Title != "" {
+			says[i] = o.Title + " at " + says[i]
+		}
+	}
+	return strings.Join(says, ", ")
 }
 
 // Build makes the page's data.

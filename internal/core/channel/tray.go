@@ -1,0 +1,47 @@
+package channel
+
+// Waits says why a source that isn't placed isn't proposed for a channel, in the words of
+// a tray; found says whether it answers. Empty where a limit doesn't keep it off either.
+func Waits(f Facts, w Wishes, found bool) string {
+	switch {
+	case !found:
+		return "not found yet"
+	case f.Planned == "":
+		return "no recorder planned"
+	case w.Stream == "":
+		return "streams not read yet"
+	case f.Recorder == nil:
+		return "recorder not read yet"
+	}
+	return f.Recorder.Binds(w.Kbps)
+}
+
+// Gauge is how far a limit of a recorder is used.
+type Gauge struct {
+	Name  string
+	Used  float64
+	Most  float64
+	Exact bool // a count; else a rate, told with one decimal
+	Tight bool // little is left: more than nine tenths are used
+}
+
+// tight is how much of a limit may be used before it is told as tight.
+const tight = 0.9
+
+// Gauges lists a recorder's limits with how far they are used; a limit that it doesn't
+// tell isn't listed.
+func Gauges(r Recorder) []Gauge {
+	used, mbit := r.Used()
+	var out []Gauge
+	for _, g := range []Gauge{
+		{Name: "IP channels", Used: float64(used), Most: float64(r.Limits.Channels), Exact: true},
+		{Name: "Mbit/s in", Used: mbit, Most: r.Limits.MbitIn},
+		{Name: "Licences", Used: float64(used), Most: float64(r.Limits.Licences), Exact: true},
+	} {
+		if g.Most > 0 {
+			g.Tight = g.Used/g.Most > tight
+			out = append(out, g)
+		}
+	}
+	return out
+}
