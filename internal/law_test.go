@@ -222,3 +222,70 @@ func TestCoreIsPure(t *testing.T) {
 		t.Fatalf("%d files of core were read: %v", seen, err)
 	}
 }
+
+// Every exported thing that isn't of a test says what it is, in words that begin with its
+// name or in those of its group. Methods that a standard interface asks for explain themselves.
+func TestExportedThingsAreDocumented(t *testing.T) {
+	wellKnown := []string{"Error", "String", "Unwrap", "Is", "MarshalJSON", "UnmarshalJSON", "MarshalText", "UnmarshalText", "Len", "Less", "Swap", "Read", "Write", "Close", "ServeHTTP", "Kind", "InsertOpts", "Work", "Timeout", "NextRetry"}
+	seen := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		undocumented := func(name *ast.Ident, docs ...*ast.CommentGroup) {
+			if !name.IsExported() {
+				return
+			}
+			seen++
+			if !slices.ContainsFunc(docs, func(g *ast.CommentGroup) bool { return g != nil }) {
+				t.Errorf("%s: %s has no comment", set.Position(name.Pos()), name.Name)
+			}
+		}
+		for _, decl := range f.Decls {
+			switch decl := decl.(type) {
+			case *ast.FuncDecl:
+				if decl.Recv == nil || !slices.Contains(wellKnown, decl.Name.Name) && exportedType(decl.Recv.List[0].Type) {
+					undocumented(decl.Name, decl.Doc)
+				}
+			case *ast.GenDecl:
+				for n, spec := range decl.Specs {
+					switch spec := spec.(type) {
+					case *ast.TypeSpec:
+						undocumented(spec.Name, spec.Doc, spec.Comment, decl.Doc)
+					case *ast.ValueSpec:
+						if id, ok := spec.Type.(*ast.Ident); ok && len(decl.Specs) > 1 && id.IsExported() {
+							continue // the values of a type are told by the type
+						}
+						if n == 0 || spec.Doc != nil || spec.Comment != nil { // what stands in a group is told by its head
+							undocumented(spec.Names[0], spec.Doc, spec.Comment, decl.Doc)
+						}
+					}
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if seen < 500 {
+		t.Errorf("only %d exported things were seen", seen)
+	}
+}
+
+func exportedType(e ast.Expr) bool {
+	switch e := e.(type) {
+	case *ast.StarExpr:
+		return exportedType(e.X)
+	case *ast.IndexExpr:
+		return exportedType(e.X)
+	case *ast.Ident:
+		return e.IsExported()
+	}
+	return false
+}

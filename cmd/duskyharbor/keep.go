@@ -55,7 +55,7 @@ func tokenCommand() *cobra.Command {
 			if _, err := st.AddToken(cmd.Context(), s.ID, 0, name, list, hash, &until); err != nil {
 				return err
 			}
-			if err := st.Audit(cmd.Context(), store.Deed{Site: s.ID, Act: "made a token at the command line", Detail: name + ": " + strings.Join(list, ", ")}); err != nil {
+			if err := st.Audit(cmd.Context(), store.AuditEntry{Site: s.ID, Act: "made a token at the command line", Detail: name + ": " + strings.Join(list, ", ")}); err != nil {
 				return err
 			}
 			_, err = fmt.Fprintln(cmd.OutOrStdout(), token)

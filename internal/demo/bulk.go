@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/standin/camera"
-	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/footage"
 )
 
 // BulkMost is how many bulk cameras there can be.
@@ -32,7 +32,7 @@ func BulkCameras(n Net, s Secrets, state string, count int) []camera.Config {
 		m := bulkModels[i%len(bulkModels)]
 		c := camera.Config{Place: BulkPlace(i), Make: m.maker, Model: m.model, Firmware: "4.1.7", Serial: fmt.Sprintf("BULK-%05d", i), MAC: fmt.Sprintf("02:d5:1b:%02x:%02x:%02x", i>>16, i>>8&255, i&255),
 			UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c02-%012x", i), Address: n.bulkAt(i), Network: n.BulkPrefix(), Username: "otter", Password: s.House,
-			TakesDigest: i%3 != 0, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: scenery.Slipway, Quiet: true}
+			TakesDigest: i%3 != 0, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, Quiet: true}
 		if state != "" {
 			c.StateFile = filepath.Join(state, fmt.Sprintf("bulk-%05d.json", i))
 		}

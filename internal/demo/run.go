@@ -17,8 +17,8 @@ import (
 
 	"duskyharbor/internal/pgserver"
 	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/recorder"
-	"duskyharbor/internal/standin/scenery"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
 )
@@ -53,12 +53,12 @@ func Describe(n Net, s Secrets, bulk int) []Device {
 	for _, c := range append(Cameras(n, s, ""), BulkCameras(n, s, "", bulk)...) {
 		d := Device{Kind: "camera", Place: c.Place, Make: c.Make, Model: c.Model, Address: c.Address.String(), HTTPPort: camera.HTTPPort, RTSPPort: camera.RTSPPort, Username: c.Username, Password: c.Password, Faults: []string{}}
 		for _, sub := range []bool{false, true} {
-			w, h := scenery.Size(sub)
+			w, h := footage.Size(sub)
 			name := "main"
 			if sub {
 				name = "sub"
 			}
-			d.Streams = append(d.Streams, DeviceStream{fmt.Sprintf("rtsp://%s:%d/%s", c.Address, camera.RTSPPort, name), "H264", w, h, scenery.FPS})
+			d.Streams = append(d.Streams, DeviceStream{fmt.Sprintf("rtsp://%s:%d/%s", c.Address, camera.RTSPPort, name), "H264", w, h, footage.FPS})
 		}
 		if c.Skew != 0 {
 			d.Faults = append(d.Faults, fmt.Sprintf("clock %+.0f s, set by hand", c.Skew.Seconds()))

@@ -19,10 +19,10 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/page"
 	"duskyharbor/internal/standin/recorder"
-	"duskyharbor/internal/standin/scenery"
 )
 
 // Zone of the site.
@@ -131,7 +131,7 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	at := func(place string, third, last int, maker, model, serial string) camera.Config {
 		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".%d.%d", third, last)), Network: n.Prefix(third), Make: maker, Model: model, Firmware: firmware[maker],
 			Serial: fmt.Sprintf("%s-4%d%d", serial, third%10, last), MAC: fmt.Sprintf("02:d5:1a:40:%02d:%02d", third%100, last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51a40%02d%02d", third%100, last),
-			Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: scenery.Slipway, NoAnalytics: true}
+			Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, NoAnalytics: true}
 		c.Scene.Rules = nil
 		if state != "" {
 			c.StateFile = filepath.Join(state, strings.ReplaceAll(strings.ToLower(place), " ", "-")+".json")
@@ -139,9 +139,9 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 		return c
 	}
 	slip := at("Slipway", 1, 11, "Ottervale", "OTV 412", "OTV412")
-	slip.NoAnalytics, slip.Scene = false, scenery.Slipway
+	slip.NoAnalytics, slip.Scene = false, footage.Slipway
 	berth := at("Berth 1 ramp", 1, 12, "Ottervale", "OTV 412", "OTV412")
-	berth.NoAnalytics, berth.Scene = false, scenery.Berth1
+	berth.NoAnalytics, berth.Scene = false, footage.Berth1
 	berth.TakesDigest, berth.Zone, berth.Daylight, berth.Skew = false, "WET0", false, time.Hour
 	fresh := at("Berth 2 ramp", 1, 13, "Skerryvane", "SKV B8", "SKVB8")
 	fresh.Username, fresh.Password, fresh.Manners.Strict = "", "", true

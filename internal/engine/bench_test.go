@@ -40,15 +40,15 @@ import (
 
 const concurrency = 64
 
-// yard is an office at work on bulk cameras that were found.
-type yard struct {
+// bulk is an office at work on bulk cameras that were found.
+type bulk struct {
 	b   *testing.B
 	h   *testbed.Harbour
 	app *app.App
 	ids []int64
 }
 
-func openYard(b *testing.B, cameras int, opt app.Options) *yard {
+func openBulk(b *testing.B, cameras int, opt app.Options) *bulk {
 	b.Helper()
 	h := testbed.StartBulk(b, cameras)
 	opt.Listen, opt.Measure, opt.Options.Most = 900*time.Millisecond, 50*time.Millisecond, store.Limits{Network: concurrency}
@@ -64,7 +64,7 @@ func openYard(b *testing.B, cameras int, opt app.Options) *yard {
 		defer cancel()
 		_ = o.Stop(ctx)
 	})
-	y := &yard{b: b, h: h, app: o}
+	y := &bulk{b: b, h: h, app: o}
 	networks, err := h.Store.Networks(context.Background(), h.Site)
 	if err != nil {
 		b.Fatal(err)
@@ -80,7 +80,7 @@ func openYard(b *testing.B, cameras int, opt app.Options) *yard {
 	return y
 }
 
-func (y *yard) run(n store.NewRun) store.Run {
+func (y *bulk) run(n store.NewRun) store.Run {
 	y.b.Helper()
 	id, err := y.app.Begin(context.Background(), n, false)
 	if err != nil {
@@ -89,7 +89,7 @@ func (y *yard) run(n store.NewRun) store.Run {
 	return y.ended(id)
 }
 
-func (y *yard) ended(id int64) store.Run {
+func (y *bulk) ended(id int64) store.Run {
 	y.b.Helper()
 	var r store.Run
 	testbed.Until(y.b, 5*time.Minute, "the run ends", func() bool {
@@ -100,7 +100,7 @@ func (y *yard) ended(id int64) store.Run {
 	return r
 }
 
-func (y *yard) read(st stage.Stage) {
+func (y *bulk) read(st stage.Stage) {
 	y.b.Helper()
 	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read", Devices: y.ids}); r.Failed > len(y.ids)/100 {
 		y.b.Fatalf("%v: %+v", st, r)
@@ -111,7 +111,7 @@ func (y *yard) read(st stage.Stage) {
 // through the whole product; and makes the same calls bare, at the same concurrency,
 // with nothing kept.
 func BenchmarkReadThousand(b *testing.B) {
-	y := openYard(b, 1000, app.Options{})
+	y := openBulk(b, 1000, app.Options{})
 	for b.Loop() {
 		begun := time.Now()
 		y.look()
@@ -131,7 +131,7 @@ func BenchmarkReadThousand(b *testing.B) {
 }
 
 // look looks at all networks of the site.
-func (y *yard) look() {
+func (y *bulk) look() {
 	y.b.Helper()
 	networks, err := y.h.Store.Networks(context.Background(), y.h.Site)
 	if err != nil {
@@ -146,7 +146,7 @@ func (y *yard) look() {
 
 // bareLook asks the same addresses the same things, side by side like the look, and
 // keeps nothing.
-func (y *yard) bareLook() {
+func (y *bulk) bareLook() {
 	ctx := context.Background()
 	networks, err := y.h.Store.Networks(ctx, y.h.Site)
 	if err != nil {
@@ -159,7 +159,7 @@ func (y *yard) bareLook() {
 	all.Wait()
 }
 
-var knocked = []int{80, 443, 554, 8080, 8443, 8554}
+var sweptPorts = []int{80, 443, 554, 8080, 8443, 8554}
 
 func bareLookAt(ctx context.Context, p netip.Prefix) {
 	source, err := discovery.Source(p)
@@ -171,9 +171,9 @@ func bareLookAt(ctx context.Context, p netip.Prefix) {
 	var wg sync.WaitGroup
 	wg.Go(func() { _, _ = discovery.Multicast(ctx, source, 900*time.Millisecond) })
 	wg.Go(func() { _, _ = discovery.Directed(ctx, source, hosts, 900*time.Millisecond) })
-	wg.Go(func() { open = discovery.Sweep(ctx, &dial.Dialer{}, hosts, knocked, 300*time.Millisecond) })
+	wg.Go(func() { open = discovery.Sweep(ctx, &dial.Dialer{}, hosts, sweptPorts, 300*time.Millisecond) })
 	wg.Wait()
-	discovery.Sweep(ctx, &dial.Dialer{}, slices.Collect(maps.Keys(open)), knocked, time.Second)
+	discovery.Sweep(ctx, &dial.Dialer{}, slices.Collect(maps.Keys(open)), sweptPorts, time.Second)
 	gate := make(chan struct{}, concurrency)
 	for a := range open {
 		gate <- struct{}{}
@@ -234,7 +234,7 @@ func BenchmarkFind(b *testing.B) {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { _ = o.Stop(context.Background()) })
-	y := &yard{b: b, h: h, app: o}
+	y := &bulk{b: b, h: h, app: o}
 	for b.Loop() {
 		begun := time.Now()
 		if r := y.run(run); r.Failed > 0 {
@@ -242,7 +242,7 @@ func BenchmarkFind(b *testing.B) {
 		}
 		through := time.Since(begun)
 		begun = time.Now()
-		connectLoop(addresses, knocked)
+		connectLoop(addresses, sweptPorts)
 		plain := time.Since(begun)
 		var heard int
 		if err := h.Store.Pool.QueryRow(ctx, `select count(*) from fact where name = 'find.seen'`).Scan(&heard); err != nil || heard != live {
@@ -275,7 +275,7 @@ func connectLoop(addresses []netip.Addr, ports []int) {
 }
 
 // bare makes the calls that the three readings make.
-func (y *yard) bare() {
+func (y *bulk) bare() {
 	configs := map[netip.Addr]camera.Config{}
 	for _, c := range y.h.Fleet.Cameras {
 		configs[c.Config().Address] = c.Config()
@@ -364,7 +364,7 @@ func bareOne(c camera.Config) error {
 // in the same run: the share by which the good ones are slowed.
 func BenchmarkGoodBesideHostile(b *testing.B) {
 	const each = 400
-	y := openYard(b, each, app.Options{})
+	y := openBulk(b, each, app.Options{})
 	good := y.ids
 	var hostile []int64
 	bad := []func(net.Conn){
@@ -467,7 +467,7 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 // does in bare transactions of pgbench at the same concurrency.
 func BenchmarkChanges(b *testing.B) {
 	const cameras = 300
-	y := openYard(b, cameras, app.Options{})
+	y := openBulk(b, cameras, app.Options{})
 	y.read(stage.SignIn)
 	y.read(stage.Clock)
 	ctx := context.Background()

@@ -20,12 +20,12 @@ import (
 )
 
 // openWhole is open with every device of the scenario.
-func openWhole(t *testing.T) *bench {
+func openWhole(t *testing.T) *fixture {
 	t.Helper()
 	return openOn(t, testbed.StartWhole(t), app.Options{})
 }
 
-func openOn(t *testing.T, h *testbed.Harbour, opt app.Options) *bench {
+func openOn(t *testing.T, h *testbed.Harbour, opt app.Options) *fixture {
 	t.Helper()
 	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
 	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, opt)
@@ -42,11 +42,11 @@ func openOn(t *testing.T, h *testbed.Harbour, opt app.Options) *bench {
 			t.Error(err)
 		}
 	})
-	return &bench{h, t, o}
+	return &fixture{h, t, o}
 }
 
 // readAll reads a stage of everything that it can be read of, as its page does.
-func (b *bench) readAll(st stage.Stage) store.Run {
+func (b *fixture) readAll(st stage.Stage) store.Run {
 	b.t.Helper()
 	ctx := context.Background()
 	n := store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read"}
@@ -63,7 +63,7 @@ func (b *bench) readAll(st stage.Stage) store.Run {
 }
 
 // bench lets an address that is in no network of the site be looked at.
-func (b *bench) alsoLookAt(at netip.Addr) {
+func (b *fixture) alsoLookAt(at netip.Addr) {
 	b.t.Helper()
 	if err := b.Store.AddSingle(context.Background(), b.Site, at.String(), netip.PrefixFrom(at, 32)); err != nil {
 		b.t.Fatal(err)
@@ -71,7 +71,7 @@ func (b *bench) alsoLookAt(at netip.Addr) {
 }
 
 // codes lists a device's findings that need a person, and the notes, by stage.
-func (b *bench) codes(d store.Device) string {
+func (b *fixture) codes(d store.Device) string {
 	v := b.view()
 	var out []string
 	for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
@@ -195,7 +195,7 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 	}
 }
 
-func (b *bench) sentences(d store.Device) string {
+func (b *fixture) sentences(d store.Device) string {
 	v, out := b.view(), ""
 	for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
 		for _, f := range b.app.Findings(time.Now(), v, d, st) {

@@ -88,7 +88,7 @@ func server(t *testing.T, h *testbed.Harbour, diesAt string) *exec.Cmd {
 
 // dies waits until a server has killed itself, or until the run has ended without
 // coming to that step so often.
-func (b *bench) dies(cmd *exec.Cmd, run int64) (died bool) {
+func (b *fixture) dies(cmd *exec.Cmd, run int64) (died bool) {
 	b.t.Helper()
 	gone := make(chan struct{})
 	go func() { _, _ = cmd.Process.Wait(); close(gone) }()
@@ -122,7 +122,7 @@ func rounds() int {
 }
 
 // idle makes an office that doesn't work, to ask for things.
-func (b *bench) idle() *app.App {
+func (b *fixture) idle() *app.App {
 	b.t.Helper()
 	o, err := app.New(b.Store, b.Vault, &dial.Dialer{}, app.Options{Listen: 900 * time.Millisecond})
 	if err != nil {
@@ -169,7 +169,7 @@ func TestKilledAtEveryStepItSettles(t *testing.T) {
 			const per = 5 // cameras of one kill
 			steps := engine.Points()
 			h := testbed.StartBulk(t, per*len(steps))
-			b := &bench{h, t, nil}
+			b := &fixture{h, t, nil}
 			b.atWork(func() { b.find(); b.readBulk(stage.SignIn); b.readBulk(stage.Clock) })
 			for round := range rounds() {
 				for i, step := range steps {
@@ -184,7 +184,7 @@ func TestKilledAtEveryStepItSettles(t *testing.T) {
 }
 
 // atWork has an office work while f runs.
-func (b *bench) atWork(f func()) {
+func (b *fixture) atWork(f func()) {
 	b.t.Helper()
 	b.app = b.idle()
 	if err := b.app.Start(context.Background()); err != nil {
@@ -198,7 +198,7 @@ func (b *bench) atWork(f func()) {
 	}
 }
 
-func (b *bench) readBulk(st stage.Stage) {
+func (b *fixture) readBulk(st stage.Stage) {
 	b.t.Helper()
 	ids, err := b.Store.Resolve(context.Background(), store.Selection{Site: b.Site, Ready: st})
 	if err != nil {
@@ -209,7 +209,7 @@ func (b *bench) readBulk(st stage.Stage) {
 	}
 }
 
-func (b *bench) killed(k kind, step string, round int, cameras []*camera.Camera) {
+func (b *fixture) killed(k kind, step string, round int, cameras []*camera.Camera) {
 	b.t.Helper()
 	ctx := context.Background()
 	v, ntp := b.view(), b.Net.At(".2.5").String()
@@ -254,7 +254,7 @@ func (b *bench) killed(k kind, step string, round int, cameras []*camera.Camera)
 }
 
 // settled checks one camera after the kills.
-func (b *bench) settled(k kind, step string, p engine.Pick, c *camera.Camera, before map[string]int) {
+func (b *fixture) settled(k kind, step string, p engine.Pick, c *camera.Camera, before map[string]int) {
 	b.t.Helper()
 	all, err := b.Store.ChangesOfDevice(context.Background(), p.Device.ID, 3)
 	if err != nil {
@@ -293,7 +293,7 @@ func TestTwoServersShareARunAndOneIsKilled(t *testing.T) {
 	t.Parallel()
 	const cameras = 1000
 	h := testbed.StartBulk(t, cameras)
-	b := &bench{h, t, nil}
+	b := &fixture{h, t, nil}
 	b.atWork(func() { b.find() })
 	ids, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, Ready: stage.Clock})
 	if err != nil || len(ids) < cameras {

@@ -22,7 +22,7 @@ import (
 )
 
 // ipChange is the change of a camera's address, as it has settings now.
-func (b *bench) ipChange(place, rest string) finding.Change {
+func (b *fixture) ipChange(place, rest string) finding.Change {
 	b.t.Helper()
 	f, _ := b.view().Find(b.device(place))
 	if f.IPConfig == nil {
@@ -79,7 +79,7 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 // sent there, and a person is asked.
 func TestWhoeverAnswersAtTheNewAddressGetsNoAccount(t *testing.T) {
 	t.Parallel()
-	b, cams := startOdd(t)
+	b, cams := startNonconforming(t)
 	place := "Moves and is lost"
 	b.find()
 	b.read(stage.SignIn, place)

@@ -27,7 +27,7 @@ import (
 
 // held says whether this server holds the password that opens a camera, and which set
 // it takes it for.
-func (b *bench) held(v *site.Snapshot, d store.Device, c *camera.Camera) (string, bool) {
+func (b *fixture) held(v *site.Snapshot, d store.Device, c *camera.Camera) (string, bool) {
 	b.t.Helper()
 	a, ok := site.Account.Of(v, d.ID)
 	if !ok {
@@ -45,14 +45,14 @@ func (b *bench) held(v *site.Snapshot, d store.Device, c *camera.Camera) (string
 }
 
 // slot is how a recorder says that it holds a camera now.
-func (b *bench) slot(camera string) *channel.Slot {
+func (b *fixture) slot(camera string) *channel.Slot {
 	b.t.Helper()
 	b.read(stage.Channels, camera)
 	_, s, _ := b.view().HolderOf(b.device(camera))
 	return s
 }
 
-func (b *bench) rotate(places ...string) (int64, error) {
+func (b *fixture) rotate(places ...string) (int64, error) {
 	var ids []int64
 	for _, p := range places {
 		ids = append(ids, b.device(p).ID)
@@ -62,7 +62,7 @@ func (b *bench) rotate(places ...string) (int64, error) {
 }
 
 // receives waits until a recorder sees a camera again.
-func (b *bench) receives(place, when string) {
+func (b *fixture) receives(place, when string) {
 	b.t.Helper()
 	testbed.Until(b.t, 30*time.Second, when+": "+place+" is seen", func() bool {
 		s := b.slot(place)
@@ -104,7 +104,7 @@ func TestRotationIsTakenBackWhereAPartFails(t *testing.T) {
 			t.Parallel()
 			h := testbed.Start(t)
 			cam, rec := h.Fleet.Camera("Slipway"), h.Fleet.Recorders[0]
-			var b *bench
+			var b *fixture
 			sent := 0
 			b = openOn(t, h, paused(func(step string) {
 				if step != engine.PointSent {
@@ -163,7 +163,7 @@ func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
 	t.Parallel()
 	h := testbed.Start(t)
 	cam := h.Fleet.Camera("Slipway")
-	var b *bench
+	var b *fixture
 	written := 0
 	b = openOn(t, h, paused(func(step string) {
 		if step == engine.PointWritten {
@@ -210,8 +210,8 @@ func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
 	b.slot("Slipway")
 	b.apply(stage.Channels, "Slipway")
 	b.receives("Slipway", "resumed")
-	if s := b.slot("Slipway"); s.Knocks != 0 {
-		t.Errorf("it knocked %d times", s.Knocks)
+	if s := b.slot("Slipway"); s.AuthFailures != 0 {
+		t.Errorf("it knocked %d times", s.AuthFailures)
 	}
 	b.read(stage.SignIn, "Slipway")
 	if got := b.codes(b.device("Slipway")); got != "" {
@@ -242,7 +242,7 @@ func TestRotationWhereADeviceDies(t *testing.T) {
 		t.Run(who, func(t *testing.T) {
 			t.Parallel()
 			h := testbed.Start(t)
-			var b *bench
+			var b *fixture
 			die, seen := "", map[string]int{}
 			b = openOn(t, h, paused(func(step string) {
 				if seen[step]++; fmt.Sprintf("%s/%d", step, seen[step]) != die {
@@ -271,7 +271,7 @@ func TestRotationWhereADeviceDies(t *testing.T) {
 }
 
 // revive starts a stand-in that was closed once more; its memory is its own.
-func (b *bench) revive(who string) {
+func (b *fixture) revive(who string) {
 	b.t.Helper()
 	if who == "recorder" {
 		again, err := recorder.Start(context.Background(), b.Fleet.Recorders[0].Config())
@@ -291,7 +291,7 @@ func (b *bench) revive(who string) {
 
 // putRight reads a camera and makes what is proposed, as a person would, until its
 // recorder receives it.
-func (b *bench) putRight(place, when string) {
+func (b *fixture) putRight(place, when string) {
 	b.t.Helper()
 	for range 3 {
 		b.read(stage.Channels, place)
@@ -319,7 +319,7 @@ func TestRotationKilledAtItsSteps(t *testing.T) {
 	t.Parallel()
 	kills := points(engine.PointSent+"/2", engine.PointWritten+"/2", engine.PointWritten+"/3", engine.PointSettled+"/3")
 	h := testbed.Start(t)
-	b := &bench{h, t, nil}
+	b := &fixture{h, t, nil}
 	b.atWork(func() { b.place("Slipway") })
 	cam := h.Fleet.Camera("Slipway")
 	last := ""
@@ -361,7 +361,7 @@ func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
 	t.Parallel()
 	n := bulkCount()
 	h := testbed.StartBulk(t, n)
-	b := &bench{h, t, nil}
+	b := &fixture{h, t, nil}
 	ctx := context.Background()
 	cams := map[string]*camera.Camera{}
 	for _, c := range h.Fleet.Cameras {
@@ -421,7 +421,7 @@ func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
 
 // killTwice lets a run be worked on by servers that are killed after a fourth and after
 // a half of it, and then to its end.
-func (b *bench) killTwice(run int64, err error) {
+func (b *fixture) killTwice(run int64, err error) {
 	b.t.Helper()
 	if err != nil {
 		b.t.Fatal(err)

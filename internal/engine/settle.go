@@ -54,7 +54,7 @@ func (e UnknownError) Unwrap() error { return e.Err }
 // mayTryAgain says whether trouble may pass by itself: the device answered nothing, or
 // broke off in the middle.
 func (a attempt) mayTryAgain(err error) bool {
-	return a.patient && errors.Is(err, dial.ErrUnreachable) && !errors.As(err, new(UnknownError))
+	return a.retries && errors.Is(err, dial.ErrUnreachable) && !errors.As(err, new(UnknownError))
 }
 
 func deref(p *int64) int64 {

@@ -57,7 +57,7 @@ type attempt struct {
 	stepArgs
 	claim   store.Claim // what it holds
 	renewed time.Time   // when that was taken, or kept
-	patient bool        // it is tried again where the device is silent
+	retries bool        // it is tried again where the device is silent
 }
 
 type stepWorker struct {
@@ -108,7 +108,7 @@ var errAgain = errors.New("no answer; it is tried again")
 // tried again where it fell silent; trouble of our own is returned, so that the job
 // is tried again.
 func (w *stepWorker) Work(ctx context.Context, job *river.Job[stepArgs]) error {
-	e, a := w.e, attempt{stepArgs: job.Args, patient: job.Attempt <= len(retryBackoff)}
+	e, a := w.e, attempt{stepArgs: job.Args, retries: job.Attempt <= len(retryBackoff)}
 	// A job of before there were limits of a site has none.
 	a.AtOnce.Network, a.AtOnce.Recorder = cmp.Or(a.AtOnce.Network, 64), cmp.Or(a.AtOnce.Recorder, 4)
 	m := e.manner(a.Stage)
@@ -172,7 +172,7 @@ func (e *Engine) settleStep(ctx context.Context, nth int, a attempt, claim store
 		state, says = "failed", out.err.Error()
 	case out.silent:
 		return e.slower(ctx, claim, a)
-	case cut, a.patient && errors.Is(out.err, dial.ErrUnreachable) && !once, Ours(out.err) && nth < oursMost:
+	case cut, a.retries && errors.Is(out.err, dial.ErrUnreachable) && !once, Ours(out.err) && nth < oursMost:
 		told := out.err.Error()
 		if Ours(out.err) {
 			told = "something in this server held it up; it is tried again"

@@ -22,7 +22,7 @@ import (
 )
 
 // listen serves a hostile device at an address of the harbour.
-func (b *bench) listen(rest string, port int, f func(net.Conn)) {
+func (b *fixture) listen(rest string, port int, f func(net.Conn)) {
 	b.t.Helper()
 	l, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: b.Net.At(rest).AsSlice(), Port: port})
 	if err != nil {
@@ -268,7 +268,7 @@ func TestWrongPasswordsEndAtTheBudget(t *testing.T) {
 	}
 }
 
-func (b *bench) seal(secret, name string) []byte {
+func (b *fixture) seal(secret, name string) []byte {
 	b.t.Helper()
 	var id int64
 	if err := b.Store.Pool.QueryRow(context.Background(), `select id from credential_set where name = $1`, name).Scan(&id); err != nil {

@@ -15,17 +15,17 @@ import (
 )
 
 // bench is an office at work on a harbour.
-type bench struct {
+type fixture struct {
 	*testbed.Harbour
 	t   *testing.T
 	app *app.App
 }
 
-func open(t *testing.T, opt app.Options) *bench {
+func open(t *testing.T, opt app.Options) *fixture {
 	return openOn(t, testbed.Start(t), opt)
 }
 
-func (b *bench) view() *site.Snapshot {
+func (b *fixture) view() *site.Snapshot {
 	b.t.Helper()
 	v, err := site.Load(context.Background(), b.Store, b.Site, nil)
 	if err != nil {
@@ -34,7 +34,7 @@ func (b *bench) view() *site.Snapshot {
 	return v
 }
 
-func (b *bench) device(place string) store.Device {
+func (b *fixture) device(place string) store.Device {
 	b.t.Helper()
 	for _, d := range b.view().Devices {
 		if d.Place == place {
@@ -46,7 +46,7 @@ func (b *bench) device(place string) store.Device {
 }
 
 // wait waits for a run to end.
-func (b *bench) wait(run int64, err error) store.Run {
+func (b *fixture) wait(run int64, err error) store.Run {
 	b.t.Helper()
 	if err != nil {
 		b.t.Fatal(err)
@@ -61,7 +61,7 @@ func (b *bench) wait(run int64, err error) store.Run {
 	return r
 }
 
-func (b *bench) find() store.Run {
+func (b *fixture) find() store.Run {
 	b.t.Helper()
 	networks, err := b.Store.Networks(context.Background(), b.Site)
 	if err != nil {
@@ -74,7 +74,7 @@ func (b *bench) find() store.Run {
 	return b.wait(b.app.Begin(context.Background(), n, false))
 }
 
-func (b *bench) read(st stage.Stage, places ...string) store.Run {
+func (b *fixture) read(st stage.Stage, places ...string) store.Run {
 	b.t.Helper()
 	n := store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read"}
 	for _, p := range places {
@@ -84,14 +84,14 @@ func (b *bench) read(st stage.Stage, places ...string) store.Run {
 }
 
 // apply makes every proposal of a camera in a stage.
-func (b *bench) apply(st stage.Stage, place string) store.Run {
+func (b *fixture) apply(st stage.Stage, place string) store.Run {
 	b.t.Helper()
 	d := b.device(place)
 	return b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []engine.Pick{{Device: d, Changes: b.app.Proposals(time.Now(), b.view(), d, st)}}))
 }
 
 // place finds a camera and the recorder, signs in, plays its streams and puts it on a channel.
-func (b *bench) place(camera string) {
+func (b *fixture) place(camera string) {
 	b.t.Helper()
 	b.find()
 	b.read(stage.SignIn, camera, "Terminal recorder")
@@ -99,7 +99,7 @@ func (b *bench) place(camera string) {
 	b.apply(stage.Channels, camera)
 }
 
-func (b *bench) mark(place string, st stage.Stage) stage.Mark {
+func (b *fixture) mark(place string, st stage.Stage) stage.Mark {
 	b.t.Helper()
 	id := b.device(place).SourceID
 	all, err := b.Store.Marks(context.Background(), []int64{id})
@@ -109,7 +109,7 @@ func (b *bench) mark(place string, st stage.Stage) stage.Mark {
 	return all[id][st]
 }
 
-func (b *bench) want(place string, st stage.Stage, state stage.State) {
+func (b *fixture) want(place string, st stage.Stage, state stage.State) {
 	b.t.Helper()
 	if m := b.mark(place, st); m.State != state {
 		b.t.Fatalf("%s, %v: %s %q (%s), want %s", place, st, m.State, m.Words, m.Sentence, state)

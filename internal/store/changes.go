@@ -114,28 +114,28 @@ func (s *Store) AddChanges(ctx context.Context, tx pgx.Tx, all []NewChange) erro
 
 // ChangesOfStep lists a step's changes in the order they were asked for.
 func (s *Store) ChangesOfStep(ctx context.Context, step int64) ([]Change, error) {
-	return many[Change](ctx, s.Pool, changeSelect+`where c.step_id = $1 order by c.id`, step)
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.step_id = $1 order by c.id`, step)
 }
 
 // Change finds one change.
 func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
-	return one[Change](ctx, s.Pool, changeSelect+`where c.id = $1`, id)
+	return queryOne[Change](ctx, s.Pool, changeSelect+`where c.id = $1`, id)
 }
 
 // ChangesOfDevice lists a device's newest changes.
 func (s *Store) ChangesOfDevice(ctx context.Context, device int64, limit int) ([]Change, error) {
-	return many[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 order by c.asked_at desc, c.id desc limit $2`, device, limit)
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 order by c.asked_at desc, c.id desc limit $2`, device, limit)
 }
 
 // Changes lists a site's changes, newest first, limit of them after skip; of one
 // device where device isn't 0.
 func (s *Store) Changes(ctx context.Context, site, device int64, skip, limit int) ([]Change, error) {
-	return many[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and ($2 = 0 or c.device_id = $2) order by c.asked_at desc, c.id desc offset $3 limit $4`, site, device, skip, limit)
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and ($2 = 0 or c.device_id = $2) order by c.asked_at desc, c.id desc offset $3 limit $4`, site, device, skip, limit)
 }
 
 // OpenChanges lists the changes of devices that aren't settled.
 func (s *Store) OpenChanges(ctx context.Context, devices []int64) ([]Change, error) {
-	return many[Change](ctx, s.Pool, changeSelect+`where c.device_id = any($1) and c.state in ('asked', 'sent', 'read back') order by c.id`, devices)
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = any($1) and c.state in ('asked', 'sent', 'read back') order by c.id`, devices)
 }
 
 // Latest says whether no later change of the same thing was asked for.

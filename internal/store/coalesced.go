@@ -62,8 +62,8 @@ func byID[T any](all []int64, rows []T, id func(*T) int64) []*T {
 	return out
 }
 
-// the is what a round found, or ErrNotFound.
-func the[T any](p *T, err error) (T, error) {
+// found is what a round found, or ErrNotFound.
+func found[T any](p *T, err error) (T, error) {
 	if err == nil && p == nil {
 		err = ErrNotFound
 	}
@@ -75,12 +75,12 @@ func the[T any](p *T, err error) (T, error) {
 }
 
 func (s *Store) devicesAtOnce(ctx context.Context, all []int64) ([]*Device, error) {
-	rows, err := many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.id = any($1)`, all)
+	rows, err := queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.id = any($1)`, all)
 	return byID(all, rows, func(d *Device) int64 { return d.ID }), err
 }
 
 func (s *Store) setsAtOnce(ctx context.Context, all []int64) ([]*SealedSet, error) {
-	rows, err := many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where id = any($1)`, all)
+	rows, err := queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where id = any($1)`, all)
 	return byID(all, rows, func(v *SealedSet) int64 { return v.ID }), err
 }
 
@@ -95,7 +95,7 @@ func (s *Store) setsForAtOnce(ctx context.Context, all []setsFor) ([][]SealedSet
 		SiteID int64
 		SealedSet
 	}
-	rows, err := many[row](ctx, s.Pool, `select site_id, `+setColumns+` from credential_set where site_id = any($1) and (device_id is null or device_id = any($2)) order by id`, sites, devices)
+	rows, err := queryAll[row](ctx, s.Pool, `select site_id, `+setColumns+` from credential_set where site_id = any($1) and (device_id is null or device_id = any($2)) order by id`, sites, devices)
 	out := make([][]SealedSet, len(all))
 	for i, a := range all {
 		for _, r := range rows {
@@ -188,7 +188,7 @@ func (s *Store) pastAtOnce(ctx context.Context, all []pastOf) ([][]Fact, error) 
 		Nth int64
 		Fact
 	}
-	rows, err := many[row](ctx, s.Pool, `select n.nth, h.device_id, h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
+	rows, err := queryAll[row](ctx, s.Pool, `select n.nth, h.device_id, h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
 		cross join lateral (select * from fact_history h where h.device_id = n.device_id and h.name = n.name order by h.read_at desc limit n.most) h order by n.nth, h.read_at desc`, devices, names, limits)
 	out := make([][]Fact, len(all))
 	for _, r := range rows {

@@ -57,12 +57,12 @@ const deviceFrom = ` from device d left join source s on s.device_id = d.id and 
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
-	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
+	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
 }
 
 // Missing lists cameras that are expected and didn't answer, at most limit.
 func (s *Store) Missing(ctx context.Context, site int64, limit int) ([]Device, error) {
-	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.expected
+	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.expected
 		and not `+has(fact.Seen, "")+` order by d.position, d.id limit $2`, site, limit)
 }
 
@@ -74,7 +74,7 @@ func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) (
 
 // CamerasAt lists the cameras of a site at these addresses.
 func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]Device, error) {
-	return many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id`, site, at)
+	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id`, site, at)
 }
 
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
@@ -86,7 +86,7 @@ func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near 
 
 // Device finds one device.
 func (s *Store) Device(ctx context.Context, id int64) (Device, error) {
-	return the(s.coalesced.devices.Call(ctx, id))
+	return found(s.coalesced.devices.Call(ctx, id))
 }
 
 // AddDevice adds a device; a camera gets its first source.

@@ -27,7 +27,7 @@ func (s *Store) KeepUpload(ctx context.Context, site, person int64, name string,
 
 // Upload finds a person's list of a site; ErrNotFound where there is none of the last hour.
 func (s *Store) Upload(ctx context.Context, site, person int64) (Upload, error) {
-	return one[Upload](ctx, s.Pool, `select name, lines, at from upload where site_id = $1 and person_id = $2 and at > now() - interval '1 hour'`, site, person)
+	return queryOne[Upload](ctx, s.Pool, `select name, lines, at from upload where site_id = $1 and person_id = $2 and at > now() - interval '1 hour'`, site, person)
 }
 
 // DropUpload forgets a person's list, and with it those that nobody took in an hour.
@@ -96,7 +96,7 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 		ExpectedAt                        *netip.Addr
 		Channel                           int
 	}
-	all, err := many[row](ctx, s.Pool, `select d.place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, d.channel from device d left join device r on r.id = d.recorder_id
+	all, err := queryAll[row](ctx, s.Pool, `select d.place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, d.channel from device d left join device r on r.id = d.recorder_id
 		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id`, site)
 	if err != nil {
 		return nil, err

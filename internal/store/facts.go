@@ -59,7 +59,7 @@ func (s *Store) DropFact(ctx context.Context, name string, devices ...int64) err
 
 // FactsOf reads the current facts of devices, in one query.
 func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, error) {
-	rows, err := many[Fact](ctx, s.Pool, `select device_id, name, value, via, read_at from fact where device_id = any($1)`, devices)
+	rows, err := queryAll[Fact](ctx, s.Pool, `select device_id, name, value, via, read_at from fact where device_id = any($1)`, devices)
 	if err != nil {
 		return nil, err
 	}

@@ -19,14 +19,14 @@ func (s *Store) Figures(ctx context.Context, site int64) (Figures, error) {
 		State string
 		N     int
 	}
-	steps, err := many[row](ctx, s.Pool, `select t.state, count(*)::int n from run_step t join run r on r.id = t.run_id where r.site_id = $1 and t.state in ('waiting', 'working') group by 1`, site)
+	steps, err := queryAll[row](ctx, s.Pool, `select t.state, count(*)::int n from run_step t join run r on r.id = t.run_id where r.site_id = $1 and t.state in ('waiting', 'working') group by 1`, site)
 	if err != nil {
 		return f, err
 	}
 	for _, r := range steps {
 		f.Steps[r.State] = r.N
 	}
-	changes, err := many[row](ctx, s.Pool, `select state, count(*)::int n from change where site_id = $1 group by 1`, site)
+	changes, err := queryAll[row](ctx, s.Pool, `select state, count(*)::int n from change where site_id = $1 group by 1`, site)
 	for _, r := range changes {
 		f.Changes[r.State] = r.N
 	}

@@ -121,8 +121,8 @@ func (s *Store) ViewsOf(ctx context.Context, device int64) ([]string, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
-// Happening is what changed on the networks from one look to the next.
-type Happening struct {
+// Notice is what changed on the networks from one look to the next.
+type Notice struct {
 	Device int64
 	At     time.Time
 	Kind   string // "appeared", "vanished", "moved", "firmware", "replaced", "lost"
@@ -131,7 +131,7 @@ type Happening struct {
 }
 
 // Note keeps what happened.
-func (s *Store) Note(ctx context.Context, site int64, all ...Happening) error {
+func (s *Store) Note(ctx context.Context, site int64, all ...Notice) error {
 	if len(all) == 0 {
 		return nil
 	}
@@ -142,7 +142,7 @@ func (s *Store) Note(ctx context.Context, site int64, all ...Happening) error {
 	return s.Pool.SendBatch(ctx, b).Close()
 }
 
-// Happenings lists what happened at a site since a moment, newest first, at most limit.
-func (s *Store) Happenings(ctx context.Context, site int64, since time.Time, limit int) ([]Happening, error) {
-	return many[Happening](ctx, s.Pool, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)
+// Notices lists what happened at a site since a moment, newest first, at most limit.
+func (s *Store) Notices(ctx context.Context, site int64, since time.Time, limit int) ([]Notice, error) {
+	return queryAll[Notice](ctx, s.Pool, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)
 }

@@ -64,7 +64,7 @@ func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
 		ID     string
 		Silent time.Duration
 	}
-	rows, err := many[row](ctx, s.Pool, `select h.id, coalesce(now() - s.heard_at, interval '1 hour') silent from
+	rows, err := queryAll[row](ctx, s.Pool, `select h.id, coalesce(now() - s.heard_at, interval '1 hour') silent from
 		(select attempted_by[array_upper(attempted_by, 1)] id from river_job where state = 'running' and attempted_by is not null
 		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from lease where until > now()
 		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from claim where until > now()) h

@@ -125,7 +125,7 @@ func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage
 
 // Groups counts a site's marks by stage, state and act.
 func (s *Store) Groups(ctx context.Context, site int64) ([]stage.Group, error) {
-	return many[stage.Group](ctx, s.Pool, `select stage, state, act, n count, changes from mark_count where site_id = $1 and n > 0`, site)
+	return queryAll[stage.Group](ctx, s.Pool, `select stage, state, act, n count, changes from mark_count where site_id = $1 and n > 0`, site)
 }
 
 // FirstOf finds the first source that stands so, for a suggestion that names it.
@@ -144,7 +144,7 @@ type Tally struct{ Proven, Blocked, Needs int }
 
 // Tally counts them.
 func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
-	return one[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
+	return queryOne[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
 		count(*) filter (where standing not like '%`+stage.Blocked.Letter()+`%' and (standing like '%`+stage.Needs.Letter()+`%' or standing like '%`+stage.Stale.Letter()+`%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
 }
 
@@ -152,7 +152,7 @@ func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
 // grouped by site, at most limit.
 func (s *Store) Due(ctx context.Context, limit int) (map[int64][]int64, error) {
 	type row struct{ SiteID, DeviceID int64 }
-	rows, err := many[row](ctx, s.Pool, `select distinct d.site_id, d.id device_id from (select source_id from mark where valid_until <= now() union all select source_id from mark where rules_version < $1 limit $2) m
+	rows, err := queryAll[row](ctx, s.Pool, `select distinct d.site_id, d.id device_id from (select source_id from mark where valid_until <= now() union all select source_id from mark where rules_version < $1 limit $2) m
 		join source s on s.id = m.source_id join device d on d.id = s.device_id`, stage.RulesVersion, 10*limit)
 	out := map[int64][]int64{}
 	for _, r := range rows {
@@ -186,7 +186,7 @@ type findingRow struct {
 // Findings of a site after skip, limit of them, the list's order; of one stage where
 // st isn't 0, of one source where source isn't.
 func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, source int64, skip, limit int) ([]FindingOf, error) {
-	rows, err := many[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
+	rows, err := queryAll[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
 		join source s on s.id = f.source_id join device d on d.id = s.device_id
 		where d.site_id = $1 and ($2 = 0 or f.stage = $2) and ($3 = 0 or f.source_id = $3) order by d.position, d.id, f.stage, f.id offset $4 limit $5`, site, st, source, skip, limit)
 	if err != nil {

@@ -16,13 +16,13 @@ func (s *Store) PersonByLogin(ctx context.Context, login string) (people.Person,
 		people.Person
 		PasswordHash string
 	}
-	r, err := one[row](ctx, s.Pool, `select id, login, name, password_hash from person where login = lower($1)`, login)
+	r, err := queryOne[row](ctx, s.Pool, `select id, login, name, password_hash from person where login = lower($1)`, login)
 	return r.Person, r.PasswordHash, err
 }
 
 // Person finds an account.
 func (s *Store) Person(ctx context.Context, id int64) (people.Person, error) {
-	return one[people.Person](ctx, s.Pool, `select id, login, name from person where id = $1`, id)
+	return queryOne[people.Person](ctx, s.Pool, `select id, login, name from person where id = $1`, id)
 }
 
 // PasswordOf is a person's password hash.
@@ -59,7 +59,7 @@ type Colleague struct {
 
 // PeopleOf lists the people of a site.
 func (s *Store) PeopleOf(ctx context.Context, site int64) ([]Colleague, error) {
-	return many[Colleague](ctx, s.Pool, `select p.id, p.login, p.name, m.role from membership m join person p on p.id = m.person_id where m.site_id = $1 order by p.name, p.id`, site)
+	return queryAll[Colleague](ctx, s.Pool, `select p.id, p.login, p.name, m.role from membership m join person p on p.id = m.person_id where m.site_id = $1 order by p.name, p.id`, site)
 }
 
 // ErrLastLead is returned for what would leave a site without a lead.
@@ -116,7 +116,7 @@ func (s *Store) Invite(ctx context.Context, site, by int64, role people.Role, no
 
 // Invitations lists a site's newest invitations.
 func (s *Store) Invitations(ctx context.Context, site int64) ([]Invitation, error) {
-	return many[Invitation](ctx, s.Pool, `select i.id, i.site_id, i.role, i.note, coalesce(p.name, '') by, i.created_at, i.expires_at, i.used_at, coalesce(u.name, '') used_by
+	return queryAll[Invitation](ctx, s.Pool, `select i.id, i.site_id, i.role, i.note, coalesce(p.name, '') by, i.created_at, i.expires_at, i.used_at, coalesce(u.name, '') used_by
 		from invitation i left join person p on p.id = i.person_id left join person u on u.id = i.used_by where i.site_id = $1 order by i.id desc limit 20`, site)
 }
 
@@ -184,7 +184,7 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 		people.Person
 		Old bool
 	}
-	r, err := one[row](ctx, s.Pool, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null and i.seen_at > now() - $2::interval`, id, Idle)
+	r, err := queryOne[row](ctx, s.Pool, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null and i.seen_at > now() - $2::interval`, id, Idle)
 	if err == nil && r.Old {
 		err = s.lazily(ctx, `update signin set seen_at = now() where id = $1`, id)
 	}
@@ -193,7 +193,7 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 
 // SignIns lists a person's live sign-ins.
 func (s *Store) SignIns(ctx context.Context, person int64) ([]SignIn, error) {
-	return many[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)
+	return queryAll[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)
 }
 
 // EndSignIn ends one of a person's sign-ins, or all but keep where id is 0.
@@ -231,7 +231,7 @@ func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scope
 
 // TokenBy finds a live token by its hash and keeps when it was used, to the minute.
 func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {
-	t, err := one[Token](ctx, s.Pool, tokenSelect+`where t.hash = $1 and t.ended_at is null and (t.expires_at is null or t.expires_at > now())`, hash)
+	t, err := queryOne[Token](ctx, s.Pool, tokenSelect+`where t.hash = $1 and t.ended_at is null and (t.expires_at is null or t.expires_at > now())`, hash)
 	if err == nil && (t.UsedAt == nil || time.Since(*t.UsedAt) > time.Minute) {
 		_, err = s.Pool.Exec(ctx, `update api_token set used_at = now() where id = $1`, t.ID)
 	}
@@ -240,7 +240,7 @@ func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {
 
 // Tokens lists a site's tokens, live ones first.
 func (s *Store) Tokens(ctx context.Context, site int64) ([]Token, error) {
-	return many[Token](ctx, s.Pool, tokenSelect+`where t.site_id = $1 order by t.ended_at nulls first, t.id desc limit 50`, site)
+	return queryAll[Token](ctx, s.Pool, tokenSelect+`where t.site_id = $1 order by t.ended_at nulls first, t.id desc limit 50`, site)
 }
 
 // EndToken makes a token open nothing from now on.

@@ -32,10 +32,10 @@ func (s *Store) KeepProof(ctx context.Context, id, source, step int64, t proof.T
 
 // ProofOfStep finds the test a step began, for a step that is run again.
 func (s *Store) ProofOfStep(ctx context.Context, step int64) (Proof, error) {
-	return one[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where step_id = $1 order by id desc limit 1`, step)
+	return queryOne[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where step_id = $1 order by id desc limit 1`, step)
 }
 
 // ProofsOf lists a source's newest tests.
 func (s *Store) ProofsOf(ctx context.Context, source int64, limit int) ([]Proof, error) {
-	return many[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where source_id = $1 order by started_at desc, id desc limit $2`, source, limit)
+	return queryAll[Proof](ctx, s.Pool, `select id, source_id, test, started_at, ended_at from proof where source_id = $1 order by started_at desc, id desc limit $2`, source, limit)
 }

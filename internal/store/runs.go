@@ -51,17 +51,17 @@ const runSelect = `select r.id, r.site_id, r.stage, r.act, r.title, coalesce(p.n
 
 // Runs lists a site's newest runs.
 func (s *Store) Runs(ctx context.Context, site int64, limit int) ([]Run, error) {
-	return many[Run](ctx, s.Pool, runSelect+`where r.site_id = $1 order by r.started_at desc limit $2`, site, limit)
+	return queryAll[Run](ctx, s.Pool, runSelect+`where r.site_id = $1 order by r.started_at desc limit $2`, site, limit)
 }
 
 // Run finds one run.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
-	return one[Run](ctx, s.Pool, runSelect+`where r.id = $1`, id)
+	return queryOne[Run](ctx, s.Pool, runSelect+`where r.id = $1`, id)
 }
 
 // RunOfStep finds the run of a step.
 func (s *Store) RunOfStep(ctx context.Context, step int64) (Run, error) {
-	return one[Run](ctx, s.Pool, runSelect+`where r.id = (select run_id from run_step where id = $1)`, step)
+	return queryOne[Run](ctx, s.Pool, runSelect+`where r.id = (select run_id from run_step where id = $1)`, step)
 }
 
 // StopRun asks a run to stop: steps that haven't begun never do.
@@ -106,7 +106,7 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step,
 	if err != nil {
 		return 0, nil, err
 	}
-	steps, err := many[Step](ctx, tx, `insert into run_step (run_id, device_id, network_id)
+	steps, err := queryAll[Step](ctx, tx, `insert into run_step (run_id, device_id, network_id)
 		select $1::bigint, d, null::bigint from unnest($2::bigint[]) d union all select $1::bigint, null::bigint, n from unnest($3::bigint[]) n
 		returning id, run_id, device_id, network_id, state, says, coalesce((select n.id from device d join network n on n.site_id = d.site_id and d.address <<= n.prefix
 			where d.id = device_id order by masklen(n.prefix) desc limit 1), 0) net,
@@ -236,7 +236,7 @@ func (s *Store) Stopped(ctx context.Context, step int64) (stop bool, err error) 
 
 // StepsOf lists what a run's steps say, newest first, at most limit.
 func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, error) {
-	return many[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
+	return queryAll[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
 }
 
 // Result is how one step of a run went.
@@ -251,7 +251,7 @@ type Result struct {
 
 // Results lists the steps of a site's run, what failed first, limit of them after skip.
 func (s *Store) Results(ctx context.Context, site, run int64, skip, limit int) ([]Result, error) {
-	return many[Result](ctx, s.Pool, `select coalesce(t.device_id, 0) device_id, coalesce(d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
+	return queryAll[Result](ctx, s.Pool, `select coalesce(t.device_id, 0) device_id, coalesce(d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
 		from run_step t join run r on r.id = t.run_id left join device d on d.id = t.device_id left join network n on n.id = t.network_id
 		where r.site_id = $1 and r.id = $2 order by position(left(t.state, 1) in 'fws'), t.state, t.id offset $3 limit $4`, site, run, skip, limit)
 }

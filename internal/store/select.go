@@ -200,7 +200,7 @@ func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]
 	if err != nil {
 		return nil, 0, err
 	}
-	out, err := many[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id offset $2 limit $3`, site, skip, limit)
+	out, err := queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id offset $2 limit $3`, site, skip, limit)
 	return out, total, err
 }
 
@@ -284,7 +284,7 @@ type Dot struct {
 
 // Dots lists the devices at addresses of a prefix.
 func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
-	return many[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
+	return queryAll[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
 		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.token = '' left join mark m on m.source_id = s.id and m.stage = $3
 		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
 }
@@ -295,7 +295,7 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 		ID    int64
 		Heard int
 	}
-	rows, err := many[row](ctx, s.Pool, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
+	rows, err := queryAll[row](ctx, s.Pool, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
 		join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where n.site_id = $1 group by n.id`, site)
 	out := map[int64]int{}
 	for _, r := range rows {
@@ -319,7 +319,7 @@ type ClockDot struct {
 func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error) {
 	q := sel.query()
 	q.args = append(q.args, int(stage.Clock))
-	return many[ClockDot](ctx, s.Pool, fmt.Sprintf(`select d.id, d.place, d.address, d.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
+	return queryAll[ClockDot](ctx, s.Pool, fmt.Sprintf(`select d.id, d.place, d.address, d.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
 		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = '`+fact.Clock+`' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
 		deviceFrom, len(q.args), q.where()), q.args...)
 }

@@ -35,24 +35,24 @@ type Member struct {
 
 // Sites lists where a person may work.
 func (s *Store) Sites(ctx context.Context, person int64) ([]Member, error) {
-	return many[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
+	return queryAll[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where m.person_id = $1 order by s.name`, person)
 }
 
 // MemberOf finds one site with the person's role on it; ErrNotFound when there is none.
 func (s *Store) MemberOf(ctx context.Context, site, person int64) (Member, error) {
-	return one[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
+	return queryOne[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2`, site, person)
 }
 
 // Site finds a site.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return one[Site](ctx, s.Pool, `select `+siteColumns+` from site s where id = $1`, id)
+	return queryOne[Site](ctx, s.Pool, `select `+siteColumns+` from site s where id = $1`, id)
 }
 
 // SiteNamed finds a site by name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, s.Pool, `select `+siteColumns+` from site s where name = $1`, name)
+	return queryOne[Site](ctx, s.Pool, `select `+siteColumns+` from site s where name = $1`, name)
 }
 
 // AddSite makes a site.
@@ -100,7 +100,7 @@ type Other struct {
 
 // Networks of a site in the order they were added.
 func (s *Store) Networks(ctx context.Context, site int64) ([]Network, error) {
-	return many[Network](ctx, s.Pool, `select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site)
+	return queryAll[Network](ctx, s.Pool, `select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site)
 }
 
 // AddNetwork adds a prefix to a site.
@@ -157,7 +157,7 @@ func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
 
 // Leasts lists the least firmware that a site asks of makes and models.
 func (s *Store) Leasts(ctx context.Context, site int64) ([]identity.Least, error) {
-	return many[identity.Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
+	return queryAll[identity.Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
 }
 
 // SetLeast asks for a least firmware; an empty one asks no more.
@@ -186,17 +186,17 @@ func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, e
 
 // SharedSets lists a site's sets but those made for one device.
 func (s *Store) SharedSets(ctx context.Context, site int64) ([]SealedSet, error) {
-	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)
+	return queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)
 }
 
 // Sets lists a site's credential sets in the order they were added.
 func (s *Store) Sets(ctx context.Context, site int64) ([]SealedSet, error) {
-	return many[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 order by id`, site)
+	return queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 order by id`, site)
 }
 
 // Set finds one credential set.
 func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
-	return the(s.coalesced.sets.Call(ctx, id))
+	return found(s.coalesced.sets.Call(ctx, id))
 }
 
 // AddSet adds a credential set; seal is given the new row's place and returns the
@@ -265,15 +265,15 @@ func (s *Store) WhileNoneSeals(ctx context.Context, f func() error) error {
 	})
 }
 
-// Deed is one line for the audit log: who did what. It never holds a secret.
-type Deed struct {
+// AuditEntry is one line for the audit log: who did what. It never holds a secret.
+type AuditEntry struct {
 	Site, Person, Token int64
 	Act, Detail         string
 }
 
-// Audit writes a deed down.
-func (s *Store) Audit(ctx context.Context, d Deed) error {
-	_, err := s.Pool.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, d.Site, d.Person, d.Token, d.Act, d.Detail)
+// Audit writes an entry.
+func (s *Store) Audit(ctx context.Context, e AuditEntry) error {
+	_, err := s.Pool.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, e.Site, e.Person, e.Token, e.Act, e.Detail)
 	return err
 }
 
@@ -293,7 +293,7 @@ func (s *Store) AuditLines(ctx context.Context, site int64, skip, limit int) ([]
 
 func auditLines(ctx context.Context, q querier, site int64, skip, limit int) ([]AuditLine, error) {
 	// Each part is read from its index, the newest first, and no further than the page.
-	return many[AuditLine](ctx, q, `select a.at, coalesce(p.name, 'token ' || k.name, 'the product') who, a.act, a.detail from (
+	return queryAll[AuditLine](ctx, q, `select a.at, coalesce(p.name, 'token ' || k.name, 'the product') who, a.act, a.detail from (
 			(select id, at, act, detail, person_id, token_id from audit where site_id = $1 order by at desc, id desc limit $2::bigint + $3::bigint)
 			union all
 			select x.* from membership m cross join lateral (select id, at, act, detail, person_id, token_id from audit where site_id is null and person_id = m.person_id
@@ -313,7 +313,7 @@ func (s *Store) Reseal(ctx context.Context, f func(sealed []byte, place string) 
 			ID     int64
 			Sealed []byte
 		}
-		rows, err := many[row](ctx, tx, `select id, sealed from credential_set order by id for update`)
+		rows, err := queryAll[row](ctx, tx, `select id, sealed from credential_set order by id for update`)
 		if err != nil {
 			return err
 		}

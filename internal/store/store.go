@@ -115,7 +115,7 @@ type querier interface {
 	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 }
 
-func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
+func queryOne[T any](ctx context.Context, q querier, sql string, args ...any) (T, error) {
 	rows, err := q.Query(ctx, sql, args...)
 	if err != nil {
 		var zero T
@@ -128,7 +128,7 @@ func one[T any](ctx context.Context, q querier, sql string, args ...any) (T, err
 	return v, err
 }
 
-func many[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
+func queryAll[T any](ctx context.Context, q querier, sql string, args ...any) ([]T, error) {
 	rows, err := q.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, err

@@ -64,7 +64,7 @@ func (s *Store) Tries(ctx context.Context, device int64) ([]access.Try, error) {
 }
 
 func triesOf(ctx context.Context, q querier, device int64) ([]access.Try, error) {
-	return many[access.Try](ctx, q, `select at, coalesce(set_id, 0) set_id, set_name as "set", scheme, outcome, detail from try
+	return queryAll[access.Try](ctx, q, `select at, coalesce(set_id, 0) set_id, set_name as "set", scheme, outcome, detail from try
 		where device_id = $1 and at > now() - $2::interval order by at, id`, device, access.Period)
 }
 

@@ -25,14 +25,14 @@ func (s *Store) Pass(ctx context.Context, key string, burst int, every time.Dura
 // Keep is how long is kept what nobody's record rests on; 0: for ever. Changes, proofs,
 // the audit log and the newest value of each fact are always kept.
 type Keep struct {
-	Facts      time.Duration // earlier values of facts
-	Happenings time.Duration // what changed on the networks
-	Steps      time.Duration // what each step of a run said; the run keeps its sums
-	Tries      time.Duration // sign-ins to devices
+	Facts   time.Duration // earlier values of facts
+	Notices time.Duration // what changed on the networks
+	Steps   time.Duration // what each step of a run said; the run keeps its sums
+	Tries   time.Duration // sign-ins to devices
 }
 
 // Usual is kept unless something else is asked for.
-var Usual = Keep{Facts: 400 * 24 * time.Hour, Happenings: 400 * 24 * time.Hour, Steps: 90 * 24 * time.Hour, Tries: 90 * 24 * time.Hour}
+var Usual = Keep{Facts: 400 * 24 * time.Hour, Notices: 400 * 24 * time.Hour, Steps: 90 * 24 * time.Hour, Tries: 90 * 24 * time.Hour}
 
 // pruneAtOnce is how many rows of a table one statement takes.
 const pruneAtOnce = 5000
@@ -46,7 +46,7 @@ func (s *Store) Prune(ctx context.Context, k Keep) (int64, error) {
 		keep      time.Duration
 	}{
 		{"fact_history", "read_at", k.Facts},
-		{"happening", "at", k.Happenings},
+		{"happening", "at", k.Notices},
 		{"run_step", "ended_at", k.Steps},
 		{"try", "at", k.Tries},
 	} {

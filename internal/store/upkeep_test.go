@@ -79,7 +79,7 @@ func TestOldRowsGo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := st.Audit(ctx, store.Deed{Site: id, Act: "old"}); err != nil {
+	if err := st.Audit(ctx, store.AuditEntry{Site: id, Act: "old"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := st.Pool.Exec(ctx, `update audit set at = at - interval '10 years'`); err != nil {
@@ -98,9 +98,9 @@ func TestOldRowsGo(t *testing.T) {
 	if r, err := st.Run(ctx, run); err != nil || r.Done != 1 {
 		t.Errorf("the run lost its sums: %+v %v", r, err)
 	}
-	var deeds int
-	if err := st.Pool.QueryRow(ctx, `select count(*) from audit`).Scan(&deeds); err != nil || deeds != 1 {
-		t.Errorf("%d deeds are left, %v", deeds, err)
+	var entries int
+	if err := st.Pool.QueryRow(ctx, `select count(*) from audit`).Scan(&entries); err != nil || entries != 1 {
+		t.Errorf("%d entries are left, %v", entries, err)
 	}
 	if n, err := st.Prune(ctx, store.Usual); n != 0 || err != nil {
 		t.Errorf("a second time %d rows went, %v", n, err)

@@ -64,15 +64,15 @@ const (
 // Left is how many wrong tries the device may still see, and, when none is left,
 // until when it must be left alone. Pending tries count: their answer may have been
 // wrong; but not those of a set that opened the device, before or since, and wasn't
-// wrong after. So do knocks, the last times at which recorders were refused with a
+// wrong after. So do refusals, the last times at which recorders were refused with a
 // password that the device doesn't take any more. tries are in the order of time.
-func Left(now time.Time, tries []Try, knocks ...time.Time) (int, time.Time) {
-	return left(now, tries, 0, knocks)
+func Left(now time.Time, tries []Try, refusals ...time.Time) (int, time.Time) {
+	return left(now, tries, 0, refusals)
 }
 
 // left is Left, where the set known is known to open the device unless a try says
 // otherwise; 0: none is.
-func left(now time.Time, tries []Try, known int64, knocks []time.Time) (int, time.Time) {
+func left(now time.Time, tries []Try, known int64, refusals []time.Time) (int, time.Time) {
 	right := map[int64]bool{known: known != 0}
 	for _, t := range tries {
 		switch {
@@ -89,7 +89,7 @@ func left(now time.Time, tries []Try, known int64, knocks []time.Time) (int, tim
 			counted = append(counted, t.At)
 		}
 	}
-	for _, k := range knocks {
+	for _, k := range refusals {
 		if now.Sub(k) < Period {
 			counted = append(counted, k)
 		}

@@ -11,28 +11,28 @@ import (
 
 // Facts is what the judge of Sign-in knows of one device.
 type Facts struct {
-	LookedAt   time.Time
-	Account    *Account
-	Tries      []Try
-	Knocks     []Knock
-	Trouble    string // why no try could be made or judged
-	NoSets     bool
-	NoPassword bool      // no first password was set: it lets anyone set one
-	Rule       *Rule     // of its passwords, where it told one
-	Web        *Account  // what opens its page, where ONVIF refuses it
-	Basic      bool      // it takes nothing but Basic over HTTP
-	LockedTo   time.Time // until when the device takes no sign-in; zero: it isn't locked
-	Users      []string  // its ONVIF user names, as "otter (Administrator)"
-	Pinned     string    // fingerprint of its certificate that is trusted
-	Shown      string    // the one that it shows now
-	Factory    bool      // what opens it is a maker's default
-	Former     bool      // what opens it was left by whoever used it before
-	Open       bool      // RTSP asks for no sign-in
+	LookedAt     time.Time
+	Account      *Account
+	Tries        []Try
+	AuthFailures []AuthFailure
+	Trouble      string // why no try could be made or judged
+	NoSets       bool
+	NoPassword   bool      // no first password was set: it lets anyone set one
+	Rule         *Rule     // of its passwords, where it told one
+	Web          *Account  // what opens its page, where ONVIF refuses it
+	Basic        bool      // it takes nothing but Basic over HTTP
+	LockedTo     time.Time // until when the device takes no sign-in; zero: it isn't locked
+	Users        []string  // its ONVIF user names, as "otter (Administrator)"
+	Pinned       string    // fingerprint of its certificate that is trusted
+	Shown        string    // the one that it shows now
+	Factory      bool      // what opens it is a maker's default
+	Former       bool      // what opens it was left by whoever used it before
+	Open         bool      // RTSP asks for no sign-in
 }
 
-// Knock is a recorder that was refused by the device though its clock is right: it
+// AuthFailure is a recorder that was refused by the device though its clock is right: it
 // holds another password, and tries it again and again.
-type Knock struct {
+type AuthFailure struct {
 	Recorder   string
 	RecorderID int64
 	Label      string // of the account that its channel was given
@@ -51,10 +51,10 @@ type Wishes struct {
 	Name   string // of the account that is made where one is missing
 }
 
-// knocked lists when recorders knocked last, once for each wrong try that counts.
-func (f Facts) knocked() []time.Time {
+// refusals lists when recorders were refused last, once for each wrong try that counts.
+func (f Facts) refusals() []time.Time {
 	var out []time.Time
-	for _, k := range f.Knocks {
+	for _, k := range f.AuthFailures {
 		for range min(k.Times, Budget) {
 			out = append(out, k.At)
 		}
@@ -68,7 +68,7 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	if f.Account != nil {
 		known = f.Account.SetID
 	}
-	return left(now, f.Tries, known, f.knocked())
+	return left(now, f.Tries, known, f.refusals())
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
@@ -129,7 +129,7 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 		add("access.certificate", finding.Blocks, "certificate", fmt.Sprintf("It shows another certificate than the one that was trusted (%s… instead of %s…): nothing is sent to it.", short(f.Shown), short(f.Pinned)),
 			"Was it reset, exchanged or updated? Then trust the new certificate; if not, find out who answers there.")
 	}
-	for _, k := range f.Knocks {
+	for _, k := range f.AuthFailures {
 		if f.Account != nil && k.Label == Label(f.Account.SetID) {
 			continue // it holds the right password: what refuses it is told in Channels
 		}
@@ -245,9 +245,9 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	name := w.Name
 	switch {
 	case f.LookedAt.IsZero():
-	case f.Account != nil && len(f.Knocks) > 0 && f.Account.Scheme != RTSP:
+	case f.Account != nil && len(f.AuthFailures) > 0 && f.Account.Scheme != RTSP:
 		var out []finding.Change
-		for _, k := range f.Knocks {
+		for _, k := range f.AuthFailures {
 			if k.Label == Label(f.Account.SetID) {
 				continue // it holds that account: giving it again changes nothing
 			}
@@ -260,9 +260,9 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel), "set": fmt.Sprint(f.Account.SetID)}})
 		}
 		return out
-	case f.Account == nil && len(f.Knocks) > 0:
+	case f.Account == nil && len(f.AuthFailures) > 0:
 		var out []finding.Change
-		for _, k := range f.Knocks {
+		for _, k := range f.AuthFailures {
 			out = append(out, finding.Change{Kind: Pause, Key: fmt.Sprintf("%s/%d/%d", Pause, k.RecorderID, k.Channel), Title: fmt.Sprintf("Pause channel %d of %s", k.Channel, k.Recorder), From: Signing, To: Paused,
 				Why: "Each of its knocks counts as a wrong try; it is resumed in Channels.", Risk: finding.Gap, Undo: finding.Undo{Kind: finding.Reversible, Note: "Let it sign in again."},
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel)}})

@@ -78,16 +78,16 @@ func TestSetsOfOneDeviceAndOfNetworks(t *testing.T) {
 
 // Recorders that knock spend of the same budget.
 func TestKnocksCountAgainstTheBudget(t *testing.T) {
-	f := Facts{Knocks: []Knock{{Times: 9, At: now.Add(-time.Minute)}}}
+	f := Facts{AuthFailures: []AuthFailure{{Times: 9, At: now.Add(-time.Minute)}}}
 	if left, until := f.Left(now); left != 0 || !until.Equal(now.Add(29*time.Minute)) {
 		t.Errorf("%d left until %v", left, until)
 	}
-	f.Knocks[0].Times = 1
+	f.AuthFailures[0].Times = 1
 	f.Tries = []Try{{At: now.Add(-2 * time.Minute), Outcome: Locked}}
 	if left, _ := f.Left(now); left != 1 {
 		t.Errorf("%d left: a try that a lock answered is none", left)
 	}
-	f.Knocks[0].At = now.Add(-time.Hour)
+	f.AuthFailures[0].At = now.Add(-time.Hour)
 	if left, _ := f.Left(now); left != Budget {
 		t.Errorf("%d left after an hour", left)
 	}
@@ -118,9 +118,9 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 		{"an operator where something is", Facts{Account: with(func(a *Account) { a.Level = Operator })}, Wishes{Writes: true}, "access.level", finding.Needs},
 		{"a user", Facts{Account: with(func(a *Account) { a.Level = "User" })}, Wishes{}, "access.level", finding.Needs},
 		{"RTSP takes another set", Facts{Account: with(func(a *Account) { a.RTSP, a.RTSPSet = "opens with streams", 3 })}, Wishes{}, "", 0},
-		{"a recorder that holds the right one knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now, Label: Label(open.SetID)}}}, Wishes{}, "", 0},
-		{"a paused one holds another", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Paused: true, At: now, Label: "set 77"}}}, Wishes{}, "access.held", finding.Needs},
-		{"a recorder knocks", Facts{Account: open, Knocks: []Knock{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
+		{"a recorder that holds the right one knocks", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now, Label: Label(open.SetID)}}}, Wishes{}, "", 0},
+		{"a paused one holds another", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Paused: true, At: now, Label: "set 77"}}}, Wishes{}, "access.held", finding.Needs},
+		{"a recorder knocks", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
 	} {
 		tc.f.LookedAt = now
 		got := Judge(now, tc.f, tc.w)
@@ -146,16 +146,16 @@ func TestProposeAccounts(t *testing.T) {
 			t.Errorf("writes %v: %+v", writes, made)
 		}
 	}
-	knock := Knock{Recorder: "Quay recorder", RecorderID: 2, Channel: 3, Label: "set 1"}
-	f := Facts{LookedAt: now, Account: &Account{SetID: 9}, Knocks: []Knock{knock}}
+	knock := AuthFailure{Recorder: "Quay recorder", RecorderID: 2, Channel: 3, Label: "set 1"}
+	f := Facts{LookedAt: now, Account: &Account{SetID: 9}, AuthFailures: []AuthFailure{knock}}
 	if held := Propose(now, f, w); len(held) != 1 || held[0].Kind != Hold || held[0].From != "set 1" || held[0].To != "set 9" {
 		t.Errorf("%+v", held)
 	}
-	f.Knocks[0].Paused = true
+	f.AuthFailures[0].Paused = true
 	if all := Propose(now, f, Wishes{}); len(all) != 1 || all[0].Kind != Hold || !strings.Contains(all[0].Why, "paused") {
 		t.Errorf("a paused one: %+v", all)
 	}
-	f.Knocks[0].Label = "set 9"
+	f.AuthFailures[0].Label = "set 9"
 	if got := Propose(now, f, w); len(got) != 0 {
 		t.Errorf("it holds that account already: %+v", got)
 	}

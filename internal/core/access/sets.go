@@ -31,31 +31,31 @@ func AccountName(sets []Set) string {
 
 // Holder is how the recorder stands that holds a camera, as its channel table says.
 type Holder struct {
-	Recorder   string
-	RecorderID int64
-	Channel    int
-	State      string // as channel.Slot
-	Paused     bool
-	Label      string
-	Knocks     int
-	TableAt    time.Time
+	Recorder     string
+	RecorderID   int64
+	Channel      int
+	State        string // as channel.Slot
+	Paused       bool
+	Label        string
+	AuthFailures int
+	TableAt      time.Time
 }
 
-// KnocksOf lists the recorders that a device refuses though their clock agrees with its
+// AuthFailuresOf lists the recorders that a device refuses though their clock agrees with its
 // own: they hold another password. So do those that were paused with one. opened is the
 // set that opens the device (0: none is known); clockRefused says that the device would
 // refuse the recorder for its clock.
-func KnocksOf(h Holder, opened int64, clockRefused bool) []Knock {
-	k := Knock{Recorder: h.Recorder, RecorderID: h.RecorderID, Channel: h.Channel, Times: h.Knocks, At: h.TableAt, Label: h.Label}
+func AuthFailuresOf(h Holder, opened int64, clockRefused bool) []AuthFailure {
+	k := AuthFailure{Recorder: h.Recorder, RecorderID: h.RecorderID, Channel: h.Channel, Times: h.AuthFailures, At: h.TableAt, Label: h.Label}
 	switch {
 	case h.Paused && h.Label != "":
 		if opened == 0 || h.Label == Label(opened) {
 			return nil
 		}
 		k.Paused = true
-		return []Knock{k}
-	case h.State != "refused", h.Knocks == 0, clockRefused:
+		return []AuthFailure{k}
+	case h.State != "refused", h.AuthFailures == 0, clockRefused:
 		return nil
 	}
-	return []Knock{k}
+	return []AuthFailure{k}
 }

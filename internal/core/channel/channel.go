@@ -52,24 +52,24 @@ type Limits struct {
 
 // Slot is one taken channel.
 type Slot struct {
-	Number   int       `json:"number"`
-	Name     string    `json:"name"`
-	Address  string    `json:"address"`
-	State    string    `json:"state"` // "receiving", "connecting", "refused", "lost"
-	Detail   string    `json:"detail"`
-	Codec    string    `json:"codec"`
-	Width    int       `json:"width"`
-	Height   int       `json:"height"`
-	FPS      float64   `json:"fps"`
-	Kbps     float64   `json:"kbps"`
-	LastKey  time.Time `json:"last_key"` // by the recorder's clock
-	Events   string    `json:"events"`   // "listening", "not asked", or why not
-	HasStill bool      `json:"has_still"`
-	Account  string    `json:"account"` // user name that it signs in with
-	Label    string    `json:"label"`   // that came with the account, see access.Label
-	Paused   bool      `json:"paused"`
-	Knocks   int       `json:"knocks"` // sign-ins that were refused within 30 minutes
-	Since    time.Time `json:"since"`  // in this state, by the recorder's clock
+	Number       int       `json:"number"`
+	Name         string    `json:"name"`
+	Address      string    `json:"address"`
+	State        string    `json:"state"` // "receiving", "connecting", "refused", "lost"
+	Detail       string    `json:"detail"`
+	Codec        string    `json:"codec"`
+	Width        int       `json:"width"`
+	Height       int       `json:"height"`
+	FPS          float64   `json:"fps"`
+	Kbps         float64   `json:"kbps"`
+	LastKey      time.Time `json:"last_key"` // by the recorder's clock
+	Events       string    `json:"events"`   // "listening", "not asked", or why not
+	HasStill     bool      `json:"has_still"`
+	Account      string    `json:"account"` // user name that it signs in with
+	Label        string    `json:"label"`   // that came with the account, see access.Label
+	Paused       bool      `json:"paused"`
+	AuthFailures int       `json:"knocks"` // sign-ins that were refused within 30 minutes
+	Since        time.Time `json:"since"`  // in this state, by the recorder's clock
 }
 
 // States of a slot.

@@ -8,11 +8,11 @@ import (
 // Holding says whether a clock that was set some time ago still holds, in words that
 // follow "after 5 s".
 func Holding(f Facts) (holds bool, says string) {
-	still := ""
+	yet := ""
 	if holds = f.InBand(); !holds {
-		still = "still "
+		yet = "still "
 	}
-	return holds, fmt.Sprintf("it is %s%s from %s", still, f.Offset(), f.Reference.Name)
+	return holds, fmt.Sprintf("it is %s%s from %s", yet, f.Offset(), f.Reference.Name)
 }
 
 // ZoneRead is what a zone's change reads: From or To where the device's rule is spelt so

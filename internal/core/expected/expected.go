@@ -95,7 +95,7 @@ func Read(t Table, m Mapping, recorders []string) ([]Row, []Message) {
 	var messages []Message
 	seen := map[Field]map[string]int{Place: {}, Address: {}, MAC: {}}
 	for _, l := range t.Lines {
-		r, bad := one(l, m, recorders)
+		r, bad := parseLine(l, m, recorders)
 		if bad == nil {
 			bad = twice(seen, r)
 		}
@@ -109,7 +109,7 @@ func Read(t Table, m Mapping, recorders []string) ([]Row, []Message) {
 	return rows, messages
 }
 
-func one(l Line, m Mapping, recorders []string) (Row, *Message) {
+func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 	cell := func(f Field) string {
 		if i, ok := m[f]; ok && i < len(l.Cells) {
 			return l.Cells[i]

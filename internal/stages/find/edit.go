@@ -235,7 +235,7 @@ func (f *Stage) findAgain(ctx context.Context, d store.Device, s *site.Snapshot,
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
-	_ = f.Store.Note(context.WithoutCancel(ctx), d.SiteID, store.Happening{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)})
+	_ = f.Store.Note(context.WithoutCancel(ctx), d.SiteID, store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)})
 	return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", to, verb, d.Address, to.Address)}
 }
 
@@ -274,5 +274,5 @@ func (f *Stage) moved(ctx context.Context, d store.Device, s *site.Snapshot, at 
 	seen.Address = at
 	return errors.Join(f.Store.Moved(ctx, d.ID, at), f.Store.KeepFacts(ctx, site.Seen.New(d.ID, seen.WaysText(), seen.At, seen),
 		site.FindAsked.New(d.ID, "look", seen.At, site.Inquiry{At: seen.At, Outcome: identity.Matched})),
-		f.Store.Note(ctx, d.SiteID, store.Happening{Device: d.ID, Kind: "moved", Place: d.Place, Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
+		f.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "moved", Place: d.Place, Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
 }

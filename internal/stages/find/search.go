@@ -371,12 +371,12 @@ type reconciler struct {
 	said            []store.Identity
 	fresh           []store.Device
 	strangers       []int // of matches
-	news            []store.Happening
+	news            []store.Notice
 }
 
 func (r *reconciler) happened(id int64, place, kind, format string, args ...any) {
 	if r.again {
-		r.news = append(r.news, store.Happening{Device: id, Kind: kind, Place: place, Says: fmt.Sprintf(format, args...)})
+		r.news = append(r.news, store.Notice{Device: id, Kind: kind, Place: place, Says: fmt.Sprintf(format, args...)})
 	}
 }
 

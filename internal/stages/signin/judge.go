@@ -30,7 +30,7 @@ func Facts(now time.Time, s *site.Snapshot, d store.Device) (access.Facts, acces
 	f.Users, _ = site.Users.Of(s, d.ID)
 	f.Pinned, _ = site.Pin.Of(s, d.ID)
 	f.Shown, _ = site.ShownPin.Of(s, d.ID)
-	f.Knocks = knocks(s, d)
+	f.AuthFailures = authFailures(s, d)
 	var sets []access.Set
 	for _, x := range s.Sets {
 		sets = append(sets, x)
@@ -38,8 +38,8 @@ func Facts(now time.Time, s *site.Snapshot, d store.Device) (access.Facts, acces
 	return f, access.Wishes{AllowBasic: d.AllowBasic, Writes: writes(now, s, d), Name: access.AccountName(access.ForCameras(sets, s.RecorderSets()))}
 }
 
-// knocks lists the recorders that sign in with another password than the device has.
-func knocks(s *site.Snapshot, d store.Device) []access.Knock {
+// authFailures lists the recorders that sign in with another password than the device has.
+func authFailures(s *site.Snapshot, d store.Device) []access.AuthFailure {
 	rec, slot, ok := s.HolderOf(d)
 	if !ok || slot == nil {
 		return nil
@@ -50,7 +50,7 @@ func knocks(s *site.Snapshot, d store.Device) []access.Knock {
 	}
 	f, _ := s.Clock(d)
 	table, _ := site.Recorder.Of(s, rec.ID)
-	return access.KnocksOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, Knocks: slot.Knocks, TableAt: table.At},
+	return access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
 		opened, f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused)
 }
 

@@ -285,7 +285,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
 	keep(site.Services.New(d.ID, "GetServices", info.At, services), nil)
 	if known && was.Firmware != info.Firmware {
-		if err := a.g.Store.Note(ctx, d.SiteID, store.Happening{Device: d.ID, Kind: "firmware", Place: d.Place, Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
+		if err := a.g.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "firmware", Place: d.Place, Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
 			return err
 		}
 	}

@@ -32,9 +32,9 @@ func (c *Camera) userOf(name string) (user, bool) {
 	return users[i], true
 }
 
-// virgin says whether no first password was set: then anyone may set it (ONVIF Core,
+// noPassword says whether no first password was set: then anyone may set it (ONVIF Core,
 // 5.9.4: a device in its factory state asks for no sign-in).
-func (c *Camera) virgin() bool { return len(c.memory().Users) == 0 }
+func (c *Camera) noPassword() bool { return len(c.memory().Users) == 0 }
 
 // wrong counts a wrong sign-in.
 func (c *Camera) wrong() {

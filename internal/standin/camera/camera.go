@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/ntp"
-	"duskyharbor/internal/standin/scenery"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -42,7 +42,7 @@ type Config struct {
 	Skew                                time.Duration // its clock − true time
 	Zone                                string
 	Daylight                            bool
-	Scene                               scenery.Scene
+	Scene                               footage.Scene
 	StateFile                           string // empty: nothing is kept
 	// Quiet leaves out what costs a camera of a thousand: moving analytics and the
 	// control port.
@@ -371,9 +371,9 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	walk, frame := c.line.at(time.Now())
-	width, height := scenery.Size(strings.HasPrefix(r.FormValue("profile"), "sub"))
+	width, height := footage.Size(strings.HasPrefix(r.FormValue("profile"), "sub"))
 	w.Header().Set("Content-Type", "image/jpeg")
-	img := c.cfg.Scene.Draw(walk, time.Duration(frame)*time.Second/scenery.FPS, width, height)
+	img := c.cfg.Scene.Draw(walk, time.Duration(frame)*time.Second/footage.FPS, width, height)
 	_ = jpeg.Encode(w, img, &jpeg.Options{Quality: 82})
 }
 
@@ -392,18 +392,18 @@ type timeline struct {
 	begin int64 // frame at which the last walk began; −1: none yet
 }
 
-const clipFrames = int64(scenery.FPS * scenery.Length / time.Second)
+const clipFrames = int64(footage.FPS * footage.Length / time.Second)
 
 func newTimeline() *timeline { return &timeline{start: time.Now(), begin: -clipFrames} }
 
 // frame is the number of frames shown since the start.
 func (t *timeline) frame(now time.Time) int64 {
-	return int64(now.Sub(t.start) * scenery.FPS / time.Second)
+	return int64(now.Sub(t.start) * footage.FPS / time.Second)
 }
 
 // when is the moment frame n is due.
 func (t *timeline) when(n int64) time.Time {
-	return t.start.Add(time.Duration(n) * time.Second / scenery.FPS)
+	return t.start.Add(time.Duration(n) * time.Second / footage.FPS)
 }
 
 // clip gives clip and index of frame n.
@@ -426,7 +426,7 @@ func (t *timeline) walk(now time.Time) time.Time {
 	if t.begin >= 0 && n < t.begin+clipFrames {
 		return t.when(t.begin)
 	}
-	t.begin = (n/scenery.FPS + 1) * scenery.FPS
+	t.begin = (n/footage.FPS + 1) * footage.FPS
 	return t.when(t.begin)
 }
 

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/rule"
-	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -109,7 +109,7 @@ func (c *Camera) watch(ctx context.Context) {
 			default:
 			}
 			walk, index := c.line.clip(last)
-			at := time.Duration(index) * time.Second / scenery.FPS
+			at := time.Duration(index) * time.Second / footage.FPS
 			here := false
 			for _, o := range c.cfg.Scene.Observations(walk, at) {
 				here = here || o.Object == "person"

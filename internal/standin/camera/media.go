@@ -7,7 +7,7 @@ import (
 
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
-	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -74,7 +74,7 @@ func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 		return "<tr2:GetVideoEncoderConfigurationsResponse>" + b.String() + "</tr2:GetVideoEncoderConfigurationsResponse>", nil, true
 	case "GetVideoEncoderConfigurationOptions":
 		return fmt.Sprintf(`<tr2:GetVideoEncoderConfigurationOptionsResponse><tr2:Options GovLengthRange="%d %d" FrameRatesSupported="%d" ProfilesSupported="Main" ConstantBitRateSupported="false"><tt:Encoding>H264</tt:Encoding><tt:QualityRange><tt:Min>0</tt:Min><tt:Max>10</tt:Max></tt:QualityRange><tt:ResolutionsAvailable><tt:Width>1280</tt:Width><tt:Height>720</tt:Height></tt:ResolutionsAvailable><tt:ResolutionsAvailable><tt:Width>640</tt:Width><tt:Height>360</tt:Height></tt:ResolutionsAvailable><tt:BitrateRange><tt:Min>64</tt:Min><tt:Max>2048</tt:Max></tt:BitrateRange></tr2:Options></tr2:GetVideoEncoderConfigurationOptionsResponse>`,
-			scenery.FPS, scenery.FPS, scenery.FPS), nil, true
+			footage.FPS, footage.FPS, footage.FPS), nil, true
 	case "GetStreamUri", "GetSnapshotUri":
 		return c.uri(op, ns)
 	case "GetOSDs":
@@ -115,13 +115,13 @@ func (c *Camera) profileXML(p profile, one bool) string {
 		name = wire.Esc(c.sourceName(p.source)) + " " + map[bool]string{false: "main", true: "sub"}[p.sub]
 	}
 	if one {
-		w, h := scenery.Size(p.sub)
+		w, h := footage.Size(p.sub)
 		return fmt.Sprintf(`<trt:Profiles token="%s" fixed="true"><tt:Name>%s</tt:Name><tt:VideoSourceConfiguration token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tt:VideoSourceConfiguration><tt:VideoEncoderConfiguration token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>6</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264></tt:VideoEncoderConfiguration></trt:Profiles>`,
-			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, scenery.Width, scenery.Height, p.token, w, h, scenery.FPS, limit(p), scenery.FPS)
+			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, p.token, w, h, footage.FPS, limit(p), footage.FPS)
 	}
 	analytics := `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
-		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, scenery.Width, scenery.Height, encoder("tr2:VideoEncoder", p), analytics)
+		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, encoder("tr2:VideoEncoder", p), analytics)
 }
 
 func title(profile string) string { return strings.ToUpper(profile[:1]) + profile[1:] }
@@ -134,9 +134,9 @@ func limit(p profile) int {
 }
 
 func encoder(tag string, p profile) string {
-	w, h := scenery.Size(p.sub)
+	w, h := footage.Size(p.sub)
 	return fmt.Sprintf(`<%s token="vec_%s" GovLength="%d" Profile="Main"><tt:Name>%s encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:RateControl ConstantBitRate="false"><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:Quality>6</tt:Quality></%s>`,
-		tag, p.token, scenery.FPS, title(p.token), w, h, scenery.FPS, limit(p), tag)
+		tag, p.token, footage.FPS, title(p.token), w, h, footage.FPS, limit(p), tag)
 }
 
 // analytics answers the rule engine's part of the Analytics service.

@@ -20,7 +20,7 @@ import (
 	"github.com/pion/rtp"
 	"github.com/pion/rtp/codecs"
 
-	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -201,7 +201,7 @@ func (c *Camera) sdp(sub bool) string {
 // grow over clips and loops.
 func (s *rtspSession) stream(ctx context.Context) {
 	line := s.cam.line
-	n := (line.frame(time.Now())/scenery.FPS + 1) * scenery.FPS
+	n := (line.frame(time.Now())/footage.FPS + 1) * footage.FPS
 	pack := &codecs.H264Payloader{}
 	seq, base := uint16(time.Now().UnixNano()), uint32(time.Now().UnixNano()>>10)
 	for ; ; n++ {
@@ -219,7 +219,7 @@ func (s *rtspSession) stream(ctx context.Context) {
 		var out bytes.Buffer
 		for i, p := range payloads {
 			pkt := rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SSRC: 0x0d05c0de, SequenceNumber: seq,
-				Timestamp: base + uint32(n*90000/scenery.FPS), Marker: i == len(payloads)-1}, Payload: p}
+				Timestamp: base + uint32(n*90000/footage.FPS), Marker: i == len(payloads)-1}, Payload: p}
 			seq++
 			raw, err := pkt.Marshal()
 			if err != nil {
@@ -242,7 +242,7 @@ func (s *rtspSession) stream(ctx context.Context) {
 var clipCache sync.Map // clip name → [][][]byte
 
 // frames splits a clip into access units of NAL units.
-func frames(sc scenery.Scene, walk, sub bool) [][][]byte {
+func frames(sc footage.Scene, walk, sub bool) [][][]byte {
 	name := sc.ClipName(walk, sub)
 	if v, ok := clipCache.Load(name); ok {
 		return v.([][][]byte)

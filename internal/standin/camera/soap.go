@@ -31,8 +31,8 @@ func sender(subcode, text string) *fault {
 	return &fault{http.StatusBadRequest, "Sender", subcode, text}
 }
 
-// virginal lists what anyone may do while no first password is set.
-var virginal = []string{"GetDeviceInformation", "GetUsers", "CreateUsers", "GetPasswordComplexityConfiguration", "GetNetworkInterfaces"}
+// withoutPassword lists what anyone may do while no first password is set.
+var withoutPassword = []string{"GetDeviceInformation", "GetUsers", "CreateUsers", "GetPasswordComplexityConfiguration", "GetNetworkInterfaces"}
 
 // open lists the operations that ask for no sign-in (ONVIF Core, 5.9.4.3, PRE_AUTH).
 var open = []string{"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetServiceCapabilities", "GetEndpointReference", "GetHostname", "GetWsdlUrl"}
@@ -55,7 +55,7 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	name := op.XMLName.Local
-	if !slices.Contains(open, name) && !(c.virgin() && slices.Contains(virginal, name)) {
+	if !slices.Contains(open, name) && !(c.noPassword() && slices.Contains(withoutPassword, name)) {
 		if d := c.lockedFor(); d > 0 {
 			w.Header().Set("Retry-After", fmt.Sprint(int(d.Seconds())+1))
 			c.answer(w, "", &fault{http.StatusForbidden, "Sender", "ter:NotAuthorized", "The account is locked after too many wrong sign-ins."})

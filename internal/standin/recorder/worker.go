@@ -32,14 +32,14 @@ type worker struct {
 	ctx    context.Context
 	cancel context.CancelFunc
 
-	mu     sync.Mutex
-	state  channel.Slot
-	jpeg   []byte
-	spoken chan struct{} // closed when the first verdict is known
-	once   sync.Once
-	pegs   map[string][]string // input → topics
-	pegged chan struct{}       // told when pegs change
-	knocks []time.Time         // sign-ins that were refused
+	mu       sync.Mutex
+	state    channel.Slot
+	jpeg     []byte
+	spoken   chan struct{} // closed when the first verdict is known
+	once     sync.Once
+	pegs     map[string][]string // input → topics
+	pegged   chan struct{}       // told when pegs change
+	refusals []time.Time         // sign-ins that were refused
 }
 
 func newWorker(r *Recorder, p placed) *worker {
@@ -59,9 +59,9 @@ func (w *worker) slot() channel.Slot {
 	defer w.mu.Unlock()
 	s := w.state
 	s.HasStill = w.jpeg != nil
-	for _, t := range w.knocks {
+	for _, t := range w.refusals {
 		if time.Since(t) < 30*time.Minute {
-			s.Knocks++
+			s.AuthFailures++
 		}
 	}
 	return s
@@ -132,7 +132,7 @@ func (w *worker) run() {
 			s.State, s.FPS, s.Kbps = "lost", 0, 0
 			if refused(err) {
 				s.State = "refused"
-				w.knocks = append(w.knocks, time.Now())
+				w.refusals = append(w.refusals, time.Now())
 			}
 			s.Detail = err.Error() + " (by this recorder's clock " + clock + " UTC)"
 		})

@@ -46,21 +46,22 @@ func (*Page) Build(context.Context, *shell.Request) (any, error) { return nil, n
 func (pg *Page) Routes(r *shell.Routes) {
 	v1 := r.Root.Group("/api/v1")
 	v1.GET("/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", openAPI) })
-	v1.GET("/sites", pg.Sites, pg.Program(people.ScopeRead))
+	v1.GET("/sites", pg.sites, pg.Program(people.ScopeRead))
 	site := v1.Group("/sites/:site", pg.Program(people.ScopeRead))
-	site.GET("/cameras", pg.Cameras)
-	site.GET("/findings", pg.Findings)
-	site.GET("/runs", pg.Runs)
-	site.GET("/runs/:run", pg.Run)
+	site.GET("/cameras", pg.cameras)
+	site.GET("/findings", pg.findings)
+	site.GET("/runs", pg.runs)
+	site.GET("/runs/:run", pg.run)
 	site.GET("/proposals", pg.Proposals)
-	site.GET("/changes", pg.Changes)
-	site.POST("/runs", pg.Start, pg.Scoped(people.ScopeRun))
-	site.POST("/runs/:run/stop", pg.Stop, pg.Scoped(people.ScopeRun))
-	site.POST("/changes", pg.Apply, pg.Scoped(people.ScopeApply))
-	site.POST("/changes/:change/undo", pg.Undo, pg.Scoped(people.ScopeApply))
+	site.GET("/changes", pg.changes)
+	site.POST("/runs", pg.start, pg.Scoped(people.ScopeRun))
+	site.POST("/runs/:run/stop", pg.stop, pg.Scoped(people.ScopeRun))
+	site.POST("/changes", pg.apply, pg.Scoped(people.ScopeApply))
+	site.POST("/changes/:change/undo", pg.undo, pg.Scoped(people.ScopeApply))
 }
 
-func (pg *Page) Sites(c *echo.Context) error {
+// sites answers with the token's own site.
+func (pg *Page) sites(c *echo.Context) error {
 	site, err := pg.Store.Site(c.Request().Context(), shell.TokenOf(c).SiteID)
 	if err != nil {
 		return err
@@ -81,12 +82,14 @@ func pageOf(c *echo.Context) (after, limit int, err error) {
 	return after, min(limit, shell.MaxRows), nil
 }
 
+// Mark is how a camera stands in a stage.
 type Mark struct {
 	State    stage.State `json:"state"`
 	Words    string      `json:"words,omitempty"`
 	Sentence string      `json:"sentence"`
 }
 
+// Camera is one camera, as programs see it.
 type Camera struct {
 	ID       int64           `json:"id"`
 	Place    string          `json:"place"`
@@ -101,7 +104,8 @@ type Camera struct {
 	Marks    map[string]Mark `json:"marks"`
 }
 
-func (pg *Page) Cameras(c *echo.Context) error {
+// cameras answers with a window of the site's cameras and their marks.
+func (pg *Page) cameras(c *echo.Context) error {
 	ctx := c.Request().Context()
 	after, limit, err := pageOf(c)
 	if err != nil {
@@ -131,7 +135,8 @@ func (pg *Page) Cameras(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"cameras": out, "total": total})
 }
 
-func (pg *Page) Findings(c *echo.Context) error {
+// findings answers with a window of what stands against cameras.
+func (pg *Page) findings(c *echo.Context) error {
 	after, limit, err := pageOf(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
@@ -185,7 +190,8 @@ func (pg *Page) readAsked(c *echo.Context) (st stage.Stage, sel store.Selection,
 	return st, sel, words, nil
 }
 
-func (pg *Page) Start(c *echo.Context) error {
+// start has a stage read.
+func (pg *Page) start(c *echo.Context) error {
 	st, sel, words, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
@@ -195,7 +201,7 @@ func (pg *Page) Start(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.Audit(ctx, store.Deed{Site: me.Site, Token: me.Token, Act: "started a run", Detail: "read " + st.String()}); err != nil {
+	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Token: me.Token, Act: "started a run", Detail: "read " + st.String()}); err != nil {
 		return err
 	}
 	return pg.sendRun(ctx, c, http.StatusAccepted, id)
@@ -212,6 +218,7 @@ func (pg *Page) sendRun(ctx context.Context, c *echo.Context, status int, id int
 	return c.JSON(status, runOut(r))
 }
 
+// Run is one run, as programs see it.
 type Run struct {
 	ID      int64      `json:"id"`
 	Stage   string     `json:"stage"`
@@ -229,6 +236,7 @@ type Run struct {
 	Steps   []Step     `json:"steps,omitempty"`
 }
 
+// Step is what a run did at one device.
 type Step struct {
 	Camera int64  `json:"device_id,omitempty"`
 	State  string `json:"state"`
@@ -239,7 +247,8 @@ func runOut(r store.Run) Run {
 	return Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total, Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
 }
 
-func (pg *Page) Runs(c *echo.Context) error {
+// runs answers with the last 50 runs.
+func (pg *Page) runs(c *echo.Context) error {
 	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, 50)
 	if err != nil {
 		return err
@@ -264,7 +273,8 @@ func (pg *Page) runOfToken(c *echo.Context) (store.Run, error) {
 	return r, nil
 }
 
-func (pg *Page) Run(c *echo.Context) error {
+// run answers with one run and its steps.
+func (pg *Page) run(c *echo.Context) error {
 	ctx := c.Request().Context()
 	r, err := pg.runOfToken(c)
 	if err != nil {
@@ -285,7 +295,8 @@ func (pg *Page) Run(c *echo.Context) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-func (pg *Page) Stop(c *echo.Context) error {
+// stop ends a run after the steps that are under way.
+func (pg *Page) stop(c *echo.Context) error {
 	ctx := c.Request().Context()
 	r, err := pg.runOfToken(c)
 	if err != nil {
@@ -297,6 +308,7 @@ func (pg *Page) Stop(c *echo.Context) error {
 	return pg.sendRun(ctx, c, http.StatusAccepted, r.ID)
 }
 
+// Proposal is what would be written to one camera, from and to.
 type Proposal struct {
 	Camera int64        `json:"camera_id"`
 	Place  string       `json:"place"`

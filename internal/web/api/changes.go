@@ -8,7 +8,8 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-func (pg *Page) Changes(c *echo.Context) error {
+// changes answers with a window of the changes that were asked for.
+func (pg *Page) changes(c *echo.Context) error {
 	after, limit, err := pageOf(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
@@ -25,7 +26,8 @@ func (pg *Page) Changes(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"changes": out})
 }
 
-func (pg *Page) Apply(c *echo.Context) error {
+// apply has proposed changes made, as a person who was shown them would.
+func (pg *Page) apply(c *echo.Context) error {
 	st, sel, words, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
@@ -38,7 +40,8 @@ func (pg *Page) Apply(c *echo.Context) error {
 	return pg.sendRun(ctx, c, http.StatusAccepted, id)
 }
 
-func (pg *Page) Undo(c *echo.Context) error {
+// undo has one verified change taken back.
+func (pg *Page) undo(c *echo.Context) error {
 	id, err := shell.Number(c, "change")
 	if err != nil {
 		return err

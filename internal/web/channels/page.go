@@ -134,7 +134,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	slices.SortStableFunc(d.Tray, func(a, b trayItem) int { return shell.Int(b.To != "") - shell.Int(a.To != "") })
 	if d.Status != nil {
-		if err := pg.face(ctx, p, &d, coming); err != nil {
+		if err := pg.front(ctx, p, &d, coming); err != nil {
 			return nil, err
 		}
 	}
@@ -156,8 +156,8 @@ func trayOf(p *shell.Request, r shell.Row) trayItem {
 	return t
 }
 
-// face draws the recorder's channels with the cameras that they hold.
-func (pg *Page) face(ctx context.Context, p *shell.Request, d *channelsData, coming map[string]string) error {
+// front draws the recorder's channels with the cameras that they hold.
+func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, coming map[string]string) error {
 	var at []netip.Addr
 	for _, x := range d.Status.Slots {
 		if a, err := netip.ParseAddr(x.Address); err == nil {

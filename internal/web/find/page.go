@@ -121,7 +121,7 @@ type findData struct {
 	Rows    []findRow
 	Looked  bool
 	Sum     store.Summary
-	News    []store.Happening
+	News    []store.Notice
 	Since   time.Time
 	Moves   []moveRow
 	Reach   []netplan.Laptop
@@ -188,7 +188,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Changes, d.Cams, err = pg.Store.Proposed(ctx, p.Selection, stage.Find); err != nil {
 		return nil, err
 	}
-	d.News, err = pg.Store.Happenings(ctx, p.Site.ID, d.Since, 12)
+	d.News, err = pg.Store.Notices(ctx, p.Site.ID, d.Since, 12)
 	return d, err
 }
 

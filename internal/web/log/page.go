@@ -110,7 +110,7 @@ func (pg *Page) exportLog(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
+	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
 		return err
 	}
 	name := "changes-" + time.Now().UTC().Format("20060102-1504")

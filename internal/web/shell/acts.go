@@ -153,7 +153,7 @@ func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel s
 	if err != nil {
 		return 0, err
 	}
-	return run, s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "asked for changes", Detail: title})
+	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "asked for changes", Detail: title})
 }
 
 func (s *Server) apply(c *echo.Context) error {
@@ -184,7 +184,7 @@ func (s *Server) TakeBack(ctx context.Context, me Actor, id int64) (int64, error
 	if err != nil {
 		return 0, err
 	}
-	return run, s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
+	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
 }
 
 // Camera reads the camera that a form names.
@@ -221,7 +221,7 @@ func (s *Server) StopRun(ctx context.Context, me Actor, run int64) error {
 	if err := s.Store.StopRun(ctx, me.Site, run); err != nil {
 		return err
 	}
-	return s.Store.Audit(ctx, store.Deed{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
+	return s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
 }
 
 // Still passes a picture on that a device gave, decoded and checked on the way.
@@ -279,7 +279,7 @@ func (s *Server) Flash(ctx context.Context, sentence string) { s.sessions.Put(ct
 
 // Audit writes down what a person did, and has open pages of the site hear of it.
 func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) error {
-	err := s.Store.Audit(ctx, store.Deed{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
+	err := s.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
 	s.Engine.Touch(me.Member.ID)
 	return err
 }

@@ -49,7 +49,7 @@ func (s *Server) enter(c *echo.Context) error {
 		return err
 	}
 	if !people.Check(c.FormValue("password"), hash) {
-		if err := s.Store.Audit(ctx, store.Deed{Person: p.ID, Act: "sign-in refused", Detail: "from " + c.RealIP()}); err != nil {
+		if err := s.Store.Audit(ctx, store.AuditEntry{Person: p.ID, Act: "sign-in refused", Detail: "from " + c.RealIP()}); err != nil {
 			return err
 		}
 		return c.Render(http.StatusUnprocessableEntity, "enter", s.bare(c, "Sign in", "That name and password don't belong together."))
@@ -72,7 +72,7 @@ func (s *Server) begin(c *echo.Context, person int64) error {
 		return err
 	}
 	s.sessions.Put(ctx, "signin", id)
-	return s.Store.Audit(ctx, store.Deed{Person: person, Act: "signed in", Detail: "from " + c.RealIP()})
+	return s.Store.Audit(ctx, store.AuditEntry{Person: person, Act: "signed in", Detail: "from " + c.RealIP()})
 }
 
 func (s *Server) signOut(c *echo.Context) error {
@@ -141,7 +141,7 @@ func (s *Server) changePassword(c *echo.Context) error {
 	if err := s.Store.SetPassword(ctx, me.Person.ID, fresh, s.sessions.GetInt64(ctx, "signin")); err != nil {
 		return err
 	}
-	if err := s.Store.Audit(ctx, store.Deed{Person: me.Person.ID, Act: "changed their password"}); err != nil {
+	if err := s.Store.Audit(ctx, store.AuditEntry{Person: me.Person.ID, Act: "changed their password"}); err != nil {
 		return err
 	}
 	return s.Back(c, "Your password was changed; every other browser is signed out.")
@@ -156,7 +156,7 @@ func (s *Server) endSignIn(c *echo.Context) error {
 	if err := s.Store.EndSignIn(ctx, me.Person.ID, id, s.sessions.GetInt64(ctx, "signin")); err != nil {
 		return err
 	}
-	if err := s.Store.Audit(ctx, store.Deed{Person: me.Person.ID, Act: "ended a sign-in"}); err != nil {
+	if err := s.Store.Audit(ctx, store.AuditEntry{Person: me.Person.ID, Act: "ended a sign-in"}); err != nil {
 		return err
 	}
 	if id == 0 {
@@ -197,7 +197,7 @@ func (s *Server) join(c *echo.Context) error {
 	case err != nil:
 		return err
 	}
-	if err := s.Store.Audit(ctx, store.Deed{Site: site, Person: person, Act: "joined", Detail: name}); err != nil {
+	if err := s.Store.Audit(ctx, store.AuditEntry{Site: site, Person: person, Act: "joined", Detail: name}); err != nil {
 		return err
 	}
 	if err := s.begin(c, person); err != nil {

@@ -1,7 +1,7 @@
-// Package scenery is the harbour that the stand-in cameras look at: drawn scenes
+// Package footage is the harbour that the stand-in cameras look at: drawn scenes
 // with moving shapes. One description gives the stills, the clips and the tracks,
 // so a crossing can be seen in the picture and is the one that the event tells of.
-package scenery
+package footage
 
 import (
 	"image"

@@ -24,8 +24,8 @@ import (
 	"duskyharbor/internal/testbed"
 )
 
-// oddly is what stages 1 to 3 must say of each odd camera; notes have a question mark.
-var oddly = map[string]string{
+// codesOf is what stages 1 to 3 must say of each odd camera; notes have a question mark.
+var codesOf = map[string]string{
 	"Basic alone":            "access.basic",
 	"Clone A":                "find.shared-endpoint",
 	"Clone B":                "find.shared-endpoint",
@@ -50,14 +50,14 @@ var oddly = map[string]string{
 	"Spells its zone":        "clock.zone",
 }
 
-// startOdd has the odd cameras run beside the thin scenario, on a network of the site.
-func startOdd(t *testing.T) (*bench, map[string]*camera.Camera) {
+// startNonconforming has the odd cameras run beside the thin scenario, on a network of the site.
+func startNonconforming(t *testing.T) (*fixture, map[string]*camera.Camera) {
 	t.Helper()
 	h := testbed.Start(t)
 	ctx := context.Background()
 	cams := map[string]*camera.Camera{}
 	var fresh []store.Device
-	for _, cfg := range demo.Odd(h.Net, h.Secrets) {
+	for _, cfg := range demo.Nonconforming(h.Net, h.Secrets) {
 		c, err := camera.Start(ctx, cfg)
 		if err != nil {
 			t.Fatal(err)
@@ -67,7 +67,7 @@ func startOdd(t *testing.T) (*bench, map[string]*camera.Camera) {
 		at := cfg.Address
 		fresh = append(fresh, store.Device{SiteID: h.Site, Kind: identity.Camera, Place: cfg.Place, Make: cfg.Make, Model: cfg.Model, Address: &at, ExpectedAt: &at, Expected: true})
 	}
-	if err := h.Store.AddNetwork(ctx, h.Site, "Odd ones", h.Net.OddPrefix()); err != nil {
+	if err := h.Store.AddNetwork(ctx, h.Site, "Odd ones", h.Net.NonconformingPrefix()); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := h.Store.AddDevices(ctx, h.Site, fresh); err != nil {
@@ -84,7 +84,7 @@ func startOdd(t *testing.T) (*bench, map[string]*camera.Camera) {
 	return openOn(t, h, app.Options{}), cams
 }
 
-func (b *bench) oddCodes(want map[string]string) {
+func (b *fixture) wantCodes(want map[string]string) {
 	b.t.Helper()
 	for place, codes := range want {
 		if got := b.codes(b.device(place)); got != codes {
@@ -95,10 +95,10 @@ func (b *bench) oddCodes(want map[string]string) {
 
 func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	t.Parallel()
-	b, cams := startOdd(t)
+	b, cams := startNonconforming(t)
 	ctx := context.Background()
-	places := make([]string, 0, len(oddly))
-	for p := range oddly {
+	places := make([]string, 0, len(codesOf))
+	for p := range codesOf {
 		places = append(places, p)
 	}
 	slices.Sort(places)
@@ -106,7 +106,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	b.read(stage.SignIn, slices.DeleteFunc(slices.Clone(places), func(p string) bool { return p == "Maker's default" })...)
 	b.wait(b.app.Begin(ctx, store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "With defaults", Devices: []int64{b.device("Maker's default").ID}, Factory: true}, false))
 	b.readAll(stage.Clock)
-	b.oddCodes(oddly)
+	b.wantCodes(codesOf)
 	if a, _ := site.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
 		t.Errorf("its streams take another account: %+v", a)
 	}
@@ -132,7 +132,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		steps, _ := b.Store.StepsOf(ctx, r.ID, 1)
 		t.Errorf("%+v", steps)
 	}
-	b.oddCodes(map[string]string{"Spells its zone": ""})
+	b.wantCodes(map[string]string{"Spells its zone": ""})
 	made, err := b.Store.ChangesOfDevice(ctx, b.device("Spells its zone").ID, 1)
 	if err != nil || len(made) != 1 || made[0].State != store.Verified {
 		t.Fatalf("%+v %v", made, err)
@@ -141,7 +141,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		steps, _ := b.Store.StepsOf(ctx, r.ID, 1)
 		t.Errorf("%+v", steps)
 	}
-	b.oddCodes(map[string]string{"Spells its zone": "clock.zone"})
+	b.wantCodes(map[string]string{"Spells its zone": "clock.zone"})
 	cams["Two on one"].Alone()
 	if err := b.Store.AllowBasic(ctx, b.device("Basic alone").ID, true); err != nil {
 		t.Fatal(err)
@@ -160,7 +160,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	}
 	// A soft reset makes a new endpoint on this make; its first password is set anew.
 	b.once(stage.SignIn, "Clone B", access.ResetNow())
-	b.oddCodes(map[string]string{"Clone B": "access.first-password clock.refused clock.zone find.shared-endpoint"})
+	b.wantCodes(map[string]string{"Clone B": "access.first-password clock.refused clock.zone find.shared-endpoint"})
 	if r := b.apply(stage.SignIn, "Clone B"); r.Failed > 0 {
 		t.Errorf("%+v", r)
 	}
@@ -169,7 +169,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	b.read(stage.SignIn, "Basic alone", "New certificate", "Clone B")
 	b.read(stage.Clock, "Clone B", "New certificate")
 	after := map[string]string{"Wrong mask": "", "Wrong gateway": "", "Hidden": "", "Two on one": "", "Basic alone": "access.clear?", "Maker's default": "", "New certificate": "", "Clone A": "", "Clone B": "find.endpoint-changed?"}
-	b.oddCodes(after)
+	b.wantCodes(after)
 
 	// Automatic, and found again where its network put it; one that is lost is said to be.
 	lease := b.Net.At(".3.200")
@@ -187,7 +187,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	}
 	b.find()
 	var kinds []string
-	news, err := b.Store.Happenings(ctx, b.Site, time.Now().Add(-time.Hour), 50)
+	news, err := b.Store.Notices(ctx, b.Site, time.Now().Add(-time.Hour), 50)
 	for _, h := range news {
 		if h.Place == lost.Place || h.Place == given.Place {
 			kinds = append(kinds, h.Place+" "+h.Kind)
@@ -265,7 +265,7 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 }
 
 // once makes one change of a camera.
-func (b *bench) once(st stage.Stage, place string, c finding.Change) store.Run {
+func (b *fixture) once(st stage.Stage, place string, c finding.Change) store.Run {
 	b.t.Helper()
 	return b.wait(b.app.Once(context.Background(), engine.Ask{Stage: st}, b.device(place), c))
 }
@@ -291,7 +291,7 @@ func TestARecorderThatKnocksIsNamedPausedAndGivenTheAccount(t *testing.T) {
 	cam.Restart()
 	testbed.Until(t, 60*time.Second, "the recorder knocks", func() bool {
 		s := b.slot("Slipway")
-		return s != nil && s.State == "refused" && s.Knocks >= 2
+		return s != nil && s.State == "refused" && s.AuthFailures >= 2
 	})
 	b.read(stage.SignIn, "Slipway")
 	if got := b.codes(b.device("Slipway")); !strings.Contains(got, "access.knocking") || !strings.Contains(got, "access.budget") {

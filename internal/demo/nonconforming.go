@@ -6,21 +6,21 @@ import (
 	"time"
 
 	"duskyharbor/internal/standin/camera"
-	"duskyharbor/internal/standin/scenery"
+	"duskyharbor/internal/standin/footage"
 )
 
-// OddPrefix is where the odd cameras are.
-func (n Net) OddPrefix() netip.Prefix { return n.Prefix(3) }
+// NonconformingPrefix is where the nonconforming cameras are.
+func (n Net) NonconformingPrefix() netip.Prefix { return n.Prefix(3) }
 
-// Odd are cameras that misbehave in ways that the scenario's don't; tests look at them.
+// Nonconforming are cameras that misbehave in ways that the scenario's don't; tests look at them.
 // Each is found under its fault's name.
-func Odd(n Net, s Secrets) []camera.Config {
+func Nonconforming(n Net, s Secrets) []camera.Config {
 	last := 10
 	at := func(place string, m camera.Manners) camera.Config {
 		last++
-		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".3.%d", last)), Network: n.OddPrefix(), Make: "Ottervale", Model: "OTV 412", Firmware: "4.1.7", Serial: fmt.Sprintf("ODD-%d", last),
+		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".3.%d", last)), Network: n.NonconformingPrefix(), Make: "Ottervale", Model: "OTV 412", Firmware: "4.1.7", Serial: fmt.Sprintf("ODD-%d", last),
 			MAC: fmt.Sprintf("02:d5:1c:40:03:%02d", last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51c4003%02d", last), Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true,
-			Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: scenery.Slipway, NoAnalytics: true, Manners: m}
+			Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, NoAnalytics: true, Manners: m}
 		c.Scene.Rules = nil
 		return c
 	}
