@@ -20,7 +20,7 @@ demo-reset:
 
 test:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
-	@$(GO) run ./internal/testbed/withpg $(GO) test -parallel 4 -timeout 8m ./...
+	@$(GO) run ./internal/testbed/withpg $(GO) test -p 4 -parallel 6 -timeout 8m ./...
 
 lint:
 	@out=$$(gofmt -l cmd internal); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi

@@ -1,6 +1,8 @@
 package app
 
 import (
+	"slices"
+
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/vault"
 	"duskyharbor/internal/web/api"
@@ -19,7 +21,6 @@ import (
 	"duskyharbor/internal/web/shell"
 	"duskyharbor/internal/web/signin"
 	"duskyharbor/internal/web/streams"
-	"slices"
 )
 
 // Pages makes the server of all pages, and of those of extra. Adding a page is one line

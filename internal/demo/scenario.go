@@ -111,7 +111,7 @@ func NewSecrets() Secrets {
 func word() string {
 	const letters = "abcdefghjkmnpqrstuvwxyz23456789"
 	raw := make([]byte, 16)
-	_, _ = rand.Read(raw)
+	rand.Read(raw)
 	out := make([]byte, 0, 19)
 	for i, b := range raw {
 		if i > 0 && i%4 == 0 {

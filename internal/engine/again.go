@@ -55,7 +55,9 @@ func (e *Engine) leased(ctx context.Context, device int64, holder string, do fun
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer cancel()
-		_ = e.store.Release(ctx, device, holder)
+		if err := e.store.Release(ctx, device, holder); err != nil { // it ends by itself
+			e.opt.Log.Warn("a lease wasn't given back", "device", device, "err", err)
+		}
 	}()
 	if err := do(fence); !errors.Is(err, store.ErrFenced) {
 		return err

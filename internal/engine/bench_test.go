@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -105,6 +106,48 @@ func (y *bulk) read(st stage.Stage) {
 	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read", Devices: y.ids}); r.Failed > len(y.ids)/100 {
 		y.b.Fatalf("%v: %+v", st, r)
 	}
+}
+
+// BenchmarkJudge judges 200 cameras in all stages, as they come from the database; the
+// bound decodes each of their facts once.
+func BenchmarkJudge(b *testing.B) {
+	y := openBulk(b, 200, app.Options{})
+	y.read(stage.SignIn)
+	y.read(stage.Clock)
+	ctx := context.Background()
+	facts, err := y.h.Store.FactsOf(ctx, y.ids)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var judging, bare time.Duration
+	marks := 0
+	for b.Loop() {
+		s, err := site.Load(ctx, y.h.Store, y.h.Site, y.ids)
+		if err != nil {
+			b.Fatal(err)
+		}
+		begun := time.Now()
+		for _, d := range s.Cameras() {
+			marks += len(y.app.Marks(begun, s, d))
+		}
+		judging += time.Since(begun)
+		begun = time.Now()
+		for _, all := range facts {
+			for _, f := range all {
+				var into any
+				if err := json.Unmarshal(f.Value, &into); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+		bare += time.Since(begun)
+	}
+	if marks == 0 {
+		b.Fatal("nothing was judged")
+	}
+	b.ReportMetric(float64(judging.Microseconds())/float64(b.N*len(y.ids)), "µs/camera")
+	b.ReportMetric(float64(bare.Microseconds())/float64(b.N*len(y.ids)), "µs/decoding")
+	b.ReportMetric(judging.Seconds()/bare.Seconds(), "ratio")
 }
 
 // BenchmarkReadThousand finds 1,000 cameras, signs in to them and reads their clocks,

@@ -43,7 +43,7 @@ var letters = base32.NewEncoding("abcdefghjkmnpqrstuvwxyz234567890").WithPadding
 
 func random(n int) string {
 	raw := make([]byte, n)
-	_, _ = rand.Read(raw)
+	rand.Read(raw)
 	return letters.EncodeToString(raw)
 }
 

@@ -40,7 +40,7 @@ func Database(t testing.TB) (dsn string) {
 	ctx := context.Background()
 	build.Do(func() { buildTemplate(t, ctx, server) })
 	raw := make([]byte, 8)
-	_, _ = rand.Read(raw)
+	rand.Read(raw)
 	name := "t_" + hex.EncodeToString(raw)
 	admin(t, ctx, server, fmt.Sprintf("create database %s template %s strategy file_copy", name, template))
 	t.Cleanup(func() { admin(t, ctx, server, "drop database if exists "+name+" with (force)") })
@@ -55,7 +55,7 @@ func EmptyDatabase(t testing.TB) (dsn string) {
 		t.Skip("TEST_DATABASE_URL isn't set: run the tests with make test")
 	}
 	raw := make([]byte, 8)
-	_, _ = rand.Read(raw)
+	rand.Read(raw)
 	name := "e_" + hex.EncodeToString(raw)
 	admin(t, context.Background(), server, "create database "+name)
 	t.Cleanup(func() { admin(t, context.Background(), server, "drop database if exists "+name+" with (force)") })
@@ -135,7 +135,7 @@ func Store(t testing.TB) *store.Store {
 func Net(t testing.TB) demo.Net {
 	t.Helper()
 	raw := make([]byte, 1)
-	_, _ = rand.Read(raw)
+	rand.Read(raw)
 	for i := range 150 {
 		n := demo.Net(fmt.Sprintf("127.%d", 100+(int(raw[0])+i)%150))
 		// A listener on an address that no stand-in has is the claim.

@@ -5,7 +5,6 @@ package discovery
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -17,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"golang.org/x/net/ipv4"
 
 	"duskyharbor/internal/core/identity"
@@ -42,10 +42,9 @@ type Match struct {
 
 const probe = `<?xml version="1.0" encoding="UTF-8"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:w="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery" xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><e:Header><w:MessageID>uuid:%s</w:MessageID><w:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</w:To><w:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</w:Action></e:Header><e:Body><d:Probe><d:Types>dn:NetworkVideoTransmitter</d:Types></d:Probe></e:Body></e:Envelope>`
 
+// newProbe is a probe of its own number (version 4, RFC 9562).
 func newProbe() []byte {
-	b := make([]byte, 16)
-	_, _ = rand.Read(b)
-	return fmt.Appendf(nil, probe, fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]))
+	return fmt.Appendf(nil, probe, uuid.NewString())
 }
 
 // ParseMatch reads a ProbeMatches datagram (WS-Discovery, April 2005, section

@@ -222,7 +222,7 @@ func (c *Client) token() string {
 		return ""
 	}
 	nonce := make([]byte, 16)
-	_, _ = rand.Read(nonce)
+	rand.Read(nonce)
 	created := time.Now().Add(time.Duration(c.ahead.Load())).UTC().Format("2006-01-02T15:04:05.000Z")
 	sum := sha1.Sum([]byte(string(nonce) + created + c.login.Password))
 	return `<w:Security s:mustUnderstand="1" xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:u="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"><w:UsernameToken><w:Username>` +

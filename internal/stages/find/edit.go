@@ -235,7 +235,10 @@ func (f *Stage) findAgain(ctx context.Context, d store.Device, s *site.Snapshot,
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
-	_ = f.Store.Note(context.WithoutCancel(ctx), d.SiteID, store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)})
+	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)}
+	if err := f.Store.Note(context.WithoutCancel(ctx), d.SiteID, note); err != nil {
+		f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
+	}
 	return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", to, verb, d.Address, to.Address)}
 }
 

@@ -2,10 +2,11 @@ package camera
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"net/netip"
 	"strconv"
 	"time"
+
+	"github.com/google/uuid"
 
 	"duskyharbor/internal/standin/wire"
 )
@@ -103,7 +104,7 @@ func (c *Camera) reset(hard bool) {
 	c.change(func(m *memory) {
 		fresh.UUID, fresh.Cert = m.UUID, m.Cert
 		if c.cfg.Manners.RenewsUUID {
-			fresh.UUID = fmt.Sprintf("5c1d1e10-04b2-4a11-9c02-%012x", rand.Int64N(1<<47))
+			fresh.UUID = uuid.NewString()
 		}
 		if !hard || !c.cfg.Manners.FactoryAt.IsValid() {
 			fresh.Address, fresh.Bits, fresh.Gateway = m.Address, m.Bits, m.Gateway

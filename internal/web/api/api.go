@@ -4,12 +4,6 @@ package api
 
 import (
 	"context"
-	"duskyharbor/internal/core/filter"
-	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/people"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -20,6 +14,13 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 // openAPI describes what programs may ask; a test holds it against the handlers.

@@ -1,11 +1,12 @@
 package api
 
 import (
-	"duskyharbor/internal/web/shell"
 	"net/http"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/web/shell"
 )
 
 // changes answers with a window of the changes that were asked for.

@@ -1,69 +1,84 @@
 package board
 
 import (
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/web/shell"
 	"html/template"
 	"net/url"
 	"strconv"
-	"strings"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/web/shell"
 )
 
 // cells writes the Board's rows: the one part of a page that is large, and so is
-// written without a template. Whatever a device said is escaped.
+// written without a template.
 func cells(b shell.Frame, rows []shell.Row) template.HTML {
-	var w strings.Builder
-	w.Grow(len(rows) * 2200)
-	// Most cells say one of a few sentences: each is escaped once.
-	known := map[string]string{}
-	esc := func(s string) string {
-		e, ok := known[s]
-		if !ok {
-			e = template.HTMLEscapeString(s)
-			known[s] = e
-		}
-		return e
+	m := &markup{escaped: map[string]string{}}
+	m.w.Grow(len(rows) * 2200)
+	address := sheetAddress(b)
+	for _, r := range rows {
+		row(m, b.MayChange, r, address)
 	}
+	return m.html()
+}
+
+// sheetAddress gives the address of a camera's sheet in one stage, zero for none, in the
+// window that the page shows.
+func sheetAddress(b shell.Frame) func(id string, st stage.Stage) string {
 	keep := ""
 	if b.Query != "" {
-		keep = "&amp;q=" + esc(url.QueryEscape(b.Query))
+		keep = "&q=" + url.QueryEscape(b.Query)
 	}
-	if b.URL.Query().Get("sort") != "" {
-		keep += "&amp;sort=" + esc(url.QueryEscape(b.URL.Query().Get("sort")))
+	for _, key := range []string{"sort", "from"} {
+		if v := b.URL.Query().Get(key); v != "" {
+			keep += "&" + key + "=" + url.QueryEscape(v)
+		}
 	}
-	if b.URL.Query().Get("from") != "" {
-		keep += "&amp;from=" + esc(url.QueryEscape(b.URL.Query().Get("from")))
+	path := b.Path("board") + "?sheet="
+	return func(id string, st stage.Stage) string {
+		if st == 0 {
+			return path + id + keep
+		}
+		return path + id + keep + "&stage=" + st.Slug()
 	}
-	path := esc(b.Path("board"))
-	type column struct {
-		stage.Stage
-		name, slug string
+}
+
+func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stage) string) {
+	id := strconv.FormatInt(r.Device.ID, 10)
+	m.open("tr", attr{"data-row", id})
+	if mayChange {
+		m.open("td", attr{"class", "tick"})
+		m.open("input", attr{"type", "checkbox"}, attr{"class", "form-check-input"}, attr{"name", "pick"}, attr{"form", "act"}, attr{"value", id},
+			attr{"aria-label", "Select " + r.Device.Place}, attr{"x-model", "picks"})
+		m.end("td")
 	}
-	stages := make([]column, 0, 10)
+	m.open("th", attr{"scope", "row"}, attr{"class", "place"})
+	m.open("a", attr{"href", address(id, 0)})
+	m.text(r.Device.Place)
+	m.end("a", "th")
+	m.open("td", attr{"class", "soft wide"})
+	m.text(r.Device.Make + " " + r.Device.Model)
+	m.end("td")
+	m.open("td", attr{"class", "mono"})
+	m.text(r.Address())
+	m.end("td")
 	for _, st := range stage.All() {
-		stages = append(stages, column{st, st.String(), st.Slug()})
+		cell(m, st, r.Mark(st), address(id, st))
 	}
-	for _, r := range rows {
-		id, place := strconv.FormatInt(r.Device.ID, 10), esc(r.Device.Place)
-		w.WriteString(`<tr data-row="` + id + `">`)
-		if b.MayChange {
-			w.WriteString(`<td class="tick"><input type="checkbox" class="form-check-input" name="pick" form="act" value="` + id + `" aria-label="Select ` + place + `" x-model="picks"></td>`)
-		}
-		href := path + `?sheet=` + id + keep
-		w.WriteString(`<th scope="row" class="place"><a href="` + href + `">` + place + `</a></th><td class="soft wide">` + esc(r.Device.Make+" "+r.Device.Model) + `</td><td class="mono">` + esc(r.Address()) + `</td>`)
-		for _, st := range stages {
-			m := r.Mark(st.Stage)
-			state := esc(string(m.State))
-			for _, part := range []string{`<td class="cell" title="`, st.name, `: `, esc(m.Sentence), `"><a href="`, href, `&amp;stage=`, st.slug, `" tabindex="-1"><span class="m"><svg class="mark `, state,
-				`" role="img" aria-label="`, esc(m.State.Label()), `"><use href="#m-`, state, `"/></svg>`} {
-				w.WriteString(part)
-			}
-			if m.Words != "" {
-				w.WriteString(`<span class="t-` + state + `">` + esc(m.Words) + `</span>`)
-			}
-			w.WriteString(`</span></a></td>`)
-		}
-		w.WriteString("</tr>\n")
+	m.end("tr")
+}
+
+func cell(m *markup, st stage.Stage, mark stage.Mark, href string) {
+	state := string(mark.State)
+	m.open("td", attr{"class", "cell"}, attr{"title", st.String() + ": " + mark.Sentence})
+	m.open("a", attr{"href", href}, attr{"tabindex", "-1"})
+	m.open("span", attr{"class", "m"})
+	m.open("svg", attr{"class", "mark " + state}, attr{"role", "img"}, attr{"aria-label", mark.State.Label()})
+	m.open("use", attr{"href", "#m-" + state})
+	m.end("use", "svg")
+	if mark.Words != "" {
+		m.open("span", attr{"class", "t-" + state})
+		m.text(mark.Words)
+		m.end("span")
 	}
-	return template.HTML(w.String()) // every part above is escaped or our own
+	m.end("span", "a", "td")
 }

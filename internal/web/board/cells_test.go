@@ -1,12 +1,13 @@
 package board
 
 import (
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"net/url"
 	"strings"
 	"testing"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 // The Board's rows are written without a template: what a device says stays text.
@@ -21,6 +22,9 @@ func TestCellsEscapeWhatDevicesSay(t *testing.T) {
 	got := string(cells(b, []shell.Row{r}))
 	if strings.Contains(got, "<script") || strings.Contains(got, `"">`) || strings.Count(got, "<td class=\"cell\"") != 10 || !strings.Contains(got, "q=a%22b&amp;sort=clock") {
 		t.Error(got)
+	}
+	if a := sheetAddress(b)("7", stage.Clock); a != "/sites/0/board?sheet=7&q=a%22b&sort=clock&stage=clock" {
+		t.Error(a)
 	}
 	if b.MayChange = false; strings.Contains(string(cells(b, []shell.Row{r})), "checkbox") {
 		t.Error("a viewer selects")

@@ -3,13 +3,15 @@ package board
 
 import (
 	"context"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"html/template"
 	"io/fs"
+	"strconv"
 	"time"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html
@@ -29,10 +31,8 @@ func (*Page) Slug() string { return "board" }
 // Files are its template.
 func (*Page) Files() fs.FS { return files }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-
-}
+// Routes adds nothing.
+func (*Page) Routes(*shell.Routes) {}
 
 // boardData is the picture of cameras × stages.
 type boardData struct {
@@ -56,6 +56,7 @@ type needy struct {
 	Row   shell.Row
 	Stage stage.Stage
 	Mark  stage.Mark
+	Href  string // of its sheet
 }
 
 // Build makes the page's data.
@@ -79,7 +80,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 		b.Next = &nextThing{next.Stage.Slug(), next.Sentence(place, sentence), next.Reason(), next.Button()}
 	}
-	b.Needy = needyOf(p.Rows)
+	b.Needy = needyOf(p.Rows, sheetAddress(p.Frame))
 	return b, nil
 }
 
@@ -87,7 +88,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 const maxNeedy = 20
 
 // needyOf lists each camera's worst mark, the blocked ones first.
-func needyOf(rows []shell.Row) []needy {
+func needyOf(rows []shell.Row, address func(string, stage.Stage) string) []needy {
 	var blocked, needs []needy
 	for _, r := range rows {
 		var worst *needy
@@ -95,7 +96,7 @@ func needyOf(rows []shell.Row) []needy {
 			m := r.Mark(st)
 			switch {
 			case m.State == stage.Blocked && (worst == nil || worst.Mark.State != stage.Blocked), (m.State == stage.Needs || m.State == stage.Stale) && worst == nil:
-				worst = &needy{r, st, m}
+				worst = &needy{r, st, m, address(strconv.FormatInt(r.Device.ID, 10), st)}
 			}
 		}
 		switch {

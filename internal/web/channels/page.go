@@ -3,14 +3,6 @@ package channels
 
 import (
 	"context"
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/channels"
-	"duskyharbor/internal/stages/streams"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"fmt"
 	"io/fs"
@@ -21,6 +13,15 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

@@ -3,6 +3,13 @@ package clock
 
 import (
 	"context"
+	"embed"
+	"io/fs"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
@@ -10,12 +17,6 @@ import (
 	clockstage "duskyharbor/internal/stages/clock"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"io/fs"
-	"slices"
-	"strconv"
-	"strings"
-	"time"
 )
 
 //go:embed page.html page.js sheet.html

@@ -3,17 +3,18 @@ package clock
 import (
 	"cmp"
 	"context"
-	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/site"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"fmt"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 type dot struct {

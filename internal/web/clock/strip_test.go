@@ -1,12 +1,13 @@
 package clock
 
 import (
-	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/store"
 	"math"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
 )
 
 // The strip is symmetric, grows with the offset and ends at ten hours.

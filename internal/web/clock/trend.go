@@ -1,11 +1,12 @@
 package clock
 
 import (
-	"duskyharbor/internal/core/clock"
 	"fmt"
 	"math"
 	"strings"
 	"time"
+
+	"duskyharbor/internal/core/clock"
 )
 
 // trend is a clock's readings over time.

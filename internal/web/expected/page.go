@@ -4,9 +4,6 @@ package expected
 import (
 	"bytes"
 	"context"
-	"duskyharbor/internal/core/expected"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"encoding/csv"
 	"errors"
@@ -21,6 +18,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/xuri/excelize/v2"
+
+	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

@@ -2,6 +2,16 @@ package find
 
 import (
 	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
@@ -12,15 +22,6 @@ import (
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"fmt"
-	"net/http"
-	"net/netip"
-	"slices"
-	"strconv"
-	"strings"
-	"time"
-
-	"github.com/labstack/echo/v5"
 )
 
 // maxSingles is how many single addresses are looked at besides the networks.

@@ -1,12 +1,13 @@
 package find
 
 import (
+	"net/netip"
+	"slices"
+
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
-	"net/netip"
-	"slices"
 )
 
 // foldedField draws a network of several /24s, with one of them unfolded where part

@@ -1,11 +1,12 @@
 package find
 
 import (
+	"net/netip"
+	"testing"
+
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
-	"net/netip"
-	"testing"
 )
 
 func TestAnAddressField(t *testing.T) {

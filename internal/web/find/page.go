@@ -3,6 +3,14 @@ package find
 
 import (
 	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
@@ -11,13 +19,6 @@ import (
 	"duskyharbor/internal/stages/find"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"fmt"
-	"io/fs"
-	"net/netip"
-	"slices"
-	"strings"
-	"time"
 )
 
 //go:embed page.html sheet.html

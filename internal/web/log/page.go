@@ -3,9 +3,6 @@ package log
 
 import (
 	"context"
-	"duskyharbor/internal/core/expected"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"encoding/csv"
 	"fmt"
@@ -15,6 +12,10 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

@@ -3,10 +3,11 @@ package me
 
 import (
 	"context"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"io/fs"
+
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

@@ -3,6 +3,15 @@ package prove
 
 import (
 	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
@@ -12,14 +21,6 @@ import (
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"fmt"
-	"io/fs"
-	"strconv"
-	"strings"
-	"time"
-
-	"github.com/labstack/echo/v5"
 )
 
 //go:embed page.html

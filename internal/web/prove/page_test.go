@@ -1,11 +1,12 @@
 package prove
 
 import (
+	"testing"
+	"time"
+
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
-	"testing"
-	"time"
 )
 
 func TestTheWaterfall(t *testing.T) {

@@ -3,6 +3,13 @@ package routes
 
 import (
 	"context"
+	"embed"
+	"io/fs"
+	"slices"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
@@ -10,12 +17,6 @@ import (
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"io/fs"
-	"slices"
-	"strconv"
-
-	"github.com/labstack/echo/v5"
 )
 
 //go:embed page.html

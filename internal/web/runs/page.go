@@ -3,13 +3,14 @@ package runs
 
 import (
 	"context"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"fmt"
 	"io/fs"
 	"strconv"
 	"time"
+
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

@@ -1,18 +1,19 @@
 package settings
 
 import (
-	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/identity"
-	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/people"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 func (pg *Page) addSet(c *echo.Context) error {

@@ -3,13 +3,14 @@ package settings
 
 import (
 	"context"
+	"embed"
+	"io/fs"
+
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"io/fs"
 )
 
 //go:embed page.html

@@ -1,9 +1,6 @@
 package settings
 
 import (
-	"duskyharbor/internal/people"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"errors"
 	"fmt"
 	"net/http"
@@ -12,6 +9,10 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 // inviteFor is how long an invitation may wait.

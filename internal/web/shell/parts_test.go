@@ -1,13 +1,18 @@
 package shell
 
 import (
-	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/store"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
 )
 
 func TestTabs(t *testing.T) {
@@ -71,5 +76,30 @@ func TestAges(t *testing.T) {
 	}
 	if ago(now, time.Time{}) != "" || !strings.HasPrefix(Plural(2, "camera"), "2 cameras") || Plural(1, "camera") != "1 camera" {
 		t.Error("words")
+	}
+}
+
+// An attribute that goes on over a line was torn by the formatter: what it is built of
+// belongs into Go.
+func TestNoAttributeOfATemplateIsTorn(t *testing.T) {
+	action, torn := regexp.MustCompile(`(?s)\{\{.*?\}\}`), regexp.MustCompile(`[\w:@.-]+="[^"]*\n[^"]*"`)
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".html") {
+			return err
+		}
+		seen++
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		plain := action.ReplaceAllStringFunc(string(text), func(a string) string { return strings.ReplaceAll(a, `"`, "'") })
+		for _, a := range torn.FindAllString(plain, -1) {
+			t.Errorf("%s: %s", path, a)
+		}
+		return nil
+	})
+	if err != nil || seen < 15 {
+		t.Errorf("%d templates were read, %v", seen, err)
 	}
 }

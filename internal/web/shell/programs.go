@@ -1,8 +1,6 @@
 package shell
 
 import (
-	"duskyharbor/internal/people"
-	"duskyharbor/internal/store"
 	"errors"
 	"net/http"
 	"slices"
@@ -11,6 +9,9 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
 )
 
 // Problem is an error as programs get it.

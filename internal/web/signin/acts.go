@@ -1,12 +1,13 @@
 package signin
 
 import (
-	"duskyharbor/internal/engine"
-	"duskyharbor/internal/stages/signin"
-	"duskyharbor/internal/web/shell"
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/stages/signin"
+	"duskyharbor/internal/web/shell"
 )
 
 // rotate gives the selected cameras new passwords of their own.

@@ -3,16 +3,17 @@ package signin
 
 import (
 	"context"
+	"embed"
+	"io/fs"
+	"slices"
+	"time"
+
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
-	"embed"
-	"io/fs"
-	"slices"
-	"time"
 )
 
 //go:embed page.html sheet.html

@@ -3,12 +3,6 @@ package streams
 
 import (
 	"context"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/streams"
-	"duskyharbor/internal/store"
-	"duskyharbor/internal/web/shell"
 	"embed"
 	"fmt"
 	"io/fs"
@@ -16,6 +10,13 @@ import (
 	"strconv"
 
 	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 //go:embed page.html

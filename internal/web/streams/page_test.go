@@ -1,9 +1,10 @@
 package streams
 
 import (
-	"duskyharbor/internal/core/stream"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/core/stream"
 )
 
 func TestBarsTellDeclaredFromMeasured(t *testing.T) {
