@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -24,13 +25,35 @@ import (
 	"duskyharbor/internal/testbed"
 )
 
-// program builds the command once for a test.
+// built is the program, made once for all tests, in a folder that everybody may read.
+var built = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "duskyharbor")
+	if err != nil {
+		return "", err
+	}
+	builtIn = dir
+	bin := filepath.Join(dir, "duskyharbor")
+	if out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput(); err != nil {
+		return bin, fmt.Errorf("%w: %s", err, out)
+	}
+	return bin, os.Chmod(dir, 0o755)
+})
+
+var builtIn string
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if builtIn != "" {
+		_ = os.RemoveAll(builtIn)
+	}
+	os.Exit(code)
+}
+
 func program(t *testing.T) string {
 	t.Helper()
-	bin := filepath.Join(t.TempDir(), "duskyharbor")
-	out, err := exec.Command("go", "build", "-o", bin, ".").CombinedOutput()
+	bin, err := built()
 	if err != nil {
-		t.Fatalf("%v: %s", err, out)
+		t.Fatal(err)
 	}
 	return bin
 }
@@ -64,14 +87,10 @@ func start(t *testing.T, bin, data, listen, network string) (*exec.Cmd, ready) {
 	return cmd, r
 }
 
+// freePort is where a server can listen: an address of a network that no other test has.
 func freePort(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp4", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
+	return net.JoinHostPort(testbed.Net(t).At(".99.98").String(), "8420")
 }
 
 // child finds the process of that sub-command under a demo.
@@ -178,6 +197,7 @@ func channels(t *testing.T, dir string) (addresses []string) {
 // itself, the run is settled and neither camera was placed twice. Then everything
 // is killed, and the next start has kept it all.
 func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("TEST_DATABASE_URL") == "" {
 		t.Skip("make test installs what this needs")
 	}
@@ -244,6 +264,7 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 }
 
 func TestStandinsTellWhatTheyAre(t *testing.T) {
+	t.Parallel()
 	bin, network := program(t), string(testbed.Net(t))
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()

@@ -37,6 +37,7 @@ var printed = regexp.MustCompile(`sha256=([0-9A-F:]{95})`)
 // one it printed; a token from the command line opens the interface; the vault's key is
 // rotated under it and it goes on; a back-up is put into another database.
 func TestServeOverTLSTokensRotationAndBackUp(t *testing.T) {
+	t.Parallel()
 	h := testbed.Start(t)
 	bin, listen, dir := program(t), freePort(t), t.TempDir()
 	cmd := exec.Command(bin, "serve", "--dsn", h.DSN, "--key", h.Key, "--listen", listen, "--tls-self-signed", filepath.Join(dir, "tls"))

@@ -173,10 +173,11 @@ func (s *Server) live(c *echo.Context) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	rc := http.NewResponseController(w)
-	if err := rc.SetWriteDeadline(time.Time{}); err != nil {
-		return err
-	}
 	say := func(event, data string) error {
+		// A page that takes nothing for so long is gone, or comes back.
+		if err := rc.SetWriteDeadline(time.Now().Add(20 * time.Second)); err != nil {
+			return err
+		}
 		_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", time.Now().UnixMicro(), event, data)
 		return err
 	}
