@@ -100,20 +100,33 @@ const (
 	DefaultWindow = 30 * time.Second
 )
 
-// BandOf places an offset. The figure decides, not its bounds; window is the
-// device's sign-in window, DefaultWindow where zero.
-func BandOf(o Offset, window time.Duration) Band {
+// Edge is how far a band reaches, to either side of zero.
+type Edge struct {
+	Band Band
+	To   time.Duration // included
+}
+
+// Bands are the bands from the middle outwards, Refused without end left out, for a
+// device's sign-in window, DefaultWindow where zero. What is usable is so with any window.
+func Bands(window time.Duration) []Edge {
 	if window <= 0 {
 		window = DefaultWindow
 	}
+	out := []Edge{{InStep, InStepWithin}, {Usable, UsableWithin}}
+	if window > UsableWithin {
+		out = append(out, Edge{AtRisk, window})
+	}
+	return out
+}
+
+// BandOf places an offset. The figure decides, not its bounds; window is the
+// device's sign-in window, DefaultWindow where zero.
+func BandOf(o Offset, window time.Duration) Band {
 	d := o.Mid().Abs()
-	switch {
-	case d <= InStepWithin:
-		return InStep
-	case d <= UsableWithin:
-		return Usable
-	case d <= window:
-		return AtRisk
+	for _, e := range Bands(window) {
+		if d <= e.To {
+			return e.Band
+		}
 	}
 	return Refused
 }

@@ -60,6 +60,7 @@ type clockData struct {
 	Height  float64
 	Own     []ownClock // the recorders'
 	Drifts  bool       // some clock shown does
+	Window  string     // what the open one has shown, where the bands are its own
 	Trail   []dot      // earlier readings of the clock whose sheet is open
 	labels  [lanes][]span
 }
@@ -118,7 +119,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	d := clockData{Height: 150}
-	d.scale()
+	d.scale(d.shown(p))
 	// What stands out chooses its place on the strip first.
 	rows := slices.Clone(p.Rows)
 	slices.SortStableFunc(rows, func(a, b shell.Row) int {

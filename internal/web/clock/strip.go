@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -58,26 +59,43 @@ func clockX(d time.Duration) float64 {
 	return 520 + v
 }
 
-// scale draws the bands and the ticks.
-func (d *clockData) scale() {
-	edges := []struct {
-		to    time.Duration
-		class string
-		name  string
-	}{{clock.InStepWithin, "in-step", "in step"}, {clock.UsableWithin, "usable", "usable"}, {clock.DefaultWindow, "at-risk", "at risk"}, {10 * time.Hour, "refused", "refused"}}
+// narrowest is the width of a band that still holds its name.
+const narrowest = 44.0
+
+// scale draws the bands, for a sign-in window (zero: the usual one), and the ticks.
+func (d *clockData) scale(window time.Duration) {
 	from := time.Duration(0)
-	for _, e := range edges {
-		if from == 0 {
-			d.Bands = append(d.Bands, band{clockX(-e.to), clockX(e.to) - clockX(-e.to), e.class, e.name})
-		} else {
-			d.Bands = append(d.Bands, band{clockX(from), clockX(e.to) - clockX(from), e.class, e.name}, band{clockX(-e.to), clockX(-from) - clockX(-e.to), e.class, e.name})
+	for _, e := range append(clock.Bands(window), clock.Edge{Band: clock.Refused, To: 10 * time.Hour}) {
+		class, name := strings.ReplaceAll(string(e.Band), " ", "-"), string(e.Band)
+		if clockX(e.To)-clockX(from) < narrowest {
+			name = ""
 		}
-		from = e.to
+		if from == 0 {
+			d.Bands = append(d.Bands, band{clockX(-e.To), clockX(e.To) - clockX(-e.To), class, name})
+		} else {
+			d.Bands = append(d.Bands, band{clockX(from), clockX(e.To) - clockX(from), class, name}, band{clockX(-e.To), clockX(-from) - clockX(-e.To), class, name})
+		}
+		from = e.To
 	}
 	for label, at := range map[string]time.Duration{"1 s": time.Second, "5 s": 5 * time.Second, "30 s": 30 * time.Second, "5 min": 5 * time.Minute, "1 h": time.Hour, "10 h": 10 * time.Hour} {
 		d.Ticks = append(d.Ticks, tick{clockX(at), "+" + label}, tick{clockX(-at), "−" + label})
 	}
 	d.Ticks = append(d.Ticks, tick{clockX(0), "0"})
+}
+
+// shown is the sign-in window of the camera whose sheet is open, where it has shown one:
+// the strip's bands are then that camera's.
+func (d *clockData) shown(p *shell.Request) time.Duration {
+	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
+	dev, ok := p.Snapshot.Device(id)
+	if err != nil || !ok {
+		return 0
+	}
+	f, _ := p.Snapshot.Clock(dev)
+	if f.Window > 0 {
+		d.Window = fmt.Sprintf("%s has shown a sign-in window of %s", dev.Place, finding.Spoken(f.Window.Round(time.Second)))
+	}
+	return f.Window
 }
 
 // trail shows on the strip where the clock stood before whose sheet is open, against

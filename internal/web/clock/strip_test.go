@@ -2,6 +2,7 @@ package clock
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -67,5 +68,28 @@ func TestACrowdOnTheStrip(t *testing.T) {
 	}
 	if got := someOf(all[:7]); got != ", , , ,  and 2 more" {
 		t.Errorf("%q", got)
+	}
+}
+
+// The bands drawn are the core's: they meet, mirror each other, and end where the rule says
+// that another begins, also for a window that a camera has shown.
+func TestTheStripsBandsAreTheRules(t *testing.T) {
+	for _, window := range []time.Duration{0, 6 * time.Second, 40 * time.Second, 10 * time.Minute} {
+		var d clockData
+		d.scale(window)
+		for o := 200 * time.Millisecond; o < 5*time.Hour; o = o*11/10 + time.Millisecond {
+			for _, at := range []time.Duration{o, -o} {
+				want := strings.ReplaceAll(string(clock.BandOf(clock.Offset{Low: at, High: at}, window)), " ", "-")
+				x, in := clockX(at), ""
+				for _, b := range d.Bands {
+					if x >= b.X && x <= b.X+b.W {
+						in += b.Class + " "
+					}
+				}
+				if !strings.Contains(in, want) || strings.Count(in, " ") > 2 {
+					t.Fatalf("window %v: %v is drawn in %q, and is %s", window, at, in, want)
+				}
+			}
+		}
 	}
 }
