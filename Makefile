@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8420
 NET ?= 127.40
 export GOFLAGS ?= -buildvcs=false
 
-.PHONY: demo demo-reset build test lint format bench shots soak steady
+.PHONY: demo demo-reset build test ordinary lint format bench shots soak steady
 build:
 	@$(GO) build -o bin/duskyharbor ./cmd/duskyharbor
 
@@ -21,6 +21,11 @@ demo-reset:
 test:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
 	@$(GO) run ./internal/testbed/withpg $(GO) test -p 4 -parallel 6 -timeout 8m ./...
+
+# What depends on who runs it, once more as a user without rights.
+ordinary:
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg setpriv:util-linux
+	@scripts/ordinary.sh
 
 lint:
 	@out=$$(gofmt -l cmd internal); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi

@@ -67,12 +67,12 @@ func (d *clockData) scale(window time.Duration) {
 	from := time.Duration(0)
 	for _, e := range append(clock.Bands(window), clock.Edge{Band: clock.Refused, To: 10 * time.Hour}) {
 		class, name := strings.ReplaceAll(string(e.Band), " ", "-"), string(e.Band)
-		if clockX(e.To)-clockX(from) < narrowest {
-			name = ""
-		}
 		if from == 0 {
 			d.Bands = append(d.Bands, band{clockX(-e.To), clockX(e.To) - clockX(-e.To), class, name})
 		} else {
+			if clockX(e.To)-clockX(from) < narrowest {
+				name = ""
+			}
 			d.Bands = append(d.Bands, band{clockX(from), clockX(e.To) - clockX(from), class, name}, band{clockX(-e.To), clockX(-from) - clockX(-e.To), class, name})
 		}
 		from = e.To

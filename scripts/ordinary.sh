@@ -1,0 +1,32 @@
+#!/bin/sh
+# ordinary.sh runs the tests that depend on who runs them as a user without rights: the
+# database's start, the stand-ins, the finding, pages in a browser. Where
+# it isn't root itself it has nothing to add: make test ran as such a user already.
+set -eu
+[ "$(id -u)" = 0 ] || exit 0
+cd "$(dirname "$0")/.."
+dir=$(mktemp -d)
+trap 'rm -rf "$dir"' EXIT
+go build -o "$dir/withpg" ./internal/testbed/withpg
+mkdir "$dir/tree" "$dir/home" "$dir/tmp"
+git archive HEAD | tar -x -C "$dir/tree"
+cat >"$dir/all" <<'END'
+set -eu
+one() { # a package, what of it
+  package=$1
+  shift
+  cd "$TREE/$package"
+  ./of.test -test.timeout 5m "$@"
+}
+one internal/pgserver
+one internal/device/discovery
+one internal/standin/camera
+one internal/standin/recorder
+one internal/engine -test.run TestFromNotFoundToProven
+one internal/web -test.run 'TestAStageIsAddedByRegisteringIt|TestUpdatesTakeNothingFromUnderAHand'
+END
+for package in $(sed -n 's/^one \([^ ]*\).*/\1/p' "$dir/all"); do
+  go test -c -o "$dir/tree/$package/of.test" "./$package"
+done
+chown -R 65534:65534 "$dir"
+HOME=$dir/home TMPDIR=$dir/tmp TREE=$dir/tree setpriv --reuid=65534 --regid=65534 --clear-groups "$dir/withpg" sh "$dir/all"
