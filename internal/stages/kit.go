@@ -4,13 +4,19 @@
 package stages
 
 import (
+	"context"
+	"fmt"
 	"log/slog"
+	"strconv"
 	"time"
 
 	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -25,4 +31,31 @@ type Kit struct {
 	Measure   time.Duration // how long a stream is played [3 s]
 	Listen    time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor   time.Duration // how long a walk test waits for a person [60 s]
+}
+
+// KeepAsked keeps how asking a device went: when it began, and in which words it failed.
+// Trouble of ours isn't kept as the device's, it comes back.
+func (k Kit) KeepAsked(ctx context.Context, fact site.Fact[site.Inquiry], device int64, via string, began time.Time, failed error) error {
+	if failed != nil && engine.Ours(failed) {
+		return failed
+	}
+	asked := site.Inquiry{At: began}
+	if failed != nil {
+		asked.Trouble = trouble.Sentence(failed)
+	}
+	return k.Store.KeepFacts(ctx, fact.New(device, via, began, asked))
+}
+
+// ChannelOf opens the recorder that holds a camera or is planned to, at the channel that
+// a change names. The client is the caller's to close.
+func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, d store.Device, c store.Change) (rec *recorder.Client, number int, err error) {
+	holder, _, ok := s.HolderOf(d)
+	if !ok {
+		return nil, 0, trouble.Told("No recorder is planned for " + d.Place + ".")
+	}
+	if number, err = strconv.Atoi(c.Args["channel"]); err != nil {
+		return nil, 0, fmt.Errorf("change %d names no channel", c.ID)
+	}
+	rec, err = k.Accounts.Recorder(ctx, holder)
+	return rec, number, err
 }

@@ -3,8 +3,6 @@ package channels
 
 import (
 	"context"
-	"fmt"
-	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -126,15 +124,7 @@ func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	if err != nil {
 		return nil, err
 	}
-	rec, _, ok := s.HolderOf(v.Device)
-	if !ok {
-		return nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
-	}
-	number, err := strconv.Atoi(ch.Args["channel"])
-	if err != nil {
-		return nil, fmt.Errorf("channels: change %d names no channel", ch.ID)
-	}
-	client, err := c.Accounts.Recorder(ctx, rec)
+	client, number, err := c.ChannelOf(ctx, s, v.Device, ch)
 	if err != nil {
 		return nil, err
 	}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/finding"
@@ -14,7 +13,6 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
@@ -57,19 +55,13 @@ func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	asked := site.Inquiry{At: time.Now().UTC()}
+	began := time.Now().UTC()
 	says, err := r.readTopics(ctx, v.Device, s)
 	if err == nil {
 		err = r.Recorders.KeepInputs(ctx, v)
 	}
-	if err != nil && engine.Ours(err) {
-		return "", err
-	}
-	if err != nil {
-		asked.Trouble = trouble.Sentence(err)
-	}
-	if err := r.Store.KeepFacts(ctx, site.RoutesAsked.New(v.Device.ID, "routes", asked.At, asked)); err != nil {
-		return "", err
+	if kept := r.KeepAsked(ctx, site.RoutesAsked, v.Device.ID, "routes", began, err); kept != nil {
+		return "", kept
 	}
 	return says, err
 }
@@ -161,15 +153,7 @@ func (r *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	if err != nil {
 		return nil, err
 	}
-	rec, _, ok := s.HolderOf(v.Device)
-	if !ok {
-		return nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
-	}
-	number, err := strconv.Atoi(c.Args["channel"])
-	if err != nil {
-		return nil, fmt.Errorf("routes: change %d names no channel", c.ID)
-	}
-	client, err := r.Accounts.Recorder(ctx, rec)
+	client, number, err := r.ChannelOf(ctx, s, v.Device, c)
 	if err != nil {
 		return nil, err
 	}

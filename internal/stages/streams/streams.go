@@ -10,7 +10,6 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -54,16 +53,10 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	asked := site.Inquiry{At: time.Now().UTC()}
+	began := time.Now().UTC()
 	says, err := t.playAll(ctx, v.Device, s)
-	if err != nil && engine.Ours(err) {
-		return "", err
-	}
-	if err != nil {
-		asked.Trouble = trouble.Sentence(err)
-	}
-	if err := t.Store.KeepFacts(ctx, site.StreamsAsked.New(v.Device.ID, "streams", asked.At, asked)); err != nil {
-		return "", err
+	if kept := t.KeepAsked(ctx, site.StreamsAsked, v.Device.ID, "streams", began, err); kept != nil {
+		return "", kept
 	}
 	return says, err
 }
