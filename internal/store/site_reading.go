@@ -111,10 +111,13 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		return err
 	})
 	// What another device answers at, or something that is neither camera nor recorder.
-	b.Queue(`select d.id, o.place from device d join device o on o.site_id = d.site_id and o.id <> d.id and o.address = d.expected_at and o.address is distinct from d.address
-			join fact f on f.device_id = o.id and f.name = '`+fact.Seen+`' where d.id = `+some+`
-		union all select d.id, coalesce(nullif(x.o->>'title', ''), 'a device that is neither camera nor recorder') from device d join network n on n.site_id = d.site_id and d.expected_at <<= n.prefix
-			cross join lateral jsonb_array_elements(coalesce(n.look->'others', '[]')) x(o) where d.id = `+some+` and (x.o->>'address')::inet = d.expected_at and d.address is distinct from d.expected_at`, site, only).Query(func(rows pgx.Rows) error {
+	// Few devices are somewhere else than wanted: they are picked out first, whatever the
+	// planner takes the tables to hold.
+	b.Queue(`with d as materialized (select id, site_id, expected_at from device d where d.id = `+some+` and expected_at is not null and address is distinct from expected_at)
+		select d.id, o.place from d cross join lateral (select o.place from device o where o.site_id = d.site_id and o.address = d.expected_at and o.id <> d.id
+			and exists (select 1 from fact f where f.device_id = o.id and f.name = '`+fact.Seen+`') offset 0) o
+		union all select d.id, coalesce(nullif(x.o->>'title', ''), 'a device that is neither camera nor recorder') from d join network n on n.site_id = d.site_id and d.expected_at <<= n.prefix
+			cross join lateral jsonb_array_elements(coalesce(n.look->'others', '[]')) x(o) where (x.o->>'address')::inet = d.expected_at`, site, only).Query(func(rows pgx.Rows) error {
 		var device int64
 		var what string
 		_, err := pgx.ForEachRow(rows, []any{&device, &what}, func() error { sc.Taken[device] = what; return nil })
