@@ -143,6 +143,13 @@ func Net(t testing.TB) demo.Net {
 		if err != nil {
 			continue
 		}
+		// A stand-in of a run that was killed may be there yet.
+		there, err := net.Listen("tcp4", n.At(".1.11").String()+":8080")
+		if err != nil {
+			_ = l.Close()
+			continue
+		}
+		_ = there.Close()
 		t.Cleanup(func() { _ = l.Close() })
 		return n
 	}
