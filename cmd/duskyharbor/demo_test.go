@@ -244,11 +244,15 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 		t.Errorf("the recorder holds %v", held)
 	}
 
-	for _, sub := range []string{"serve", "standins"} {
-		_ = syscall.Kill(child(t, cmd.Process.Pid, sub), syscall.SIGSTOP) // so that none is started again
+	children := []int{child(t, cmd.Process.Pid, "serve"), child(t, cmd.Process.Pid, "standins")}
+	for _, pid := range children {
+		_ = syscall.Kill(pid, syscall.SIGSTOP) // so that none is started again
 	}
 	_ = cmd.Process.Kill()
 	_, _ = cmd.Process.Wait()
+	for _, pid := range children { // what is stopped can't take the signal that ends it with its parent
+		_ = syscall.Kill(pid, syscall.SIGCONT)
+	}
 	_, again := start(t, bin, data, listen, network)
 	if again != r {
 		t.Errorf("the next start says %+v, not %+v", again, r)
