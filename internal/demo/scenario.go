@@ -161,7 +161,8 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	shed := at("Customs shed", 2, 22, "Corriemoor", "CRM E4", "CRME4")
 	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true, Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}
 	bonded := at("Bonded store", 2, 23, "Tarnlight", "TRN Duo", "TRNDUO")
-	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}}
+	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}, SeesOnAll: true}
+	bonded.NoAnalytics, bonded.Scene = false, footage.Slipway
 	scale := at("Freight scale", 2, 24, "Ottervale", "OTV 412", "OTV412")
 	scale.Manners = camera.Manners{DriftPPM: 40, Speed: 60, GivesHost: n.At(".7.24").String()}
 	mess := at("Crew mess", 2, 26, "Tarnlight", "TRN C1", "TRNC1")

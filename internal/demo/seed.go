@@ -94,11 +94,12 @@ func SeedBulk(ctx context.Context, st *store.Store, n Net, site int64, count int
 			recorder = &d.ID
 		}
 	}
-	var fresh []store.Device
+	var fresh []store.NewDevice
 	for i, c := range BulkCameras(n, Secrets{}, "", count) {
 		at := c.Address
 		if !there[BulkPlace(i)] {
-			fresh = append(fresh, store.Device{SiteID: site, Kind: identity.Camera, Place: c.Place, Make: c.Make, Model: c.Model, Address: &at, ExpectedAt: &at, Expected: true, RecorderID: recorder})
+			fresh = append(fresh, store.NewDevice{RecorderID: recorder,
+				Device: store.Device{SiteID: site, Kind: identity.Camera, Place: c.Place, Make: c.Make, Model: c.Model, Address: &at, ExpectedAt: &at, Expected: true}})
 		}
 	}
 	_, err = st.AddDevices(ctx, site, fresh)
@@ -127,15 +128,15 @@ func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s 
 		}
 		recorders[r[0]] = id
 	}
+	var cameras []store.NewDevice
 	for _, e := range ExpectedList {
 		at := n.At(e.Address)
-		d := store.Device{SiteID: site, Kind: identity.Camera, Place: e.Place, Make: e.Make, Model: e.Model, Address: &at, ExpectedAt: &at, Expected: true}
+		d := store.NewDevice{Device: store.Device{SiteID: site, Kind: identity.Camera, Place: e.Place, Make: e.Make, Model: e.Model, Address: &at, ExpectedAt: &at, Expected: true}}
 		if id, ok := recorders[e.Recorder]; ok {
 			d.RecorderID = &id
 		}
-		if _, err := st.AddDevice(ctx, d); err != nil {
-			return err
-		}
+		cameras = append(cameras, d)
 	}
-	return nil
+	_, err := st.AddDevices(ctx, site, cameras)
+	return err
 }

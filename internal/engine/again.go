@@ -71,11 +71,11 @@ func (e *Engine) again(ctx context.Context, a againArgs, c store.Change, fence i
 	if !c.Made() {
 		return nil // it was taken back, or failed, meanwhile
 	}
-	d, err := e.store.Device(ctx, c.DeviceID)
+	of, err := e.store.Source(ctx, store.Target{Device: c.DeviceID, Source: deref(c.SourceID)})
 	if err != nil {
 		return err
 	}
-	v := &Visit{Site: c.SiteID, Device: d, Narrow: true, engine: e, stage: c.Stage}
+	v := Visit{Site: c.SiteID, Narrow: true, engine: e, stage: c.Stage}.at(of)
 	if c.StepID != nil {
 		v.Step = *c.StepID
 	}
@@ -98,7 +98,7 @@ func (e *Engine) again(ctx context.Context, a againArgs, c store.Change, fence i
 	if err != nil {
 		return err
 	}
-	return e.judgeAround(ctx, d)
+	return e.judgeAround(ctx, of.Device)
 }
 
 // stillHolds asks the change's own stage, else reads the thing by its Editor. Where the
@@ -129,6 +129,7 @@ type followArgs struct {
 	Site   int64       `json:"site"`
 	Stage  stage.Stage `json:"stage"`
 	Device int64       `json:"device"`
+	Source int64       `json:"source"` // the view; 0: the device's first
 	Nth    int         `json:"nth"`
 }
 
@@ -151,7 +152,7 @@ const (
 func (w *followWorker) Work(ctx context.Context, job *river.Job[followArgs]) error {
 	e, a := w.e, job.Args
 	st, ok := e.byID[a.Stage].(Follower)
-	d, err := e.store.Device(ctx, a.Device)
+	of, err := e.store.Source(ctx, store.Target{Device: a.Device, Source: a.Source})
 	if errors.Is(err, store.ErrNotFound) || !ok {
 		return nil
 	}
@@ -159,7 +160,7 @@ func (w *followWorker) Work(ctx context.Context, job *river.Job[followArgs]) err
 		return err
 	}
 	return e.leased(ctx, a.Device, fmt.Sprintf("%s/%d/%d", e.holder, job.ID, job.Attempt), func(int64) error {
-		more, err := st.Follow(ctx, &Visit{Site: a.Site, Device: d, Narrow: true, engine: e, stage: a.Stage}, a.Nth)
+		more, err := st.Follow(ctx, Visit{Site: a.Site, Narrow: true, engine: e, stage: a.Stage}.at(of), a.Nth)
 		if err != nil && Ours(err) {
 			return err
 		}
@@ -169,7 +170,7 @@ func (w *followWorker) Work(ctx context.Context, job *river.Job[followArgs]) err
 				return err
 			}
 		}
-		return e.judgeAround(ctx, d)
+		return e.judgeAround(ctx, of.Device)
 	})
 }
 
@@ -178,8 +179,8 @@ func (e *Engine) follow(ctx context.Context, a followArgs) error {
 	return err
 }
 
-// Follow has a stage, which must be a Follower, read the visit's device later: what its
+// Follow has a stage, which must be a Follower, read the visit's view later: what its
 // changes bring about takes a while.
 func (v *Visit) Follow(ctx context.Context, st stage.Stage) error {
-	return v.engine.follow(ctx, followArgs{Site: v.Site, Stage: st, Device: v.Device.ID, Nth: 1})
+	return v.engine.follow(ctx, followArgs{Site: v.Site, Stage: st, Device: v.Device.ID, Source: v.Source.ID, Nth: 1})
 }

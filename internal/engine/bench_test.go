@@ -75,8 +75,12 @@ func openBulk(b *testing.B, cameras int, opt app.Options) *bulk {
 		n.Networks = append(n.Networks, w.ID)
 	}
 	y.run(n)
-	if y.ids, err = h.Store.Resolve(context.Background(), store.Selection{Site: h.Site, Ready: stage.Clock}); err != nil || len(y.ids) < cameras {
-		b.Fatalf("%d cameras were found: %v", len(y.ids), err)
+	found, err := h.Store.Resolve(context.Background(), store.Selection{Site: h.Site, Ready: stage.Clock}, stage.Clock)
+	if err != nil || len(found) < cameras {
+		b.Fatalf("%d cameras were found: %v", len(found), err)
+	}
+	for _, t := range found {
+		y.ids = append(y.ids, t.Device)
 	}
 	return y
 }
@@ -103,7 +107,7 @@ func (y *bulk) ended(id int64) store.Run {
 
 func (y *bulk) read(st stage.Stage) {
 	y.b.Helper()
-	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read", Devices: y.ids}); r.Failed > len(y.ids)/100 {
+	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read", Of: store.OfDevices(y.ids...)}); r.Failed > len(y.ids)/100 {
 		y.b.Fatalf("%v: %+v", st, r)
 	}
 }
@@ -442,7 +446,7 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 		},
 	}
 	ctx := context.Background()
-	var fresh []store.Device
+	var fresh []store.NewDevice
 	for i := range each {
 		at := y.h.Net.At(fmt.Sprintf(".%d.%d", 170+i/200, 2+i%200))
 		l, err := net.ListenTCP("tcp4", &net.TCPAddr{IP: at.AsSlice(), Port: camera.HTTPPort})
@@ -459,7 +463,7 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 				go func() { defer c.Close(); bad[i%len(bad)](c) }()
 			}
 		}()
-		fresh = append(fresh, store.Device{SiteID: y.h.Site, Kind: identity.Camera, Place: "Hostile " + strconv.Itoa(i), Address: &at})
+		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: y.h.Site, Kind: identity.Camera, Place: "Hostile " + strconv.Itoa(i), Address: &at}})
 	}
 	hostile, err := y.h.Store.AddDevices(ctx, y.h.Site, fresh)
 	if err != nil {
@@ -474,7 +478,7 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 	// took is how long it takes until the good ones of a run are done.
 	took := func(ids []int64) time.Duration {
 		begun := time.Now()
-		run, err := y.app.Begin(ctx, store.NewRun{Site: y.h.Site, Stage: stage.SignIn, Act: store.Read, Title: "Read", Devices: ids}, false)
+		run, err := y.app.Begin(ctx, store.NewRun{Site: y.h.Site, Stage: stage.SignIn, Act: store.Read, Title: "Read", Of: store.OfDevices(ids...)}, false)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -529,7 +533,7 @@ func BenchmarkChanges(b *testing.B) {
 			if r.Zone == to {
 				to, daylight = "WET0", "off"
 			}
-			picks = append(picks, engine.Pick{Device: d, Changes: []finding.Change{{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule", From: r.ZoneText(), To: clock.ZoneText(to, false), Risk: finding.NoRisk,
+			picks = append(picks, engine.Pick{Source: v.Of(d), Changes: []finding.Change{{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule", From: r.ZoneText(), To: clock.ZoneText(to, false), Risk: finding.NoRisk,
 				Undo: finding.Undo{Kind: finding.Reversible}, Args: map[string]string{"zone": to, "daylight": daylight}}}})
 		}
 		begun := time.Now()

@@ -12,12 +12,14 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
-// Pick is one camera's changes that a person asked for.
+// Pick is one source's changes that a person asked for; where the stage is the device's,
+// the device's.
 type Pick struct {
-	Device  store.Device
+	Source  site.Source
 	Changes []finding.Change
 	Ordered bool    // they are in their order already
 	undoOf  []int64 // which change each takes back; nil: none
@@ -46,10 +48,10 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 	var id int64
 	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
 		n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Apply, Title: q.Title, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf}
-		byDevice := make(map[int64]Pick, len(picks))
+		byTarget := make(map[store.Target]Pick, len(picks))
 		for _, p := range picks {
-			n.Devices = append(n.Devices, p.Device.ID)
-			byDevice[p.Device.ID] = p
+			t := targetOf(p.Source, q.Stage)
+			n.Of, byTarget[t] = append(n.Of, t), p
 		}
 		run, steps, err := e.store.AddRun(ctx, tx, n)
 		if err != nil {
@@ -58,12 +60,13 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		id = run
 		var rows []store.NewChange
 		for _, s := range steps {
-			p := byDevice[*s.DeviceID]
+			t := s.Target()
+			p := byTarget[t]
 			if p.undoOf == nil && !p.Ordered {
 				p.Changes = finding.Arrange(p.Changes)
 			}
 			for i, c := range p.Changes {
-				row := store.NewChange{Site: q.Site, Device: p.Device.ID, Source: p.Device.SourceID, Step: s.ID, Person: q.Person, Token: q.Token, Stage: q.Stage, Change: c}
+				row := store.NewChange{Site: q.Site, Device: t.Device, Source: t.Source, Step: s.ID, Person: q.Person, Token: q.Token, Stage: q.Stage, Change: c}
 				if p.undoOf != nil {
 					row.UndoOf = p.undoOf[i]
 				}
@@ -73,7 +76,7 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		if err := e.store.AddChanges(ctx, tx, rows); err != nil {
 			return err
 		}
-		return e.enqueue(ctx, tx, n, steps, false, byDevice)
+		return e.enqueue(ctx, tx, n, steps, false, byTarget)
 	})
 	if errors.Is(err, store.ErrUnderWay) {
 		return 0, ErrUnderWay
@@ -85,10 +88,10 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 	return id, err
 }
 
-// Once makes one change of a device that a person asked for by itself.
-func (e *Engine) Once(ctx context.Context, q Ask, d store.Device, c finding.Change) (int64, error) {
-	q.Site, q.Title = d.SiteID, d.Place+": "+c.Title
-	return e.Apply(ctx, q, []Pick{{Device: d, Changes: []finding.Change{c}}})
+// Once makes one change of a source that a person asked for by itself.
+func (e *Engine) Once(ctx context.Context, q Ask, of site.Source, c finding.Change) (int64, error) {
+	q.Site, q.Title = of.Device.SiteID, of.Place+": "+c.Title
+	return e.Apply(ctx, q, []Pick{{Source: of, Changes: []finding.Change{c}}})
 }
 
 // Undo takes back a change that was made, as its Undo says, by a run of its own.
@@ -101,12 +104,12 @@ func (e *Engine) Undo(ctx context.Context, q Ask, c store.Change) (int64, error)
 	if why != "" {
 		return 0, trouble.Told(why)
 	}
-	d, err := e.store.Device(ctx, c.DeviceID)
+	of, err := e.store.Source(ctx, store.Target{Device: c.DeviceID, Source: deref(c.SourceID)})
 	if err != nil {
 		return 0, err
 	}
-	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, d.Place+": "+back.Title
-	return e.Apply(ctx, q, []Pick{{Device: d, Changes: []finding.Change{back}, undoOf: []int64{c.ID}}})
+	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, of.Place+": "+back.Title
+	return e.Apply(ctx, q, []Pick{{Source: of, Changes: []finding.Change{back}, undoOf: []int64{c.ID}}})
 }
 
 // apply makes a step's changes in order. Each is read first: what reads To is

@@ -51,14 +51,14 @@ func (b *fixture) readAll(st stage.Stage) store.Run {
 	ctx := context.Background()
 	n := store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read"}
 	var err error
-	if n.Devices, err = b.Store.Resolve(ctx, store.Selection{Site: b.Site, Ready: st}); err != nil {
+	if n.Of, err = b.Store.Resolve(ctx, store.Selection{Site: b.Site, Ready: st}, st); err != nil {
 		b.t.Fatal(err)
 	}
 	recorders, err := b.Store.RecordersHeard(ctx, b.Site)
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	n.Devices = append(n.Devices, recorders...)
+	n.Of = append(n.Of, store.OfDevices(recorders...)...)
 	return b.wait(b.app.Begin(ctx, n, false))
 }
 
@@ -75,7 +75,7 @@ func (b *fixture) codes(d store.Device) string {
 	v := b.view()
 	var out []string
 	for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
-		for _, f := range b.app.Findings(time.Now(), v, d, st) {
+		for _, f := range b.app.Findings(time.Now(), v, v.Of(d), st) {
 			mark := ""
 			if f.Severity == finding.Note {
 				mark = "?"
@@ -152,7 +152,7 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 	if err := b.app.Find.TakeOver(ctx, mast, newcomer.ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Store.Accept(ctx, b.device("Lifeboat house").ID, stage.Find, "find.rtsp-only", 0); err != nil {
+	if err := b.Store.Accept(ctx, b.source(b.device("Lifeboat house")), stage.Find, "find.rtsp-only", 0); err != nil {
 		t.Fatal(err)
 	}
 	done := func(r store.Run) {
@@ -182,7 +182,7 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 		for _, v := range views[:n] {
 			tokens, names = append(tokens, v.Token), append(names, v.Name)
 		}
-		if err := b.Store.PickViews(ctx, d.ID, d.Place, tokens, names); err != nil {
+		if err := b.Store.PickViews(ctx, d.ID, tokens, names); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -198,7 +198,7 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 func (b *fixture) sentences(d store.Device) string {
 	v, out := b.view(), ""
 	for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
-		for _, f := range b.app.Findings(time.Now(), v, d, st) {
+		for _, f := range b.app.Findings(time.Now(), v, v.Of(d), st) {
 			out += fmt.Sprintf("\n\t%s: %s", f.Code, f.Sentence)
 		}
 	}

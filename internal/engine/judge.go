@@ -13,51 +13,75 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Proposals of a stage for a device, as its rules propose them from the facts.
-func (e *Engine) Proposals(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) []finding.Change {
+// Proposals of a stage for a source, as its rules propose them from the facts; where the
+// stage is the device's, those for the device.
+func (e *Engine) Proposals(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage) []finding.Change {
 	if x, ok := e.byID[st]; ok {
-		return x.Propose(now, s, d)
+		return x.Propose(now, s, judged(s, of, st))
 	}
 	return nil
 }
 
-// Findings of a stage for a device, recorders too. What a person lives with is a note.
-func (e *Engine) Findings(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) []finding.Finding {
-	return e.verdict(now, s, d, st).Findings
+// judged is the source that is judged in a stage for another: where the stage is the
+// device's, the device's first view.
+func judged(s *site.Snapshot, of site.Source, st stage.Stage) site.Source {
+	if st.OfDevice() && !of.First() {
+		return s.Of(of.Device)
+	}
+	return of
 }
 
-func (e *Engine) verdict(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) stage.Verdict {
+// Findings of a stage for a source, recorders too. What a person lives with is a note.
+func (e *Engine) Findings(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage) []finding.Finding {
+	return e.verdict(now, s, judged(s, of, st), st).Findings
+}
+
+func (e *Engine) verdict(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage) stage.Verdict {
 	x, ok := e.byID[st]
 	if !ok {
 		return stage.Verdict{Later: true}
 	}
-	v := x.Judge(now, s, d)
-	v.Findings = finding.Accept(v.Findings, s.Accepted(d.ID, st))
+	v := x.Judge(now, s, of)
+	v.Findings = finding.Accept(v.Findings, s.Accepted(of, st))
 	return v
 }
 
-// Mark of a device in one stage by itself, of recorders, which have no row on the Board.
+// Mark of a recorder, which has no row on the Board, in one stage by itself.
 func (e *Engine) Mark(now time.Time, s *site.Snapshot, d store.Device, st stage.Stage) stage.Mark {
-	return stage.Derive(st, e.verdict(now, s, d, st), func(stage.Stage) stage.State { return stage.Ready })
+	return stage.Derive(st, e.verdict(now, s, d.Whole(), st), func(stage.Stage) stage.State { return stage.Ready })
 }
 
-// Marks derives all marks of one camera.
+// Marks derives all marks of a device's views, view by view. A stage that is the device's
+// is judged once; its findings and proposals are with the first view.
 func (e *Engine) Marks(now time.Time, s *site.Snapshot, d store.Device) []store.Judged {
-	marks := map[stage.Stage]stage.State{}
-	before := func(st stage.Stage) stage.State { return marks[st] }
-	out := make([]store.Judged, 0, len(stage.All()))
-	for _, st := range stage.All() {
-		v := e.verdict(now, s, d, st)
-		m := stage.Derive(st, v, before)
-		marks[st] = m.State
-		j := store.Judged{Site: s.Site.ID, SourceID: d.SourceID, Stage: st, Version: s.Version(d), Mark: m, Findings: v.Findings, ValidUntil: v.ValidUntil}
-		j.Changes = len(e.Proposals(now, s, d, st))
-		if !v.Later {
-			j.Act = stage.ActOf(st, m, j.Changes, stage.Free(st, before))
+	views := s.Views(d.ID)
+	out := make([]store.Judged, 0, len(views)*len(stage.All()))
+	for _, of := range views {
+		marks := map[stage.Stage]stage.State{}
+		before := func(st stage.Stage) stage.State { return marks[st] }
+		for i, st := range stage.All() {
+			var j store.Judged
+			if st.OfDevice() && !of.First() {
+				j = out[i] // of the first view
+				j.SourceID, j.Act, j.Changes, j.Findings = of.ID, j.Act.OfView(st, of.Nth), 0, nil
+			} else {
+				j = e.judgeOne(now, s, of, st, before)
+			}
+			marks[st] = j.Mark.State
+			out = append(out, j)
 		}
-		out = append(out, j)
 	}
 	return out
+}
+
+func (e *Engine) judgeOne(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage, before func(stage.Stage) stage.State) store.Judged {
+	v := e.verdict(now, s, of, st)
+	j := store.Judged{Site: s.Site.ID, SourceID: of.ID, Stage: st, Version: s.Version(of.Device), Mark: stage.Derive(st, v, before), Findings: v.Findings, ValidUntil: v.ValidUntil}
+	j.Changes = len(e.Proposals(now, s, of, st))
+	if !v.Later {
+		j.Act = stage.ActOf(st, j.Mark, j.Changes, stage.Free(st, before))
+	}
+	return j
 }
 
 // judgeAround judges a device again, and with a recorder the cameras that hang on it. It
@@ -121,7 +145,7 @@ func (e *Engine) judgePart(ctx context.Context, siteID int64, only []int64) erro
 func (e *Engine) Judge(ctx context.Context, site int64, devices []int64) error {
 	if devices == nil {
 		var err error
-		if devices, err = e.store.Resolve(ctx, store.Selection{Site: site}); err != nil {
+		if devices, err = e.store.CameraIDs(ctx, site); err != nil {
 			return err
 		}
 	}

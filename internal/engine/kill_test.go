@@ -200,11 +200,11 @@ func (b *fixture) atWork(f func()) {
 
 func (b *fixture) readBulk(st stage.Stage) {
 	b.t.Helper()
-	ids, err := b.Store.Resolve(context.Background(), store.Selection{Site: b.Site, Ready: st})
+	ids, err := b.Store.Resolve(context.Background(), store.Selection{Site: b.Site, Ready: st}, st)
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	if r := b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read", Devices: ids}, false)); r.Failed > 0 {
+	if r := b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read", Of: ids}, false)); r.Failed > 0 {
 		b.t.Fatalf("%v: %+v", st, r)
 	}
 }
@@ -232,7 +232,7 @@ func (b *fixture) killed(k kind, step string, round int, cameras []*camera.Camer
 		// A zone that no camera takes: it fails after the first one was made.
 		second := finding.Change{Kind: clock.SetZone, Key: "clock.zone/nonsense", Title: "A zone that is none", From: zone, To: "nonsense · daylight on", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible}, Args: map[string]string{"zone": "9nonsense9", "daylight": "on"}}
-		picks = append(picks, engine.Pick{Device: d, Changes: []finding.Change{first, second}})
+		picks = append(picks, engine.Pick{Source: b.source(d), Changes: []finding.Change{first, second}})
 		byID[d.ID], written[d.ID] = c, map[string]int{}
 		for op := range k.ops {
 			written[d.ID][op] = c.Served(op)
@@ -249,14 +249,14 @@ func (b *fixture) killed(k kind, step string, round int, cameras []*camera.Camer
 	b.dies(server(b.t, b.Harbour, step+"/2"), run)
 	b.atWork(func() { b.wait(run, nil) })
 	for _, p := range picks {
-		b.settled(k, step, p, byID[p.Device.ID], written[p.Device.ID])
+		b.settled(k, step, p, byID[p.Source.Device.ID], written[p.Source.Device.ID])
 	}
 }
 
 // settled checks one camera after the kills.
 func (b *fixture) settled(k kind, step string, p engine.Pick, c *camera.Camera, before map[string]int) {
 	b.t.Helper()
-	all, err := b.Store.ChangesOfDevice(context.Background(), p.Device.ID, 3)
+	all, err := b.Store.ChangesOf(context.Background(), p.Source, 3)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -270,19 +270,19 @@ func (b *fixture) settled(k kind, step string, p engine.Pick, c *camera.Camera, 
 			delete(want, x.Title)
 			seen++
 			if x.State != w {
-				b.t.Errorf("%s, killed at %q: %s: %q is %s (%s, reads %q), want %s", k.undo, step, p.Device.Place, x.Title, x.State, x.Says, x.Reads, w)
+				b.t.Errorf("%s, killed at %q: %s: %q is %s (%s, reads %q), want %s", k.undo, step, p.Source.Device.Place, x.Title, x.State, x.Says, x.Reads, w)
 			}
 			if x.Title == p.Changes[0].Title && k.undo == finding.Irreversible && !strings.Contains(x.Says, "isn't worth putting back") {
-				b.t.Errorf("%s: what stands doesn't say why: %q", p.Device.Place, x.Says)
+				b.t.Errorf("%s: what stands doesn't say why: %q", p.Source.Device.Place, x.Says)
 			}
 		}
 	}
 	if len(want) > 0 {
-		b.t.Errorf("%s, killed at %q: %s: no row for %v", k.undo, step, p.Device.Place, want)
+		b.t.Errorf("%s, killed at %q: %s: no row for %v", k.undo, step, p.Source.Device.Place, want)
 	}
 	for op, n := range k.ops {
 		if made := c.Served(op) - before[op]; made != n {
-			b.t.Errorf("%s, killed at %q: %s was written to by %s %d times, want %d", k.undo, step, p.Device.Place, op, made, n)
+			b.t.Errorf("%s, killed at %q: %s was written to by %s %d times, want %d", k.undo, step, p.Source.Device.Place, op, made, n)
 		}
 	}
 }
@@ -295,11 +295,15 @@ func TestTwoServersShareARunAndOneIsKilled(t *testing.T) {
 	h := testbed.StartBulk(t, cameras)
 	b := &fixture{h, t, nil}
 	b.atWork(func() { b.find() })
-	ids, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, Ready: stage.Clock})
-	if err != nil || len(ids) < cameras {
-		t.Fatalf("%d cameras were found: %v", len(ids), err)
+	targets, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, Ready: stage.Clock}, stage.Clock)
+	if err != nil || len(targets) < cameras {
+		t.Fatalf("%d cameras were found: %v", len(targets), err)
 	}
-	run, err := b.idle().Begin(t.Context(), store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read, Title: "Read", Devices: ids}, false)
+	ids := make([]int64, len(targets))
+	for i, of := range targets {
+		ids[i] = of.Device
+	}
+	run, err := b.idle().Begin(t.Context(), store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read, Title: "Read", Of: targets}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -42,7 +42,7 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 	there := b.Fleet.Camera("Berth 1 ramp")
 	signed := there.Served("GetNetworkInterfaces")
 	r := b.once(stage.Find, "Slipway", b.ipChange("Slipway", ".1.12"))
-	all, err := b.Store.ChangesOfDevice(t.Context(), b.device("Slipway").ID, 1)
+	all, err := b.Store.ChangesOf(t.Context(), b.source(b.device("Slipway")), 1)
 	if err != nil || r.Failed != 1 || len(all) != 1 || all[0].State != store.Failed || !strings.Contains(all[0].Says, "127") || !strings.Contains(all[0].Says, "is taken: another device answers there") {
 		t.Fatalf("%+v: %+v, %v", r, all, err)
 	}
@@ -62,13 +62,13 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	v := b.view()
-	if got := b.app.Proposals(time.Now(), v, b.device("Net loft"), stage.Find); len(got) != 0 {
+	if got := b.app.Proposals(time.Now(), v, v.Of(b.device("Net loft")), stage.Find); len(got) != 0 {
 		t.Errorf("proposed: %+v", got)
 	}
 	if says := b.sentences(b.device("Net loft")); !strings.Contains(says, "find.factory-address") {
 		t.Error(says)
 	}
-	for _, f := range b.app.Findings(time.Now(), v, b.device("Net loft"), stage.Find) {
+	for _, f := range b.app.Findings(time.Now(), v, v.Of(b.device("Net loft")), stage.Find) {
 		if f.Code == "find.factory-address" && !strings.Contains(f.WayOut, "is taken: Slipway answers there") {
 			t.Error(f.WayOut)
 		}
@@ -95,7 +95,7 @@ func TestWhoeverAnswersAtTheNewAddressGetsNoAccount(t *testing.T) {
 	})}
 	t.Cleanup(func() { _ = thief.Close() })
 	ch := b.ipChange(place, ".3.78")
-	run, err := b.app.Once(t.Context(), engine.Ask{Stage: stage.Find}, b.device(place), ch)
+	run, err := b.app.Once(t.Context(), engine.Ask{Stage: stage.Find}, b.source(b.device(place)), ch)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +108,7 @@ func TestWhoeverAnswersAtTheNewAddressGetsNoAccount(t *testing.T) {
 	if r := b.wait(run, nil); r.Failed != 1 {
 		t.Errorf("%+v", r)
 	}
-	all, err := b.Store.ChangesOfDevice(t.Context(), b.device(place).ID, 1)
+	all, err := b.Store.ChangesOf(t.Context(), b.source(b.device(place)), 1)
 	if err != nil || len(all) != 1 || all[0].State != store.Asks {
 		t.Errorf("%+v %v", all, err)
 	}
@@ -134,7 +134,7 @@ func TestAChangeThatHangsIsSettled(t *testing.T) {
 	if r := b.apply(stage.Clock, "Berth 1 ramp"); r.Failed != 1 {
 		t.Fatalf("%+v", r)
 	}
-	all, err := b.Store.ChangesOfDevice(t.Context(), b.device("Berth 1 ramp").ID, 9)
+	all, err := b.Store.ChangesOf(t.Context(), b.source(b.device("Berth 1 ramp")), 9)
 	if err != nil || len(all) < 2 {
 		t.Fatalf("%+v %v", all, err)
 	}
@@ -175,7 +175,7 @@ func TestALockedTableIsOursAndTriedAgain(t *testing.T) {
 	if _, err := tx.Exec(ctx, `lock table mark in access exclusive mode`); err != nil {
 		t.Fatal(err)
 	}
-	n := store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read, Title: "Read", Devices: []int64{b.device("Slipway").ID}}
+	n := store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read, Title: "Read", Of: store.OfDevices(b.device("Slipway").ID)}
 	run, err := b.app.Begin(ctx, n, false)
 	if err != nil {
 		t.Fatal(err)
@@ -227,7 +227,7 @@ func TestOpenChangesOfEndedStepsAreSwept(t *testing.T) {
 	if _, err := b.Store.SweepChanges(ctx); err != nil { // the engine may have swept them before
 		t.Fatal(err)
 	}
-	all, err := b.Store.ChangesOfDevice(ctx, d.ID, 9)
+	all, err := b.Store.ChangesOf(ctx, b.source(d), 9)
 	if err != nil || len(all) != 3 {
 		t.Fatalf("%+v %v", all, err)
 	}

@@ -56,7 +56,7 @@ func startNonconforming(t *testing.T) (*fixture, map[string]*camera.Camera) {
 	h := testbed.Start(t)
 	ctx := context.Background()
 	cams := map[string]*camera.Camera{}
-	var fresh []store.Device
+	var fresh []store.NewDevice
 	for _, cfg := range demo.Nonconforming(h.Net, h.Secrets) {
 		c, err := camera.Start(ctx, cfg)
 		if err != nil {
@@ -65,7 +65,7 @@ func startNonconforming(t *testing.T) (*fixture, map[string]*camera.Camera) {
 		t.Cleanup(c.Close)
 		cams[cfg.Place] = c
 		at := cfg.Address
-		fresh = append(fresh, store.Device{SiteID: h.Site, Kind: identity.Camera, Place: cfg.Place, Make: cfg.Make, Model: cfg.Model, Address: &at, ExpectedAt: &at, Expected: true})
+		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: h.Site, Kind: identity.Camera, Place: cfg.Place, Make: cfg.Make, Model: cfg.Model, Address: &at, ExpectedAt: &at, Expected: true}})
 	}
 	if err := h.Store.AddNetwork(ctx, h.Site, "Odd ones", h.Net.NonconformingPrefix()); err != nil {
 		t.Fatal(err)
@@ -104,7 +104,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	slices.Sort(places)
 	b.find()
 	b.read(stage.SignIn, slices.DeleteFunc(slices.Clone(places), func(p string) bool { return p == "Maker's default" })...)
-	b.wait(b.app.Begin(ctx, store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "With defaults", Devices: []int64{b.device("Maker's default").ID}, Factory: true}, false))
+	b.wait(b.app.Begin(ctx, store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "With defaults", Of: store.OfDevices(b.device("Maker's default").ID), Factory: true}, false))
 	b.readAll(stage.Clock)
 	b.wantCodes(codesOf)
 	if a, _ := site.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
@@ -133,7 +133,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		t.Errorf("%+v", steps)
 	}
 	b.wantCodes(map[string]string{"Spells its zone": ""})
-	made, err := b.Store.ChangesOfDevice(ctx, b.device("Spells its zone").ID, 1)
+	made, err := b.Store.ChangesOf(ctx, b.source(b.device("Spells its zone")), 1)
 	if err != nil || len(made) != 1 || made[0].State != store.Verified {
 		t.Fatalf("%+v %v", made, err)
 	}
@@ -203,7 +203,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	testbed.Until(t, 30*time.Second, "its clock is read after the restart", func() bool {
-		all, err := b.Store.ChangesOfDevice(ctx, b.device("Loses its clock").ID, 1)
+		all, err := b.Store.ChangesOf(ctx, b.source(b.device("Loses its clock")), 1)
 		return err == nil && all[0].State == store.Failed && strings.Contains(all[0].Says, "it is still")
 	})
 	if got := b.codes(b.device("Loses its clock")); got != "clock.refused" {
@@ -226,7 +226,7 @@ func TestARecordersOwnClockIsNamedAndSet(t *testing.T) {
 	if got := b.codes(b.device("Slipway")); got != "clock.at-risk" { // a camera is held against its recorder, wrong or not
 		t.Errorf("Slipway: %q%s", got, b.sentences(b.device("Slipway")))
 	}
-	changes := b.app.Proposals(time.Now(), b.view(), rec, stage.Clock)
+	changes := b.proposals(rec, stage.Clock)
 	if len(changes) != 1 || changes[0].Risk != finding.Gap {
 		t.Fatalf("%+v", changes)
 	}
@@ -267,7 +267,7 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 // once makes one change of a camera.
 func (b *fixture) once(st stage.Stage, place string, c finding.Change) store.Run {
 	b.t.Helper()
-	return b.wait(b.app.Once(context.Background(), engine.Ask{Stage: st}, b.device(place), c))
+	return b.wait(b.app.Once(context.Background(), engine.Ask{Stage: st}, b.source(b.device(place)), c))
 }
 
 func post(t *testing.T, c *camera.Camera, path string) {
@@ -304,13 +304,13 @@ func TestARecorderThatKnocksIsNamedPausedAndGivenTheAccount(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	pause := b.app.Proposals(time.Now(), b.view(), b.device("Slipway"), stage.SignIn)
+	pause := b.proposals(b.device("Slipway"), stage.SignIn)
 	if len(pause) != 1 || pause[0].Kind != access.Pause {
 		t.Fatalf("%+v", pause)
 	}
 	b.Fleet.Recorders[0].PauseAll() // as its button does, and without a sign-in after it
 	b.slot("Slipway")
-	only := store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "That set alone", Devices: []int64{b.device("Slipway").ID}, Set: fresh}
+	only := store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "That set alone", Of: store.OfDevices(b.device("Slipway").ID), Set: fresh}
 	b.wait(b.app.Begin(t.Context(), only, false))
 	if a, ok := site.Account.Of(b.view(), b.device("Slipway").ID); !ok || a.Set != "Exchanged" {
 		t.Fatalf("%+v%s", a, b.sentences(b.device("Slipway")))

@@ -42,7 +42,7 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 	var err error
 	sel.Ready = q.Stage
 	if of != Recorders {
-		if n.Devices, err = e.store.Resolve(ctx, sel); err != nil {
+		if n.Of, err = e.store.Resolve(ctx, sel, q.Stage); err != nil {
 			return 0, err
 		}
 	}
@@ -51,9 +51,13 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		if err != nil {
 			return 0, err
 		}
-		n.Devices = append(n.Devices, recorders...)
+		n.Of = append(n.Of, store.OfDevices(recorders...)...)
 	}
-	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Devices), "device"))
+	one := "view"
+	if q.Stage.OfDevice() || of == Recorders {
+		one = "device"
+	}
+	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Of), one))
 	return e.Begin(ctx, n, false)
 }
 

@@ -48,7 +48,7 @@ func (b *fixture) held(v *site.Snapshot, d store.Device, c *camera.Camera) (stri
 func (b *fixture) slot(camera string) *channel.Slot {
 	b.t.Helper()
 	b.read(stage.Channels, camera)
-	_, s, _ := b.view().HolderOf(b.device(camera))
+	_, s, _ := b.view().HolderOf(b.source(b.device(camera)))
 	return s
 }
 
@@ -84,7 +84,7 @@ func TestRotationTakesTheRecorderAlong(t *testing.T) {
 	if !ok || !strings.Contains(name, "own") || cam.Opens("otter", b.Secrets.House) {
 		t.Errorf("opens with %q: %v; the old password: %v", name, ok, cam.Opens("otter", b.Secrets.House))
 	}
-	all, err := b.Store.ChangesOfDevice(t.Context(), b.device("Slipway").ID, 4)
+	all, err := b.Store.ChangesOf(t.Context(), b.source(b.device("Slipway")), 4)
 	if err != nil || len(all) != 4 {
 		t.Fatalf("%d changes, %v", len(all), err)
 	}
@@ -199,7 +199,8 @@ func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
 	}
 	b.read(stage.SignIn, "Slipway")
 	if name, ok := b.held(b.view(), b.device("Slipway"), again); !ok || again.Locked() {
-		t.Fatalf("nobody holds its password: it is taken for %s%s", name, b.sentences(b.device("Slipway")))
+		tries, err := b.Store.Tries(t.Context(), b.device("Slipway").ID)
+		t.Fatalf("nobody holds its password: it is taken for %s%s\n%+v %v", name, b.sentences(b.device("Slipway")), tries, err)
 	}
 	if got := b.codes(b.device("Slipway")); !strings.Contains(got, "access.held") {
 		t.Errorf("%q%s", got, b.sentences(b.device("Slipway")))
@@ -297,7 +298,7 @@ func (b *fixture) putRight(place, when string) {
 		b.read(stage.Channels, place)
 		b.read(stage.SignIn, place)
 		for _, st := range []stage.Stage{stage.SignIn, stage.Channels} {
-			if d := b.device(place); len(b.app.Proposals(time.Now(), b.view(), d, st)) > 0 {
+			if d := b.device(place); len(b.proposals(d, st)) > 0 {
 				b.apply(st, place)
 			}
 		}
@@ -384,7 +385,7 @@ func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
 	if len(ids) != n {
 		t.Fatalf("%d bulk cameras, want %d", len(ids), n)
 	}
-	picks, _, err := b.idle().Propose(ctx, b.Site, stage.Clock, ids)
+	picks, _, err := b.idle().Propose(ctx, b.Site, stage.Clock, store.OfDevices(ids...))
 	if err != nil || len(picks) != n {
 		t.Fatalf("%d cameras have something proposed: %v", len(picks), err)
 	}

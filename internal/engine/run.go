@@ -43,7 +43,7 @@ func writesRecorder(changes []finding.Change) bool {
 // which takes some seconds each.
 const narrowMost = 16
 
-func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool, picks map[int64]Pick) error {
+func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps []store.Step, walk bool, picks map[store.Target]Pick) error {
 	atOnce, err := e.store.AtOnce(ctx, tx, n.Site)
 	if err != nil {
 		return err
@@ -52,9 +52,8 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 	jobs := make([]river.InsertManyParams, 0, len(steps))
 	for _, s := range steps {
 		a := stepArgs{AtOnce: atOnce, Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set, Net: s.Net}
-		if s.DeviceID != nil {
-			a.Device = *s.DeviceID
-		}
+		of := s.Target()
+		a.Device, a.Source = of.Device, of.Source
 		if s.NetworkID != nil {
 			a.Network = *s.NetworkID
 		}
@@ -62,7 +61,7 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 		if !s.Known { // what never opened may be anything: it goes after what did
 			first = 2
 		}
-		p := picks[a.Device]
+		p := picks[of]
 		a.Recorder = writesRecorder(p.Changes)
 		jobs = append(jobs, river.InsertManyParams{Args: a, InsertOpts: &river.InsertOpts{Priority: max(first, priority(p.Changes))}})
 	}

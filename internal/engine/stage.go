@@ -19,11 +19,11 @@ import (
 //	func (l Lens) Read(ctx context.Context, v *engine.Visit) (string, error) {
 //		c, err := l.accounts.Open(ctx, v.Device, s) // one device: facts
 //		…
-//		return "lens read", l.store.KeepFacts(ctx, lens.New(v.Device.ID, "GetLens", now, reading))
+//		return "lens read", l.store.KeepFacts(ctx, lens.New(v.Source, "GetLens", now, reading))
 //	}
 //
-//	func (Lens) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-//		r, ok := lens.Of(s, d.ID)
+//	func (Lens) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+//		r, ok := lens.Of(s, of)
 //		return stage.Verdict{Read: ok, Findings: core.Judge(r), Done: "It is sharp."}
 //	}
 //
@@ -32,13 +32,14 @@ import (
 // An Editor is asked to read before it is asked to write, so that no change is made twice.
 type Stage interface {
 	ID() stage.Stage
-	// Read reads the facts of the visit's device and keeps them. The summary is what the
+	// Read reads the facts of the visit's view, or device, and keeps them. The summary is what the
 	// run's page tells. Trouble with the device is returned, after it was kept as a fact.
 	Read(ctx context.Context, v *Visit) (summary string, err error)
-	// Judge says how a device stands in the stage. It does no I/O.
-	Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict
-	// Propose lists what would put a device right. It does no I/O.
-	Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change
+	// Judge says how a source stands in the stage; where the stage is the device's, it is
+	// asked of the device's first view, for all. It does no I/O.
+	Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict
+	// Propose lists what would put a source right, as Judge. It does no I/O.
+	Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change
 	// Editor opens what reads and writes the thing that a change is about. A kind that
 	// isn't this stage's is ErrKind.
 	Editor(ctx context.Context, v *Visit, c store.Change) (Editor, error)
@@ -72,10 +73,10 @@ type Manner struct {
 // Mannered is a Stage whose readings are run in another manner than the usual.
 type Mannered interface{ Manner() Manner }
 
-// Planner is a Stage whose proposals for several devices depend on each other. Plan
-// returns what is asked device by device, in the order of the list.
+// Planner is a Stage whose proposals for several sources depend on each other. Plan
+// returns what is asked source by source, in the order of the list.
 type Planner interface {
-	Plan(now time.Time) func(s *site.Snapshot, d store.Device) []finding.Change
+	Plan(now time.Time) func(s *site.Snapshot, of site.Source) []finding.Change
 }
 
 // Verifier is a Stage that says itself whether a change of its own still holds some time
@@ -111,9 +112,11 @@ func (e EditorFuncs) Close() error {
 	return nil
 }
 
-// Visit is what a stage is asked to do on one device, or network.
+// Visit is what a stage is asked to do on one view of a device, on a device, or on a
+// network.
 type Visit struct {
-	Device  store.Device
+	Source  site.Source    // the view; of a stage that is the device's, its first; a recorder as a whole
+	Device  store.Device   // of Source
 	Network *store.Network // of a stage that reads networks; else nil
 	Site    int64
 	Narrow  bool  // one of few: measured as finely as it can be
@@ -151,8 +154,14 @@ func (v *Visit) Stopped(ctx context.Context) (bool, error) {
 // As is the visit of another device of the site.
 func (v *Visit) As(d store.Device) *Visit {
 	w := *v
-	w.Device = d
+	w.Source, w.Device = d.Whole(), d
 	return &w
+}
+
+// at is a visit that is made of a source.
+func (v Visit) at(of site.Source) *Visit {
+	v.Source, v.Device = of, of.Device
+	return &v
 }
 
 // AnyOf says whether one of the changes is a stage's.

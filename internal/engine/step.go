@@ -38,6 +38,7 @@ type stepArgs struct {
 	Stage    stage.Stage  `json:"stage"`
 	Act      store.Act    `json:"act"`
 	Device   int64        `json:"device"`
+	Source   int64        `json:"source"` // the view; 0: the device itself, or its first view
 	Network  int64        `json:"network"`
 	Walk     bool         `json:"walk"`
 	Net      int64        `json:"net"`      // the device's network, whose limit it counts for
@@ -287,16 +288,16 @@ func (e *Engine) step(ctx context.Context, a attempt) (string, error) {
 	if a.Network != 0 {
 		return e.readNetwork(ctx, st, v, a.Network)
 	}
-	d, err := e.store.Device(ctx, a.Device)
+	of, err := e.store.Source(ctx, store.Target{Device: a.Device, Source: a.Source})
 	if err != nil {
 		return "", err
 	}
-	v.Device = d
+	v = v.at(of)
 	if a.Act == store.Apply {
 		return e.apply(ctx, v, a)
 	}
 	says, err := st.Read(ctx, v)
-	if jerr := e.judgeAround(ctx, d); jerr != nil {
+	if jerr := e.judgeAround(ctx, v.Device); jerr != nil {
 		return "", jerr
 	}
 	return says, err

@@ -170,7 +170,7 @@ func TestAThingThatReadsNeitherFromNorToIsAsked(t *testing.T) {
 	b.read(stage.SignIn, "Berth 1 ramp", "Terminal recorder")
 	b.read(stage.Clock, "Berth 1 ramp")
 	d := b.device("Berth 1 ramp")
-	picks := []engine.Pick{{Device: d, Changes: b.app.Proposals(time.Now(), b.view(), d, stage.Clock)[:1]}}
+	picks := []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Clock)[:1]}}
 	picks[0].Changes[0].From, picks[0].Changes[0].Args["old_zone"] = "UTC+5 · daylight off", "UTC+5" // which it never read
 	b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Clock, Title: "Apply"}, picks))
 	all, err := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
@@ -192,14 +192,14 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	b.read(stage.SignIn, "Slipway", "Terminal recorder")
 	b.read(stage.Streams, "Slipway")
 	d := b.device("Slipway")
-	run, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Device: d, Changes: b.app.Proposals(time.Now(), b.view(), d, stage.Channels)}})
+	run, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Device: d, Changes: b.app.Proposals(time.Now(), b.view(), d, stage.Channels)}}); !trouble.IsTold(err) {
+	if _, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}}); !trouble.IsTold(err) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
-	if picks, underWay, err := b.app.Propose(context.Background(), b.Site, stage.Channels, []int64{d.ID}); err != nil || len(picks) != 0 || underWay != 1 {
+	if picks, underWay, err := b.app.Propose(context.Background(), b.Site, stage.Channels, []store.Target{{Device: d.ID, Source: b.source(d).ID}}); err != nil || len(picks) != 0 || underWay != 1 {
 		t.Errorf("what is under way is proposed again: %+v, %d, %v", picks, underWay, err)
 	}
 	if err := b.Store.StopRun(context.Background(), b.Site, run); err != nil {
@@ -289,7 +289,7 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	ctx := context.Background()
 	b.place("Slipway")
 	d := b.device("Slipway")
-	walk := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Devices: []int64{d.ID}}
+	walk := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Of: store.OfDevices(d.ID)}
 	if r := b.wait(b.app.Begin(ctx, walk, true)); r.Failed != 1 {
 		t.Errorf("a camera without a route was walked: %+v", r)
 	}
@@ -301,8 +301,8 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	}
 	b.wait(b.app.Begin(ctx, walk, true))
 	b.want("Slipway", stage.Prove, stage.Ready)
-	f := b.view().Routes(d)
+	f := b.view().Routes(b.source(d))
 	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)
-	b.wait(b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"}, []engine.Pick{{Device: d, Changes: []finding.Change{pull}}}))
+	b.wait(b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"}, []engine.Pick{{Source: b.source(d), Changes: []finding.Change{pull}}}))
 	b.want("Slipway", stage.Prove, stage.Stale)
 }

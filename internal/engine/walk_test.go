@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/app"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
@@ -45,6 +46,19 @@ func (b *fixture) device(place string) store.Device {
 	return store.Device{}
 }
 
+// source is a device as a source: its first view, or a recorder as a whole.
+func (b *fixture) source(d store.Device) site.Source {
+	b.t.Helper()
+	return b.view().Of(d)
+}
+
+// proposals are what a stage proposes for a device's first view now.
+func (b *fixture) proposals(d store.Device, st stage.Stage) []finding.Change {
+	b.t.Helper()
+	v := b.view()
+	return b.app.Proposals(time.Now(), v, v.Of(d), st)
+}
+
 // wait waits for a run to end.
 func (b *fixture) wait(run int64, err error) store.Run {
 	b.t.Helper()
@@ -78,7 +92,12 @@ func (b *fixture) read(st stage.Stage, places ...string) store.Run {
 	b.t.Helper()
 	n := store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read"}
 	for _, p := range places {
-		n.Devices = append(n.Devices, b.device(p).ID)
+		of := b.source(b.device(p))
+		t := store.Target{Device: of.Device.ID}
+		if !st.OfDevice() {
+			t.Source = of.ID
+		}
+		n.Of = append(n.Of, t)
 	}
 	return b.wait(b.app.Begin(context.Background(), n, false))
 }
@@ -87,7 +106,7 @@ func (b *fixture) read(st stage.Stage, places ...string) store.Run {
 func (b *fixture) apply(st stage.Stage, place string) store.Run {
 	b.t.Helper()
 	d := b.device(place)
-	return b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []engine.Pick{{Device: d, Changes: b.app.Proposals(time.Now(), b.view(), d, st)}}))
+	return b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, st)}}))
 }
 
 // place finds a camera and the recorder, signs in, plays its streams and puts it on a channel.
@@ -101,7 +120,7 @@ func (b *fixture) place(camera string) {
 
 func (b *fixture) mark(place string, st stage.Stage) stage.Mark {
 	b.t.Helper()
-	id := b.device(place).SourceID
+	id := b.source(b.device(place)).ID
 	all, err := b.Store.Marks(context.Background(), []int64{id})
 	if err != nil {
 		b.t.Fatal(err)
@@ -149,9 +168,9 @@ func TestFromNotFoundToProven(t *testing.T) {
 	}
 	b.want("Slipway", stage.Routes, stage.Ready)
 	d := b.device("Slipway")
-	b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Devices: []int64{d.ID}}, true))
+	b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Of: store.OfDevices(d.ID)}, true))
 	b.want("Slipway", stage.Prove, stage.Ready)
-	p := b.view().Proofs[d.SourceID]
+	p := b.view().Proofs[b.source(d).ID]
 	for _, bar := range proof.Judge(time.Now(), p.Test, "Slipway") {
 		t.Logf("%s leg: %v %s (± %v)", bar.Leg, bar.Took, bar.Verdict, bar.Error)
 		if bar.Verdict != proof.OnTime {
@@ -181,7 +200,7 @@ func TestFromNotFoundToProven(t *testing.T) {
 	})
 	// A second run proposes nothing.
 	for _, st := range []stage.Stage{stage.Clock, stage.Channels} {
-		if c := b.app.Proposals(time.Now(), b.view(), b.device("Berth 1 ramp"), st); len(c) > 0 {
+		if c := b.proposals(b.device("Berth 1 ramp"), st); len(c) > 0 {
 			t.Errorf("%v still proposes %+v", st, c)
 		}
 	}

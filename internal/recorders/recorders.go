@@ -131,7 +131,7 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 	}
 	var judge []int64
 	var told store.Writes
-	var fresh []store.Device
+	var fresh []store.NewDevice
 	var freshSeen []identity.Sighting
 	for _, p := range table.Ports {
 		at, err := netip.ParseAddr(p.Address)
@@ -141,7 +141,8 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 		s := identity.Sighting{Address: at, At: table.At, Ways: []identity.Way{identity.OnAPort}, UUID: identity.CleanUUID(p.UUID), MAC: identity.CleanMAC(p.MAC), Make: p.Make, Model: p.Model, Kind: identity.Camera}
 		id := known[at]
 		if id == 0 {
-			fresh = append(fresh, store.Device{SiteID: rec.SiteID, Kind: identity.Camera, Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at, RecorderID: &rec.ID})
+			fresh = append(fresh, store.NewDevice{RecorderID: &rec.ID,
+				Device: store.Device{SiteID: rec.SiteID, Kind: identity.Camera, Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at}})
 			freshSeen = append(freshSeen, s)
 			continue
 		}
@@ -169,16 +170,16 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 	return r.Engine.Judge(ctx, rec.SiteID, append([]int64{}, judge...))
 }
 
-// Holding reads the camera's recorder afresh and finds the slot that holds it; nil where
+// Holding reads the recorder of the visit's view afresh and finds the slot that holds it; nil where
 // none does.
 func (r *Reader) Holding(ctx context.Context, v *engine.Visit) (store.Device, *channel.Slot, error) {
 	s, err := v.Snapshot(ctx)
 	if err != nil {
 		return store.Device{}, nil, err
 	}
-	rec, _, ok := s.HolderOf(v.Device)
+	rec, _, ok := s.HolderOf(v.Source)
 	if !ok {
-		return store.Device{}, nil, trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+		return store.Device{}, nil, trouble.Told("No recorder is planned for " + v.Source.Place + ".")
 	}
 	if _, err := r.Read(ctx, rec); err != nil {
 		return rec, nil, err
@@ -186,11 +187,11 @@ func (r *Reader) Holding(ctx context.Context, v *engine.Visit) (store.Device, *c
 	if s, err = v.Snapshot(ctx); err != nil {
 		return rec, nil, err
 	}
-	rec, slot, _ := s.HolderOf(v.Device)
+	rec, slot, _ := s.HolderOf(v.Source)
 	return rec, slot, nil
 }
 
-// KeepInputs reads what a camera's channel hears; where no channel holds it there is
+// KeepInputs reads what a view's channel hears; where no channel holds it there is
 // nothing to read.
 func (r *Reader) KeepInputs(ctx context.Context, v *engine.Visit) error {
 	rec, slot, err := r.Holding(ctx, v)
@@ -206,7 +207,7 @@ func (r *Reader) KeepInputs(ctx context.Context, v *engine.Visit) error {
 	if err != nil {
 		return err
 	}
-	return r.Store.KeepFacts(ctx, site.Inputs.New(v.Device.ID, "GET /api/channels/n/inputs", time.Now().UTC(), in))
+	return r.Store.KeepFacts(ctx, site.Inputs.New(v.Source, "GET /api/channels/n/inputs", time.Now().UTC(), in))
 }
 
 // Slot reads one channel of a recorder now; taken is false where nothing holds it.

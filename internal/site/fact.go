@@ -18,13 +18,17 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Fact is the typed key of a fact: its name, and the type that its value has as JSON.
+// Fact is the typed key of a device's fact: its name, and the type that its value has as JSON.
 // A stage of one's own makes its own keys:
 //
 //	var lens = site.Fact[Lens]{Name: "lens.reading"}
 //	err := st.KeepFacts(ctx, lens.New(d.ID, "GetLens", now, l)) // when it was read
 //	l, ok := lens.Of(snapshot, d.ID)                            // when it is judged
 type Fact[T any] struct{ Name string }
+
+// ViewFact is the typed key of a fact of one view of a device. Each of a device's views
+// has its own.
+type ViewFact[T any] struct{ Name string }
 
 // Keys of the facts that are kept of devices.
 var (
@@ -44,16 +48,20 @@ var (
 	ShownPin     = Fact[string]{fact.ShownPin}                   // of the one that it showed at last
 	Clock        = Fact[clock.Reading]{fact.Clock}
 	Profiles     = Fact[[]stream.Profile]{fact.Profiles}
-	Measured     = Fact[[]stream.Measured]{fact.Measured}
-	StreamsAsked = Fact[Inquiry]{fact.StreamsAsked}
 	Recorder     = Fact[channel.Recorder]{fact.Recorder} // a recorder's status and channel table
 	RecorderPin  = Fact[string]{fact.RecorderPin}
 	ServesNTP    = Fact[bool]{fact.ServesNTP}
 	Reached      = Fact[Inquiry]{fact.Reached} // the last reading of a recorder
 	Topics       = Fact[[]topic.Description]{fact.Topics}
-	Rules        = Fact[[]rule.Rule]{fact.Rules}
-	Inputs       = Fact[route.Inputs]{fact.Inputs}
-	RoutesAsked  = Fact[Inquiry]{fact.RoutesAsked}
+)
+
+// Keys of the facts that are kept of a device's views.
+var (
+	Measured     = ViewFact[[]stream.Measured]{fact.Measured} // of the profiles that show it
+	StreamsAsked = ViewFact[Inquiry]{fact.StreamsAsked}
+	Rules        = ViewFact[[]rule.Rule]{fact.Rules}   // of its analytics
+	Inputs       = ViewFact[route.Inputs]{fact.Inputs} // of its channel
+	RoutesAsked  = ViewFact[Inquiry]{fact.RoutesAsked}
 )
 
 // Inquiry says when a stage's facts were last asked for and what hindered it.
@@ -69,27 +77,36 @@ type Inquiry struct {
 	Locked     time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
 }
 
-// kept names a decoded fact of one device.
+// kept names a decoded fact of one device, or of one of its views.
 type kept struct {
-	device int64
-	name   string
+	device, view int64
+	name         string
 }
 
 // Of is the fact of a device, decoded at its first reading of the snapshot and kept
 // from then on: it is shared and must not be written. ok is false where it isn't there,
 // or can't be decoded, which Snapshot.Err tells.
 func (f Fact[T]) Of(s *Snapshot, device int64) (value T, ok bool) {
-	raw, there := s.facts[device][f.Name]
+	return decoded[T](s, s.facts[device], f.Name)
+}
+
+// Of is the fact of a view, as Fact.Of.
+func (f ViewFact[T]) Of(s *Snapshot, of Source) (value T, ok bool) {
+	return decoded[T](s, s.ofView[of.ID], f.Name)
+}
+
+func decoded[T any](s *Snapshot, facts store.Facts, name string) (value T, ok bool) {
+	raw, there := facts[name]
 	if !there {
 		return value, false
 	}
-	key := kept{device, f.Name}
+	key := kept{raw.DeviceID, raw.View, name}
 	if had, decoded := s.decoded[key]; decoded {
 		value, ok = had.(T)
 		return value, ok
 	}
 	if err := json.Unmarshal(raw.Value, &value); err != nil {
-		s.bad = append(s.bad, fmt.Errorf("site: fact %s of device %d: %w", f.Name, device, err))
+		s.bad = append(s.bad, fmt.Errorf("site: fact %s of device %d: %w", name, raw.DeviceID, err))
 		s.decoded[key] = nil
 		var zero T
 		return zero, false
@@ -113,7 +130,15 @@ func (f Fact[T]) From(facts store.Facts) (value T, ok bool, err error) {
 // ReadAt tells when the fact was read, zero when it wasn't.
 func (f Fact[T]) ReadAt(s *Snapshot, device int64) time.Time { return s.facts[device][f.Name].ReadAt }
 
+// ReadAt tells when the fact was read, zero when it wasn't.
+func (f ViewFact[T]) ReadAt(s *Snapshot, of Source) time.Time { return s.ofView[of.ID][f.Name].ReadAt }
+
 // New is the fact with a value, to be kept: via is the call that read it at at.
 func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewFact {
 	return store.NewFact{Device: device, Name: f.Name, Via: via, At: at, Value: value}
+}
+
+// New is the fact with a value, to be kept of a view, as Fact.New.
+func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.NewFact {
+	return store.NewFact{Device: of.Device.ID, View: of.ID, Name: f.Name, Via: via, At: at, Value: value}
 }

@@ -18,24 +18,32 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/store"
 )
+
+// Source is one view of a device as it is enrolled, a row of the Board: what a stage judges
+// and proposes for. A recorder has no view: as a Source it is its Device alone.
+type Source = store.Source
 
 // Snapshot is one reading of a site, or of a part of it: what the rules judge and what
 // pages show. It takes a fixed number of queries. It isn't safe for several goroutines.
 type Snapshot struct {
 	Site    store.Site
 	Devices []store.Device
+	Sources []Source // views of these devices, in the list's order
 	Tries   map[int64][]access.Try
 	Proofs  map[int64]store.Proof
 	Sets    map[int64]access.Set // shared ones, and those that open these devices
 
 	networks  []netplan.Network // of the site, single addresses left out
 	least     []identity.Least
-	accepted  map[int64]map[stage.Stage]map[string]finding.Acceptance
+	accepted  map[store.Target]map[stage.Stage]map[string]finding.Acceptance
 	behind    map[netip.Addr]identity.Behind // what hangs on recorders' own ports
 	recorders []store.Device
 	facts     map[int64]store.Facts
+	ofView    map[int64]store.Facts
+	views     map[int64][]Source // by device
 	decoded   map[kept]any
 	byID      map[int64]int
 	holders   channel.Holders
@@ -50,13 +58,16 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 	if err != nil {
 		return nil, err
 	}
-	s := &Snapshot{Site: read.Site, Devices: read.Devices, Tries: read.Tries, Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
-		facts: read.Facts, taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
+	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries, Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
+		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source, len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
 	for i, d := range s.Devices {
 		s.byID[d.ID] = i
 		if d.Kind == identity.Recorder {
 			s.recorders = append(s.recorders, d)
 		}
+	}
+	for _, v := range s.Sources {
+		s.views[v.Device.ID] = append(s.views[v.Device.ID], v)
 	}
 	for _, n := range read.Nets {
 		if !n.Single {
@@ -95,6 +106,26 @@ func (s *Snapshot) Cameras() []store.Device {
 	return slices.DeleteFunc(slices.Clone(s.Devices), func(d store.Device) bool { return d.Kind != identity.Camera })
 }
 
+// Views of a device, its first one first; a recorder has none.
+func (s *Snapshot) Views(device int64) []Source { return s.views[device] }
+
+// Of is a device as a source: a camera as its first view, a recorder as a whole.
+func (s *Snapshot) Of(d store.Device) Source {
+	if all := s.views[d.ID]; len(all) > 0 {
+		return all[0]
+	}
+	return d.Whole()
+}
+
+// Source finds a view of the snapshot by its number.
+func (s *Snapshot) Source(id int64) (Source, bool) {
+	i := slices.IndexFunc(s.Sources, func(v Source) bool { return v.ID == id })
+	if i < 0 {
+		return Source{}, false
+	}
+	return s.Sources[i], true
+}
+
 // Recorders of the snapshot.
 func (s *Snapshot) Recorders() []store.Device { return s.recorders }
 
@@ -128,9 +159,14 @@ func (s *Snapshot) Behind(at netip.Addr) (b identity.Behind, ok bool) {
 	return b, ok
 }
 
-// Accepted are the findings of a device in a stage that a person lives with, by code.
-func (s *Snapshot) Accepted(device int64, st stage.Stage) map[string]finding.Acceptance {
-	return s.accepted[device][st]
+// Accepted are the findings of a source in a stage that a person lives with, by code; of
+// its device where the stage is the device's.
+func (s *Snapshot) Accepted(of Source, st stage.Stage) map[string]finding.Acceptance {
+	at := store.Target{Device: of.Device.ID}
+	if !st.OfDevice() {
+		at.Source = of.ID
+	}
+	return s.accepted[at][st]
 }
 
 // Version of all that a device's marks rest on: it grows with every change of its own
@@ -146,22 +182,50 @@ func (s *Snapshot) RecorderTrouble(id int64) string {
 	return asked.Trouble
 }
 
-// HolderOf is the recorder that holds a camera, with the slot, or the planned one, with
+// HolderOf is the recorder that holds a view, with the slot, or the planned one, with
 // none.
-func (s *Snapshot) HolderOf(d store.Device) (rec store.Device, slot *channel.Slot, ok bool) {
-	at, planned := "", int64(0)
-	if d.Address != nil {
-		at = d.Address.String()
+func (s *Snapshot) HolderOf(of Source) (rec store.Device, slot *channel.Slot, ok bool) {
+	planned := int64(0)
+	if of.RecorderID != nil {
+		planned = *of.RecorderID
 	}
-	if d.RecorderID != nil {
-		planned = *d.RecorderID
-	}
-	held, ok := s.holders.Of(at, planned)
+	held, ok := s.holders.Of(s.viewOf(of), planned)
 	if !ok {
 		return store.Device{}, nil, false
 	}
 	rec, ok = s.Device(held.Recorder)
 	return rec, held.Slot, ok
+}
+
+// viewOf is a view as recorders' slots are compared with it.
+func (s *Snapshot) viewOf(of Source) channel.View {
+	v := channel.View{First: of.First()}
+	if of.Device.Address != nil {
+		v.Address = of.Device.Address.String()
+	}
+	if of.Video == "" || !s.holders.Hold(v.Address) {
+		return v
+	}
+	own, others := s.profilesOf(of)
+	for _, p := range own {
+		v.Own = append(v.Own, p.Token)
+	}
+	for _, p := range others {
+		v.Others = append(v.Others, p.Token)
+	}
+	return v
+}
+
+// profilesOf are the profiles that show a view, and those that show its device's others.
+func (s *Snapshot) profilesOf(of Source) (own, others []stream.Profile) {
+	all, _ := Profiles.Of(s, of.Device.ID)
+	return stream.OfView(all, of.Video)
+}
+
+// EventsOf is a view as its device's events name it.
+func (s *Snapshot) EventsOf(of Source) topic.View {
+	own, others := s.profilesOf(of)
+	return topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
 }
 
 // Find is what Find's rules are asked of a device.
@@ -203,15 +267,16 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	return f, w
 }
 
-// Clock is what Clock's rules are asked of a camera. What its sign-in window has shown
-// is left to who knows its account.
+// Clock is what Clock's rules are asked of a camera, whose first view's recorder is the
+// one that its time is held against. What its sign-in window has shown is left to who
+// knows its account.
 func (s *Snapshot) Clock(d store.Device) (clock.Facts, clock.Wishes) {
 	var f clock.Facts
 	if r, ok := Clock.Of(s, d.ID); ok {
 		f.Camera = &r
 	}
 	holder := clock.Holder{}
-	if rec, slot, ok := s.HolderOf(d); ok {
+	if rec, slot, ok := s.HolderOf(s.Of(d)); ok {
 		holder = clock.Holder{ID: rec.ID, Name: rec.Place, Holds: slot != nil}
 		if r, read := Clock.Of(s, rec.ID); read {
 			holder.Reading = &r
@@ -244,14 +309,15 @@ func (s *Snapshot) shownWindow(d store.Device, f clock.Facts, slot *channel.Slot
 		Refused: slot.State == "refused" && slot.Label == access.Label(account.SetID) && !asked.Locked.After(since)})
 }
 
-// Streams is what Streams' rules are asked of a camera.
-func (s *Snapshot) Streams(d store.Device) (stream.Facts, stream.Wishes) {
-	asked, _ := StreamsAsked.Of(s, d.ID)
+// Streams is what Streams' rules are asked of a view.
+func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
+	asked, _ := StreamsAsked.Of(s, of)
 	f := stream.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
-	f.Profiles, _ = Profiles.Of(s, d.ID)
-	f.Measured, _ = Measured.Of(s, d.ID)
+	own, others := s.profilesOf(of)
+	f.Profiles, f.Elsewhere = own, len(others)
+	f.Measured, _ = Measured.Of(s, of)
 	var w stream.Wishes
-	if rec, _, ok := s.HolderOf(d); ok {
+	if rec, _, ok := s.HolderOf(of); ok {
 		w.Recorder = rec.Place
 		if r, ok := Recorder.Of(s, rec.ID); ok {
 			w.Codecs = r.Limits.Codecs
@@ -260,15 +326,15 @@ func (s *Snapshot) Streams(d store.Device) (stream.Facts, stream.Wishes) {
 	return f, w
 }
 
-// Routes is what Routes' rules are asked of a camera.
-func (s *Snapshot) Routes(d store.Device) route.Facts {
-	asked, _ := RoutesAsked.Of(s, d.ID)
+// Routes is what Routes' rules are asked of a view.
+func (s *Snapshot) Routes(of Source) route.Facts {
+	asked, _ := RoutesAsked.Of(s, of)
 	f := route.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
-	f.Topics, _ = Topics.Of(s, d.ID)
-	if in, ok := Inputs.Of(s, d.ID); ok {
+	f.Topics, _ = Topics.Of(s, of.Device.ID)
+	if in, ok := Inputs.Of(s, of); ok {
 		f.Inputs, f.Pegs, f.Events = in.Names, in.Pegs, in.Events
 	}
-	if rec, slot, ok := s.HolderOf(d); ok {
+	if rec, slot, ok := s.HolderOf(of); ok {
 		f.Recorder = rec.Place
 		if slot != nil {
 			f.Channel = slot.Number

@@ -33,9 +33,9 @@ type Kit struct {
 	WalkFor   time.Duration // how long a walk test waits for a person [60 s]
 }
 
-// KeepAsked keeps how asking a device went: when it began, and in which words it failed.
+// KeepAsked keeps how asking for a view went: when it began, and in which words it failed.
 // Trouble of ours isn't kept as the device's, it comes back.
-func (k Kit) KeepAsked(ctx context.Context, fact site.Fact[site.Inquiry], device int64, via string, began time.Time, failed error) error {
+func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of site.Source, via string, began time.Time, failed error) error {
 	if failed != nil && engine.Ours(failed) {
 		return failed
 	}
@@ -43,15 +43,15 @@ func (k Kit) KeepAsked(ctx context.Context, fact site.Fact[site.Inquiry], device
 	if failed != nil {
 		asked.Trouble = trouble.Sentence(failed)
 	}
-	return k.Store.KeepFacts(ctx, fact.New(device, via, began, asked))
+	return k.Store.KeepFacts(ctx, fact.New(of, via, began, asked))
 }
 
-// ChannelOf opens the recorder that holds a camera or is planned to, at the channel that
+// ChannelOf opens the recorder that holds a view or is planned to, at the channel that
 // a change names. The client is the caller's to close.
-func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, d store.Device, c store.Change) (rec *recorder.Client, number int, err error) {
-	holder, _, ok := s.HolderOf(d)
+func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec *recorder.Client, number int, err error) {
+	holder, _, ok := s.HolderOf(of)
 	if !ok {
-		return nil, 0, trouble.Told("No recorder is planned for " + d.Place + ".")
+		return nil, 0, trouble.Told("No recorder is planned for " + of.Place + ".")
 	}
 	if number, err = strconv.Atoi(c.Args["channel"]); err != nil {
 		return nil, 0, fmt.Errorf("change %d names no channel", c.ID)

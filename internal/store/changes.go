@@ -32,7 +32,8 @@ type Change struct {
 	ID        int64
 	SiteID    int64
 	DeviceID  int64
-	SourceID  *int64
+	SourceID  *int64 // the view that it is about; nil: the device itself
+	RowID     int64  // the source whose row shows it: that view, else the device's first; 0: a recorder's
 	StepID    *int64
 	Stage     stage.Stage
 	Kind      string
@@ -62,22 +63,27 @@ func (c Change) Core() finding.Change {
 	return finding.Change{Kind: c.Kind, Key: c.Key, Title: c.Title, From: c.FromText, To: c.ToText, Why: c.Why, Risk: c.Risk, Undo: c.Undo, Args: c.Args}
 }
 
+// About says whether the change is about a view or its device.
+func (c Change) About(of Source) bool {
+	return c.DeviceID == of.Device.ID && (c.SourceID == nil || *c.SourceID == of.ID)
+}
+
 // Open says whether the change isn't settled yet.
 func (c Change) Open() bool { return c.State == Asked || c.State == Sent || c.State == ReadBack }
 
 // Made says whether the device was left as the change wanted.
 func (c Change) Made() bool { return c.State == Verified || c.State == ReadBack }
 
-const changeSelect = `select c.id, c.site_id, c.device_id, c.source_id, c.step_id, c.stage, c.kind, c.key, c.title, c.from_text, c.to_text, c.why, c.risk, c.undo, c.args,
-	c.later, c.state, c.says, c.reads, c.writes, c.undo_of, coalesce(p.name, 'token ' || k.name, 'the product') who, d.place, c.asked_at, c.sent_at, c.settled_at
-	from change c join device d on d.id = c.device_id left join person p on p.id = c.person_id left join api_token k on k.id = c.token_id `
+const changeSelect = `select c.id, c.site_id, c.device_id, c.source_id, coalesce(c.source_id, f.id, 0) row_id, c.step_id, c.stage, c.kind, c.key, c.title, c.from_text, c.to_text, c.why, c.risk, c.undo, c.args,
+	c.later, c.state, c.says, c.reads, c.writes, c.undo_of, coalesce(p.name, 'token ' || k.name, 'the product') who, coalesce(v.name, d.place) place, c.asked_at, c.sent_at, c.settled_at
+	from change c join device d on d.id = c.device_id left join source v on v.id = c.source_id left join source f on f.device_id = c.device_id and f.nth = 1 left join person p on p.id = c.person_id left join api_token k on k.id = c.token_id `
 
 // ErrUnderWay is returned when the same change is being made already.
 var ErrUnderWay = errors.New("that change is under way already")
 
 // NewChange is a change that is asked for, with whose it is.
 type NewChange struct {
-	Site, Device, Source, Step int64
+	Site, Device, Source, Step int64 // Source 0: of the device itself
 	Person, Token              int64
 	UndoOf                     int64
 	Stage                      stage.Stage
@@ -122,15 +128,19 @@ func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
 	return queryOne[Change](ctx, s.Pool, changeSelect+`where c.id = $1`, id)
 }
 
-// ChangesOfDevice lists a device's newest changes.
-func (s *Store) ChangesOfDevice(ctx context.Context, device int64, limit int) ([]Change, error) {
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 order by c.asked_at desc, c.id desc limit $2`, device, limit)
+// ChangesOf lists the newest changes of a view and of its device.
+func (s *Store) ChangesOf(ctx context.Context, of Source, limit int) ([]Change, error) {
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 and (c.source_id is null or c.source_id = $2) order by c.asked_at desc, c.id desc limit $3`, of.Device.ID, of.ID, limit)
 }
 
-// Changes lists a site's changes, newest first, limit of them after skip; of one
-// device where device isn't 0.
-func (s *Store) Changes(ctx context.Context, site, device int64, skip, limit int) ([]Change, error) {
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and ($2 = 0 or c.device_id = $2) order by c.asked_at desc, c.id desc offset $3 limit $4`, site, device, skip, limit)
+// Changes lists a site's changes, newest first, limit of them after skip; where source
+// isn't 0, those of that view and of its device.
+func (s *Store) Changes(ctx context.Context, site, source int64, skip, limit int) ([]Change, error) {
+	if source == 0 {
+		return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 order by c.asked_at desc, c.id desc offset $2 limit $3`, site, skip, limit)
+	}
+	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and c.device_id = (select device_id from source where id = $2) and (c.source_id is null or c.source_id = $2)
+		order by c.asked_at desc, c.id desc offset $3 limit $4`, site, source, skip, limit)
 }
 
 // OpenChanges lists the changes of devices that aren't settled.
@@ -141,7 +151,7 @@ func (s *Store) OpenChanges(ctx context.Context, devices []int64) ([]Change, err
 // Latest says whether no later change of the same thing was asked for.
 func (s *Store) Latest(ctx context.Context, c Change) (bool, error) {
 	var later bool
-	err := s.Pool.QueryRow(ctx, `select exists (select 1 from change where device_id = $1 and key = $2 and id > $3)`, c.DeviceID, c.Key, c.ID).Scan(&later)
+	err := s.Pool.QueryRow(ctx, `select exists (select 1 from change where device_id = $1 and key = $2 and id > $3 and source_id is not distinct from $4)`, c.DeviceID, c.Key, c.ID, c.SourceID).Scan(&later)
 	return !later, err
 }
 

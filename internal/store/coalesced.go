@@ -15,7 +15,7 @@ import (
 // coalesced is what steps that work at the same time ask of the database: one round
 // trip serves all that ask for the same kind of thing just then.
 type coalesced struct {
-	devices coalesce.Group[int64, *Device]
+	sources coalesce.Group[Target, *Source]
 	sets    coalesce.Group[int64, *SealedSet]
 	setsFor coalesce.Group[setsFor, []SealedSet]
 	alike   coalesce.Group[alike, [2][]int64]
@@ -36,7 +36,7 @@ func refused(err error) bool {
 
 func (s *Store) gather() {
 	t := &s.coalesced
-	t.devices = coalesce.Group[int64, *Device]{Do: s.devicesAtOnce}
+	t.sources = coalesce.Group[Target, *Source]{Do: s.sourcesAtOnce}
 	t.sets = coalesce.Group[int64, *SealedSet]{Do: s.setsAtOnce}
 	t.setsFor = coalesce.Group[setsFor, []SealedSet]{Do: s.setsForAtOnce}
 	t.alike = coalesce.Group[alike, [2][]int64]{Do: s.alikeAtOnce}
@@ -72,11 +72,6 @@ func found[T any](p *T, err error) (T, error) {
 		return none, err
 	}
 	return *p, nil
-}
-
-func (s *Store) devicesAtOnce(ctx context.Context, all []int64) ([]*Device, error) {
-	rows, err := queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.id = any($1)`, all)
-	return byID(all, rows, func(d *Device) int64 { return d.ID }), err
 }
 
 func (s *Store) setsAtOnce(ctx context.Context, all []int64) ([]*SealedSet, error) {
@@ -167,7 +162,7 @@ func (s *Store) sitesAtOnce(ctx context.Context, all []siteOf) ([]seen, error) {
 	for i, a := range all {
 		out[i] = read[a.site]
 		if len(all) > 1 {
-			out[i].Devices = out[i].some(a.only)
+			out[i].Devices, out[i].Sources = out[i].some(a.only)
 		}
 	}
 	return out, nil
@@ -188,7 +183,7 @@ func (s *Store) pastAtOnce(ctx context.Context, all []pastOf) ([][]Fact, error) 
 		Nth int64
 		Fact
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select n.nth, h.device_id, h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
+	rows, err := queryAll[row](ctx, s.Pool, `select n.nth, h.device_id, coalesce(h.source_id, 0) "view", h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
 		cross join lateral (select * from fact_history h where h.device_id = n.device_id and h.name = n.name order by h.read_at desc limit n.most) h order by n.nth, h.read_at desc`, devices, names, limits)
 	out := make([][]Fact, len(all))
 	for _, r := range rows {

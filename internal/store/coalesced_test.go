@@ -19,9 +19,9 @@ import (
 
 func cameras(t *testing.T, st *store.Store, site int64, n int) []int64 {
 	t.Helper()
-	all := make([]store.Device, n)
+	all := make([]store.NewDevice, n)
 	for i := range all {
-		all[i] = store.Device{SiteID: site, Kind: identity.Camera, Place: fmt.Sprint("Camera ", i)}
+		all[i].Device = store.Device{SiteID: site, Kind: identity.Camera, Place: fmt.Sprint("Camera ", i)}
 	}
 	ids, err := st.AddDevices(context.Background(), site, all)
 	if err != nil {
@@ -145,7 +145,7 @@ func TestStepsBegunAndEndedAtTheSameTime(t *testing.T) {
 	var run int64
 	var steps []store.Step
 	if err := st.InTx(ctx, func(tx pgx.Tx) (err error) {
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Clock, Act: store.Read, Title: "t", Devices: ids})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(ids...)})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -190,12 +190,12 @@ func TestStepsBegunAndEndedAtTheSameTime(t *testing.T) {
 func TestAnOvertakenVerdictIsNotKept(t *testing.T) {
 	st, site, d := site(t)
 	ctx := context.Background()
-	dev, err := st.Device(ctx, d)
+	dev, err := st.Source(ctx, store.Target{Device: d})
 	if err != nil {
 		t.Fatal(err)
 	}
 	says := func(version int64, state stage.State) store.Judged {
-		j := store.Judged{Site: site, SourceID: dev.SourceID, Stage: stage.Clock, Version: version, Mark: stage.Mark{State: state, Sentence: string(state)}}
+		j := store.Judged{Site: site, SourceID: dev.ID, Stage: stage.Clock, Version: version, Mark: stage.Mark{State: state, Sentence: string(state)}}
 		if state == stage.Needs {
 			j.Findings = []finding.Finding{{Code: "clock.zone", Severity: finding.Needs, Sentence: "zone"}}
 		}
@@ -209,11 +209,11 @@ func TestAnOvertakenVerdictIsNotKept(t *testing.T) {
 		if err := st.KeepMarks(ctx, []store.Judged{says(x.version, x.state)}); err != nil {
 			t.Fatal(err)
 		}
-		marks, err := st.Marks(ctx, []int64{dev.SourceID})
-		if err != nil || marks[dev.SourceID][stage.Clock].State != x.want {
-			t.Errorf("after %d, version %d: %+v %v, want %s", i, x.version, marks[dev.SourceID][stage.Clock], err, x.want)
+		marks, err := st.Marks(ctx, []int64{dev.ID})
+		if err != nil || marks[dev.ID][stage.Clock].State != x.want {
+			t.Errorf("after %d, version %d: %+v %v, want %s", i, x.version, marks[dev.ID][stage.Clock], err, x.want)
 		}
-		found, err := st.Findings(ctx, site, stage.Clock, 0, 0, 10)
+		found, err := st.Findings(ctx, site, stage.Clock, 0, 10)
 		if err != nil || (len(found) == 1) != (x.want == stage.Needs) {
 			t.Errorf("after %d, version %d: %d findings, %v", i, x.version, len(found), err)
 		}

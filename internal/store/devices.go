@@ -28,15 +28,12 @@ type Device struct {
 	UUID       string
 	MAC        string
 	Serial     string
-	RecorderID *int64
-	Channel    int
 	SetID      *int64
 	OpenedSet  *int64 // what opened it
 	AllowBasic bool   // a person allowed its password in clear
 	Views      int    // how many of its video sources were picked; 0: nobody decided
 	Tries      int64  // sign-ins that were ever begun, see BeginTry
 	Version    int64
-	SourceID   int64 // its first source; 0 for recorders
 }
 
 // Known is the device as identity reconciles it.
@@ -51,30 +48,34 @@ func (d Device) Known() identity.Known {
 	return k
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.recorder_id, d.channel, d.set_id, d.opened_set, d.allow_basic, d.views, d.tries, d.version, coalesce(s.id, 0) source_id`
-
-const deviceFrom = ` from device d left join source s on s.device_id = d.id and s.token = '' `
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.allow_basic, d.views, d.tries, d.version`
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
-	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 order by d.position, d.id`, site)
+	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+` from device d where d.site_id = $1 order by d.position, d.id`, site)
+}
+
+// CameraIDs lists the numbers of a site's cameras in the list's order.
+func (s *Store) CameraIDs(ctx context.Context, site int64) ([]int64, error) {
+	return ids(ctx, s.Pool, `select id from device where site_id = $1 and kind = 'camera' order by position, id`, site)
 }
 
 // Missing lists cameras that are expected and didn't answer, at most limit.
 func (s *Store) Missing(ctx context.Context, site int64, limit int) ([]Device, error) {
-	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.expected
+	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+` from device d where d.site_id = $1 and d.kind = 'camera' and d.expected
 		and not `+has(fact.Seen, "")+` order by d.position, d.id limit $2`, site, limit)
 }
 
-// Hanging lists the cameras that hang on a recorder: planned for it, or at one of
-// these addresses.
+// Hanging lists the cameras that hang on a recorder: one of their views is planned for it,
+// or they are at one of these addresses.
 func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) ([]int64, error) {
-	return ids(ctx, s.Pool, `select d.id from device d where d.site_id = $1 and d.kind = 'camera' and (d.recorder_id = $2 or d.address = any($3))`, recorder.SiteID, recorder.ID, at)
+	return ids(ctx, s.Pool, `select d.id from device d where d.site_id = $1 and d.kind = 'camera' and (d.address = any($3)
+		or exists (select 1 from source s where s.device_id = d.id and s.recorder_id = $2))`, recorder.SiteID, recorder.ID, at)
 }
 
-// CamerasAt lists the cameras of a site at these addresses.
-func (s *Store) CamerasAt(ctx context.Context, site int64, at []netip.Addr) ([]Device, error) {
-	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id`, site, at)
+// SourcesAt lists the views of a site's cameras at these addresses.
+func (s *Store) SourcesAt(ctx context.Context, site int64, at []netip.Addr) ([]Source, error) {
+	return querySources(ctx, s.Pool, `where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id, s.nth`, site, at)
 }
 
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
@@ -86,22 +87,29 @@ func (s *Store) OpenedAlike(ctx context.Context, site int64, maker string, near 
 
 // Device finds one device.
 func (s *Store) Device(ctx context.Context, id int64) (Device, error) {
-	return found(s.coalesced.devices.Call(ctx, id))
+	v, err := s.Source(ctx, Target{Device: id})
+	return v.Device, err
 }
 
-// AddDevice adds a device; a camera gets its first source.
+// NewDevice is a device to be added; a camera with the recorder and channel that are
+// planned for its first view.
+type NewDevice struct {
+	Device
+	RecorderID *int64
+	Channel    int
+}
+
+// AddDevice adds a device; a camera gets its first view.
 func (s *Store) AddDevice(ctx context.Context, d Device) (int64, error) {
-	var id int64
-	err := s.InTx(ctx, func(tx pgx.Tx) error {
-		var err error
-		id, err = addDevice(ctx, tx, d)
-		return err
-	})
-	return id, err
+	all, err := s.AddDevices(ctx, d.SiteID, []NewDevice{{Device: d}})
+	if err != nil {
+		return 0, err
+	}
+	return all[0], nil
 }
 
 // AddDevices adds many devices in one batch and returns their numbers in order.
-func (s *Store) AddDevices(ctx context.Context, site int64, all []Device) ([]int64, error) {
+func (s *Store) AddDevices(ctx context.Context, site int64, all []NewDevice) ([]int64, error) {
 	if len(all) == 0 {
 		return nil, nil
 	}
@@ -113,26 +121,14 @@ func (s *Store) AddDevices(ctx context.Context, site int64, all []Device) ([]int
 		}
 		b := &pgx.Batch{}
 		for i, d := range all {
-			b.Queue(`with d as (insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, recorder_id, channel, set_id, position)
-				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id),
-				src as (insert into source (device_id, site_id, name) select id, $1, $3 from d where $2 = 'camera')
-				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.RecorderID, d.Channel, d.SetID, last+1+i).
+			b.Queue(`with d as (insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, set_id, position)
+				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id),
+				src as (insert into source (device_id, site_id, name, recorder_id, channel) select id, $1, $3, $14, $15 from d where $2 = 'camera')
+				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.SetID, last+1+i, d.RecorderID, d.Channel).
 				QueryRow(func(row pgx.Row) error { return row.Scan(&out[i]) })
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})
-}
-
-func addDevice(ctx context.Context, tx pgx.Tx, d Device) (int64, error) {
-	var id int64
-	err := tx.QueryRow(ctx, `insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, recorder_id, channel, set_id, position)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, (select coalesce(max(position), 0) + 1 from device where site_id = $1)) returning id`,
-		d.SiteID, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.RecorderID, d.Channel, d.SetID).Scan(&id)
-	if err != nil || d.Kind != identity.Camera {
-		return id, err
-	}
-	_, err = tx.Exec(ctx, `insert into source (device_id, site_id, name) values ($1, $2, $3)`, id, d.SiteID, d.Place)
-	return id, err
 }
 
 // Identity is what a device says of itself, to be written where it wasn't known, and

@@ -39,18 +39,18 @@ func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
 // Expect writes the rows of a list beside what the site knows: a row that is a known
 // camera by MAC, else by address, else by place changes what is expected of it; any
 // other is a new camera. A camera that was found stays where it was reached. It
-// returns how many were new and how many known, and all cameras that were touched.
+// returns how many were new and how many known, and all devices that were touched.
 func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added, changed int, touched []int64, err error) {
-	all, err := s.Devices(ctx, site)
+	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return 0, 0, nil, err
 	}
 	var known []expected.Camera
-	for _, d := range all {
-		if d.SourceID == 0 {
-			continue
-		}
-		c := expected.Camera{ID: d.ID, Place: d.Place, MAC: d.MAC}
+	byID := make(map[int64]Source, len(all))
+	for _, v := range all {
+		d := v.Device
+		byID[v.ID] = v
+		c := expected.Camera{ID: v.ID, Place: v.Place, MAC: d.MAC}
 		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
 			if a != nil {
 				c.Address = append(c.Address, *a)
@@ -60,7 +60,7 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 	}
 	about := expected.Match(rows, known)
 	b := &pgx.Batch{}
-	var fresh []Device
+	var fresh []NewDevice
 	for i, r := range rows {
 		var at *netip.Addr
 		if r.Address.IsValid() {
@@ -72,21 +72,26 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 		}
 		id := about[i]
 		if id == 0 {
-			fresh = append(fresh, Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make, Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC, RecorderID: recorder, Channel: r.Channel})
+			fresh = append(fresh, NewDevice{Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make, Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC}, recorder, r.Channel})
 			continue
 		}
-		touched = append(touched, id)
+		v := byID[id]
+		touched = append(touched, v.Device.ID)
+		b.Queue(`update source set name = $2, recorder_id = coalesce($3, recorder_id), channel = case when $4 > 0 then $4 else channel end where id = $1`, id, r.Place, recorder, r.Channel)
+		if !v.First() { // the device is told by the row of its first view
+			b.Queue(`update device set version = version + 1 where id = $1`, v.Device.ID)
+			continue
+		}
 		b.Queue(`update device d set place = $2, make = case when $3 <> '' then $3 else make end, model = case when $4 <> '' then $4 else model end, expected = true, expected_at = coalesce($5, expected_at),
 			address = case when `+has(fact.Seen, "")+` then address else coalesce($5, address) end,
-			mac = case when mac = '' then $6 else mac end, recorder_id = coalesce($7, recorder_id), channel = case when $8 > 0 then $8 else channel end, version = version + 1 where id = $1`,
-			id, r.Place, r.Make, r.Model, at, r.MAC, recorder, r.Channel)
-		b.Queue(`update source set name = $2 where device_id = $1 and token = ''`, id, r.Place)
+			mac = case when mac = '' then $6 else mac end, version = version + 1 where id = $1`,
+			v.Device.ID, r.Place, r.Make, r.Model, at, r.MAC)
 	}
 	if err := s.Pool.SendBatch(ctx, b).Close(); err != nil {
 		return 0, 0, nil, err
 	}
 	ids, err := s.AddDevices(ctx, site, fresh)
-	return len(fresh), len(touched), append(touched, ids...), err
+	return len(fresh), len(rows) - len(fresh), append(touched, ids...), err
 }
 
 // Expected lists what the site expects, in the list's order.
@@ -96,8 +101,8 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 		ExpectedAt                        *netip.Addr
 		Channel                           int
 	}
-	all, err := queryAll[row](ctx, s.Pool, `select d.place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, d.channel from device d left join device r on r.id = d.recorder_id
-		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id`, site)
+	all, err := queryAll[row](ctx, s.Pool, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel`+sourceFrom+`left join device r on r.id = s.recorder_id
+		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, err
 	}

@@ -7,9 +7,11 @@ import (
 	"time"
 )
 
-// Fact is one fact of a device as read: its value in JSON, when, and by which call.
+// Fact is one fact of a device, or of one of its views, as read: its value in JSON, when,
+// and by which call.
 type Fact struct {
 	DeviceID int64
+	View     int64 // the source's number; 0: the device's own
 	Name     string
 	Value    json.RawMessage
 	Via      string
@@ -34,6 +36,7 @@ func (f Facts) Into(name string, v any) (bool, error) {
 // NewFact is a fact to be kept.
 type NewFact struct {
 	Device int64
+	View   int64 // the source that it is of; 0: the device itself
 	Name   string
 	Via    string // the call that read it
 	At     time.Time
@@ -43,7 +46,7 @@ type NewFact struct {
 // KeepFact writes a fact: the current row always, a row of history when the value
 // changed (when it was read, "at", aside). The device's version grows with it.
 func (s *Store) KeepFact(ctx context.Context, device int64, name, via string, at time.Time, value any) error {
-	return s.KeepFacts(ctx, NewFact{device, name, via, at, value})
+	return s.KeepFacts(ctx, NewFact{Device: device, Name: name, Via: via, At: at, Value: value})
 }
 
 // KeepFacts writes many facts whole or not at all, as KeepFact does.
@@ -57,9 +60,9 @@ func (s *Store) DropFact(ctx context.Context, name string, devices ...int64) err
 	return err
 }
 
-// FactsOf reads the current facts of devices, in one query.
+// FactsOf reads the current facts of devices, without those of their views, in one query.
 func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, error) {
-	rows, err := queryAll[Fact](ctx, s.Pool, `select device_id, name, value, via, read_at from fact where device_id = any($1)`, devices)
+	rows, err := queryAll[Fact](ctx, s.Pool, `select device_id, view, name, value, via, read_at from fact where device_id = any($1) and view = 0`, devices)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +76,7 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 	return out, nil
 }
 
-// History reads how a fact changed, newest first, at most limit rows.
+// History reads how a fact of a device changed, newest first, at most limit rows.
 func (s *Store) History(ctx context.Context, device int64, name string, limit int) ([]Fact, error) {
 	return s.coalesced.past.Call(ctx, pastOf{device, name, limit})
 }

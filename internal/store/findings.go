@@ -11,21 +11,32 @@ import (
 	"duskyharbor/internal/core/stage"
 )
 
-// Accept keeps a person's word that a finding of a device stands and is lived with.
-func (s *Store) Accept(ctx context.Context, device int64, st stage.Stage, code string, person int64) error {
-	_, err := s.Pool.Exec(ctx, `insert into acceptance (device_id, stage, code, person_id) values ($1, $2, $3, nullif($4::bigint, 0)) on conflict (device_id, stage, code) do update set person_id = excluded.person_id, at = now()`, device, st, code, person)
+// Accept keeps a person's word that a finding of a source stands and is lived with; in a
+// stage that is the device's, of the device.
+func (s *Store) Accept(ctx context.Context, of Source, st stage.Stage, code string, person int64) error {
+	_, err := s.Pool.Exec(ctx, `insert into acceptance (device_id, source_id, stage, code, person_id) values ($1, nullif($2::bigint, 0), $3, $4, nullif($5::bigint, 0))
+		on conflict (device_id, stage, code, view) do update set person_id = excluded.person_id, at = now()`, of.Device.ID, viewOf(of, st), st, code, person)
 	if err != nil {
 		return err
 	}
-	return s.grown(ctx, device)
+	return s.grown(ctx, of.Device.ID)
 }
 
 // Unaccept takes that word back.
-func (s *Store) Unaccept(ctx context.Context, device int64, st stage.Stage, code string) error {
-	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, stage, code) = ($1, $2, $3)`, device, st, code); err != nil {
+func (s *Store) Unaccept(ctx context.Context, of Source, st stage.Stage, code string) error {
+	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`, of.Device.ID, viewOf(of, st), st, code); err != nil {
 		return err
 	}
-	return s.grown(ctx, device)
+	return s.grown(ctx, of.Device.ID)
+}
+
+// viewOf is the view that what a stage says of a source is kept of; 0 where it is the
+// device's.
+func viewOf(of Source, st stage.Stage) int64 {
+	if st.OfDevice() {
+		return 0
+	}
+	return of.ID
 }
 
 // grown makes a device's marks rest on something newer than before.
@@ -58,12 +69,12 @@ func (s *Store) Moved(ctx context.Context, device int64, at netip.Addr) error {
 func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identity.Sighting) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		b := &pgx.Batch{}
-		b.Queue(`delete from fact where device_id = $1`, place)
+		b.Queue(`delete from fact where device_id = $1`, place) // of the device and of its views
 		b.Queue(`update device set uuid = $2, mac = $3, serial = $4, make = case when $5 <> '' then $5 else make end, model = case when $6 <> '' then $6 else model end, address = $7,
 			opened_set = null, allow_basic = false, views = 0, tries = tries + 1, version = version + 1 where id = $1`, place, seen.UUID, seen.MAC, seen.Serial, seen.Make, seen.Model, seen.Address)
 		b.Queue(`delete from acceptance where device_id = $1`, place)
 		if newcomer != 0 {
-			b.Queue(`insert into fact (device_id, name, value, via, read_at) select $1, name, value, via, read_at from fact where device_id = $2`, place, newcomer)
+			b.Queue(`insert into fact (device_id, name, value, via, read_at) select $1, name, value, via, read_at from fact where device_id = $2 and view = 0`, place, newcomer)
 			b.Queue(`update try set device_id = $1 where device_id = $2`, place, newcomer)
 			b.Queue(`update credential_set set device_id = $1 where device_id = $2`, place, newcomer)
 			b.Queue(`update device p set opened_set = n.opened_set from device n where p.id = $1 and n.id = $2`, place, newcomer)
@@ -80,45 +91,6 @@ func (s *Store) LeaveOut(ctx context.Context, site, device int64) error {
 		return ErrNotFound
 	}
 	return err
-}
-
-// Name gives a device its place, and puts it on the list.
-func (s *Store) Name(ctx context.Context, device int64, place string) error {
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		b := &pgx.Batch{}
-		b.Queue(`update device set place = $2, expected = true, expected_at = coalesce(expected_at, address), version = version + 1 where id = $1`, device, place)
-		b.Queue(`update source set name = $2 where device_id = $1 and token = ''`, device, place)
-		return tx.SendBatch(ctx, b).Close()
-	})
-}
-
-// PickViews keeps which video sources of a device the site uses: the first shows on the
-// device's row of the Board, each further one gets a source of its own.
-func (s *Store) PickViews(ctx context.Context, device int64, place string, tokens, names []string) error {
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		b := &pgx.Batch{}
-		b.Queue(`delete from source where device_id = $1 and token <> '' and token <> all($2)`, device, tokens)
-		for i, t := range tokens {
-			if i == 0 {
-				b.Queue(`update source set video = $2 where device_id = $1 and token = ''`, device, t)
-				b.Queue(`delete from source where device_id = $1 and token = $2`, device, t)
-				continue
-			}
-			b.Queue(`insert into source (device_id, site_id, token, video, name) select id, site_id, $2, $2, $3 from device where id = $1
-				on conflict (device_id, token) do update set name = excluded.name`, device, t, place+" · "+names[i])
-		}
-		b.Queue(`update device set views = $2, version = version + 1 where id = $1`, device, len(tokens))
-		return tx.SendBatch(ctx, b).Close()
-	})
-}
-
-// ViewsOf lists the video sources of a device that were picked.
-func (s *Store) ViewsOf(ctx context.Context, device int64) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `select video from source where device_id = $1 and video <> '' order by id`, device)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // Notice is what changed on the networks from one look to the next.

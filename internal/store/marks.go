@@ -58,8 +58,8 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 	if len(m.fSource) > 0 {
 		b.Queue(`insert into finding (source_id, stage, code, severity, words, sentence, way_out, evidence, accepted)
 				select src, st, code, severity, n.words, n.sentence, way, evidence, accepted from unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::jsonb[], $9::boolean[], $10::bigint[])
-				with ordinality n(src, st, code, severity, words, sentence, way, evidence, accepted, version, nth) join source s on s.id = n.src and s.judged <= n.version
-				order by nth`,
+				with ordinality n(src, st, code, severity, words, sentence, way, evidence, accepted, version, ord) join source s on s.id = n.src and s.judged <= n.version
+				order by ord`,
 			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted, m.fVersion)
 	}
 	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
@@ -130,8 +130,8 @@ func (s *Store) Groups(ctx context.Context, site int64) ([]stage.Group, error) {
 
 // FirstOf finds the first source that stands so, for a suggestion that names it.
 func (s *Store) FirstOf(ctx context.Context, site int64, g stage.Group) (place, sentence string, err error) {
-	err = s.Pool.QueryRow(ctx, `select d.place, m.sentence from mark m join source s on s.id = m.source_id join device d on d.id = s.device_id
-		where m.site_id = $1 and m.stage = $2 and m.state = $3 and m.act = $4 order by d.position, d.id limit 1`, site, g.Stage, g.State, g.Act).Scan(&place, &sentence)
+	err = s.Pool.QueryRow(ctx, `select s.name, m.sentence from mark m join source s on s.id = m.source_id join device d on d.id = s.device_id
+		where m.site_id = $1 and m.stage = $2 and m.state = $3 and m.act = $4 order by d.position, d.id, s.nth limit 1`, site, g.Stage, g.State, g.Act).Scan(&place, &sentence)
 	if err == pgx.ErrNoRows {
 		err = nil // it was judged again meanwhile
 	}
@@ -184,11 +184,20 @@ type findingRow struct {
 }
 
 // Findings of a site after skip, limit of them, the list's order; of one stage where
-// st isn't 0, of one source where source isn't.
-func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, source int64, skip, limit int) ([]FindingOf, error) {
-	rows, err := queryAll[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, d.place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
-		join source s on s.id = f.source_id join device d on d.id = s.device_id
-		where d.site_id = $1 and ($2 = 0 or f.stage = $2) and ($3 = 0 or f.source_id = $3) order by d.position, d.id, f.stage, f.id offset $4 limit $5`, site, st, source, skip, limit)
+// st isn't 0. What is the device's is listed once, with its first view.
+func (s *Store) Findings(ctx context.Context, site int64, st stage.Stage, skip, limit int) ([]FindingOf, error) {
+	return s.findings(ctx, `where d.site_id = $1 and ($2 = 0 or f.stage = $2) order by d.position, d.id, s.nth, f.stage, f.id offset $3 limit $4`, site, st, skip, limit)
+}
+
+// FindingsOf a source in a stage, at most limit: where the stage is the device's, those of
+// its first view.
+func (s *Store) FindingsOf(ctx context.Context, of Source, st stage.Stage, limit int) ([]FindingOf, error) {
+	return s.findings(ctx, `where d.id = $1 and case when $3 then s.nth = 1 else s.id = $2 end and f.stage = $4 order by f.id limit $5`, of.Device.ID, of.ID, st.OfDevice(), st, limit)
+}
+
+func (s *Store) findings(ctx context.Context, where string, args ...any) ([]FindingOf, error) {
+	rows, err := queryAll[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, s.name place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
+		join source s on s.id = f.source_id join device d on d.id = s.device_id `+where, args...)
 	if err != nil {
 		return nil, err
 	}

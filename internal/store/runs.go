@@ -75,11 +75,23 @@ type Step struct {
 	ID        int64
 	RunID     int64
 	DeviceID  *int64
+	SourceID  *int64 // the view; nil: the device itself, or a network
 	NetworkID *int64
 	State     string
 	Says      string
 	Net       int64 // the device's network; 0 where it is in none
 	Known     bool  // an account opened the device before
+}
+
+// Target is what the step is of; the zero Target: a network.
+func (s Step) Target() (t Target) {
+	if s.DeviceID != nil {
+		t.Device = *s.DeviceID
+	}
+	if s.SourceID != nil {
+		t.Source = *s.SourceID
+	}
+	return t
 }
 
 // NewRun is what AddRun makes a run of.
@@ -91,7 +103,7 @@ type NewRun struct {
 	Person   int64
 	Token    int64
 	AskedOf  string
-	Devices  []int64
+	Of       []Target
 	Networks []int64
 	Factory  bool  // makers' default accounts may be tried
 	Set      int64 // the one that is tried; 0: all in their order
@@ -102,15 +114,19 @@ type NewRun struct {
 func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step, error) {
 	var id int64
 	err := tx.QueryRow(ctx, `insert into run (site_id, stage, act, title, person_id, token_id, asked_of, total) values ($1, $2, $3, $4, nullif($5::bigint, 0), nullif($6::bigint, 0), $7, $8) returning id`,
-		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Devices)+len(n.Networks)).Scan(&id)
+		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks)).Scan(&id)
 	if err != nil {
 		return 0, nil, err
 	}
-	steps, err := queryAll[Step](ctx, tx, `insert into run_step (run_id, device_id, network_id)
-		select $1::bigint, d, null::bigint from unnest($2::bigint[]) d union all select $1::bigint, null::bigint, n from unnest($3::bigint[]) n
-		returning id, run_id, device_id, network_id, state, says, coalesce((select n.id from device d join network n on n.site_id = d.site_id and d.address <<= n.prefix
+	devices, sources := make([]int64, len(n.Of)), make([]int64, len(n.Of))
+	for i, t := range n.Of {
+		devices[i], sources[i] = t.Device, t.Source
+	}
+	steps, err := queryAll[Step](ctx, tx, `insert into run_step (run_id, device_id, source_id, network_id)
+		select $1::bigint, d, nullif(s, 0), null::bigint from unnest($2::bigint[], $4::bigint[]) t(d, s) union all select $1::bigint, null, null, n from unnest($3::bigint[]) n
+		returning id, run_id, device_id, source_id, network_id, state, says, coalesce((select n.id from device d join network n on n.site_id = d.site_id and d.address <<= n.prefix
 			where d.id = device_id order by masklen(n.prefix) desc limit 1), 0) net,
-			coalesce((select d.opened_set is not null or d.kind = 'recorder' from device d where d.id = device_id), true) known`, id, n.Devices, n.Networks)
+			coalesce((select d.opened_set is not null or d.kind = 'recorder' from device d where d.id = device_id), true) known`, id, devices, n.Networks, sources)
 	return id, steps, err
 }
 
@@ -236,12 +252,12 @@ func (s *Store) Stopped(ctx context.Context, step int64) (stop bool, err error) 
 
 // StepsOf lists what a run's steps say, newest first, at most limit.
 func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, error) {
-	return queryAll[Step](ctx, s.Pool, `select id, run_id, device_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
+	return queryAll[Step](ctx, s.Pool, `select id, run_id, device_id, source_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
 }
 
 // Result is how one step of a run went.
 type Result struct {
-	DeviceID int64 // 0: a network
+	SourceID int64 // the view, or the first of the device; 0: a network or a recorder
 	What     string
 	State    string
 	Says     string
@@ -251,8 +267,8 @@ type Result struct {
 
 // Results lists the steps of a site's run, what failed first, limit of them after skip.
 func (s *Store) Results(ctx context.Context, site, run int64, skip, limit int) ([]Result, error) {
-	return queryAll[Result](ctx, s.Pool, `select coalesce(t.device_id, 0) device_id, coalesce(d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
-		from run_step t join run r on r.id = t.run_id left join device d on d.id = t.device_id left join network n on n.id = t.network_id
+	return queryAll[Result](ctx, s.Pool, `select coalesce(s.id, f.id, 0) source_id, coalesce(s.name, d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
+		from run_step t join run r on r.id = t.run_id left join source s on s.id = t.source_id left join device d on d.id = t.device_id left join source f on f.device_id = t.device_id and f.nth = 1 left join network n on n.id = t.network_id
 		where r.site_id = $1 and r.id = $2 order by position(left(t.state, 1) in 'fws'), t.state, t.id offset $3 limit $4`, site, run, skip, limit)
 }
 

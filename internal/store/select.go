@@ -15,15 +15,19 @@ import (
 	"duskyharbor/internal/core/stage"
 )
 
-// Selection is some of a site's cameras, as a query: those the filter takes, or
+// Selection is some of a site's sources, as a query: those the filter takes, or
 // those of IDs where it isn't nil. It is never turned into a list before it must be.
 type Selection struct {
 	Site   int64
 	Filter filter.Filter
 	IDs    []int64
+	// Devices takes the first view of each device alone, for what is the device's: the
+	// filter takes it by any of its views' places.
+	Devices bool
 	// Ready limits it to cameras that a stage can be read of: 0 asks nothing.
 	Ready stage.Stage
-	// Acts limits it to cameras whose mark in this stage has this act.
+	// Act limits it to sources whose mark in ActStage has this act; where the stage is the
+	// device's, that of the device's first view.
 	ActStage stage.Stage
 	Act      stage.Act
 }
@@ -68,14 +72,21 @@ func (s Selection) query() *query {
 	q.add("d.site_id = %s", s.Site)
 	q.add("d.kind = %s", string(identity.Camera))
 	if s.IDs != nil {
-		q.add("d.id = any(%s)", s.IDs)
+		q.add("s.id = any(%s)", s.IDs)
+	}
+	if s.Devices {
+		q.parts = append(q.parts, "s.nth = 1")
 	}
 	s.filter(q)
 	for _, r := range s.Ready.Requires() {
 		q.parts = append(q.parts, required[r])
 	}
 	if s.Act != "" {
-		q.add("exists (select 1 from mark m where m.source_id = s.id and m.stage = %s and m.act = %s)", s.ActStage, s.Act)
+		of := "s.id"
+		if s.ActStage.OfDevice() {
+			of = "(select l.id from source l where l.device_id = d.id and l.nth = 1)"
+		}
+		q.add("exists (select 1 from mark m where m.source_id = "+of+" and m.stage = %s and m.act = %s)", s.ActStage, s.Act)
 	}
 	return q
 }
@@ -85,14 +96,18 @@ func (s Selection) filter(q *query) {
 	if len(f.Unknown) > 0 {
 		q.parts = append(q.parts, "false")
 	}
+	place := "s.name"
+	if s.Devices {
+		place = "(select string_agg(x.name, ' ') from source x where x.device_id = d.id)"
+	}
 	for _, w := range f.Words {
-		q.add(`(d.place || ' ' || d.make || ' ' || d.model || ' ' || coalesce(host(d.address), '') || ' ' || d.serial || ' ' || d.mac) ilike %s`, "%"+likeEscape.Replace(w)+"%")
+		q.add(`(`+place+` || ' ' || d.make || ' ' || d.model || ' ' || coalesce(host(d.address), '') || ' ' || d.serial || ' ' || d.mac) ilike %s`, "%"+likeEscape.Replace(w)+"%")
 	}
 	if f.Make != "" {
 		q.add("d.make ilike %s", likeEscape.Replace(f.Make)+"%")
 	}
 	if f.Recorder != "" {
-		q.add("d.recorder_id = any(array(select r.id from device r where r.kind = 'recorder' and r.site_id = $1 and r.place ilike %s))", likeEscape.Replace(f.Recorder)+"%")
+		q.add("s.recorder_id = any(array(select r.id from device r where r.kind = 'recorder' and r.site_id = $1 and r.place ilike %s))", likeEscape.Replace(f.Recorder)+"%")
 	}
 	if f.Net != "" {
 		like := likeEscape.Replace(f.Net) + "%"
@@ -106,7 +121,7 @@ func (s Selection) filter(q *query) {
 		}
 		or := ""
 		if working {
-			or = ` or exists (select 1 from change c where c.device_id = d.id and c.state in ('asked', 'sent', 'read back') and (%[2]s = 0 or c.stage = %[2]s))`
+			or = ` or exists (select 1 from change c where c.device_id = d.id and (c.source_id is null or c.source_id = s.id) and c.state in ('asked', 'sent', 'read back') and (%[2]s = 0 or c.stage = %[2]s))`
 		}
 		q.add(`(translate(case when %[2]s = 0 then s.standing else substr(s.standing, %[2]s, 1) end, %[1]s, '') <> case when %[2]s = 0 then s.standing else substr(s.standing, %[2]s, 1) end`+or+`)`, letters, int(f.Stage))
 	case f.Stage != 0:
@@ -148,13 +163,13 @@ func (s Sort) order(q *query) string {
 	}
 	switch s.By {
 	case "":
-		return "d.position, d.id"
+		return "d.position, d.id, s.nth"
 	case "place":
-		return "lower(d.place)" + dir + ", d.id"
+		return "lower(s.name)" + dir + ", s.id"
 	case "make":
-		return "lower(d.make || ' ' || d.model)" + dir + ", d.position, d.id"
+		return "lower(d.make || ' ' || d.model)" + dir + ", d.position, d.id, s.nth"
 	case "address":
-		return "d.address" + dir + " nulls last, d.id"
+		return "d.address" + dir + " nulls last, d.id, s.nth"
 	}
 	// What needs a person most comes first.
 	st, _ := stage.Parse(s.By)
@@ -163,59 +178,63 @@ func (s Sort) order(q *query) string {
 	for _, u := range stage.Urgency() {
 		letters += u.Letter()
 	}
-	return fmt.Sprintf("position(substr(s.standing, $%d, 1) in '%s')", len(q.args), letters) + dir + ", d.position, d.id"
+	return fmt.Sprintf("position(substr(s.standing, $%d, 1) in '%s')", len(q.args), letters) + dir + ", d.position, d.id, s.nth"
 }
 
-// Window reads the selection's devices in that order, limit of them after skip, and
+// Window reads the selection's sources in that order, limit of them after skip, and
 // how many there are in all.
-func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit int) ([]Device, int, error) {
+func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit int) ([]Source, int, error) {
 	if by == (Sort{}) && sel.plain() {
 		return s.listWindow(ctx, sel.Site, skip, limit)
 	}
 	q := sel.query()
 	total := 0
-	count := fmt.Sprintf(`select count(*)%s%s`, deviceFrom, q.where())
 	b := &pgx.Batch{}
-	b.Queue(count, q.args...).QueryRow(func(row pgx.Row) error { return row.Scan(&total) })
+	b.Queue(`select count(*)`+sourceFrom+q.where(), q.args...).QueryRow(func(row pgx.Row) error { return row.Scan(&total) })
 	order := by.order(q)
 	q.args = append(q.args, skip, limit)
 	// Only numbers are sorted; what is wide is read for the window alone.
-	var out []Device
-	b.Queue(fmt.Sprintf(`select %s from (select d.id%s%s order by %s offset $%d limit $%d) w join device d on d.id = w.id left join source s on s.device_id = d.id and s.token = '' order by %s`,
-		deviceColumns, deviceFrom, q.where(), order, len(q.args)-1, len(q.args), order), q.args...).Query(func(rows pgx.Rows) (err error) {
-		out, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
+	var out []Source
+	b.Queue(fmt.Sprintf(`select %s from (select s.id%s%s order by %s offset $%d limit $%d) w join source s on s.id = w.id join device d on d.id = s.device_id order by %s`,
+		sourceColumns, sourceFrom, q.where(), order, len(q.args)-1, len(q.args), order), q.args...).Query(func(rows pgx.Rows) (err error) {
+		out, err = sourcesIn(rows)
 		return err
 	})
 	return out, total, s.Pool.SendBatch(ctx, b).Close()
 }
 
-// plain says whether the selection is simply all cameras of the site.
+// plain says whether the selection is simply all sources of the site.
 func (s Selection) plain() bool {
-	return s.IDs == nil && s.Filter.Empty() && s.Ready == 0 && s.Act == ""
+	return s.IDs == nil && s.Filter.Empty() && s.Ready == 0 && s.Act == "" && !s.Devices
 }
 
-// listWindow is Window of all cameras in the list's order, by its index.
-func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]Device, int, error) {
+// listWindow is Window of all sources in the list's order, by its index.
+func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]Source, int, error) {
 	total, _, err := s.Counts(ctx, site)
 	if err != nil {
 		return nil, 0, err
 	}
-	out, err := queryAll[Device](ctx, s.Pool, `select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id offset $2 limit $3`, site, skip, limit)
+	out, err := querySources(ctx, s.Pool, `where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id, s.nth offset $2 limit $3`, site, skip, limit)
 	return out, total, err
 }
 
-// Count says how many cameras the selection holds.
+// Count says how many sources the selection holds.
 func (s *Store) Count(ctx context.Context, sel Selection) (int, error) {
 	q := sel.query()
 	var n int
-	err := s.Pool.QueryRow(ctx, `select count(*)`+deviceFrom+q.where(), q.args...).Scan(&n)
+	err := s.Pool.QueryRow(ctx, `select count(*)`+sourceFrom+q.where(), q.args...).Scan(&n)
 	return n, err
 }
 
-// Resolve lists the selection's devices by number, in the list's order.
-func (s *Store) Resolve(ctx context.Context, sel Selection) ([]int64, error) {
+// Resolve lists what a stage is done on for the selection, in the list's order: each view,
+// or where the stage is the device's, each device once.
+func (s *Store) Resolve(ctx context.Context, sel Selection, st stage.Stage) ([]Target, error) {
 	q := sel.query()
-	return ids(ctx, s.Pool, `select d.id`+deviceFrom+q.where()+` order by d.position, d.id`, q.args...)
+	what := `select d.id device, s.id source` + sourceFrom + q.where() + ` order by d.position, d.id, s.nth`
+	if st.OfDevice() {
+		what = `select d.id device, 0::bigint source` + sourceFrom + q.where() + ` group by d.id order by d.position, d.id`
+	}
+	return queryAll[Target](ctx, s.Pool, what, q.args...)
 }
 
 // RecordersHeard lists the recorders of a site that have shown themselves to be one.
@@ -257,23 +276,23 @@ func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, e
 	return out, err
 }
 
-// Counts says how many cameras and recorders a site has.
-func (s *Store) Counts(ctx context.Context, site int64) (cameras, recorders int, err error) {
-	err = s.Pool.QueryRow(ctx, `select count(*) filter (where kind = 'camera')::int, count(*) filter (where kind = 'recorder')::int from device where site_id = $1`, site).Scan(&cameras, &recorders)
-	return cameras, recorders, err
+// Counts says how many sources and recorders a site has.
+func (s *Store) Counts(ctx context.Context, site int64) (sources, recorders int, err error) {
+	err = s.Pool.QueryRow(ctx, `select (select count(*) from source where site_id = $1)::int, (select count(*) from device where site_id = $1 and kind = 'recorder')::int`, site).Scan(&sources, &recorders)
+	return sources, recorders, err
 }
 
 // Proposed sums what a stage proposes for a selection: changes, and cameras that have any.
 func (s *Store) Proposed(ctx context.Context, sel Selection, st stage.Stage) (changes, cameras int, err error) {
 	q := sel.query()
 	q.args = append(q.args, int(st))
-	err = s.Pool.QueryRow(ctx, `select coalesce(sum(pm.changes), 0)::int, count(*)::int`+deviceFrom+fmt.Sprintf(`join mark pm on pm.source_id = s.id and pm.stage = $%d and pm.act = 'apply' `, len(q.args))+q.where(), q.args...).Scan(&changes, &cameras)
+	err = s.Pool.QueryRow(ctx, `select coalesce(sum(pm.changes), 0)::int, count(*)::int`+sourceFrom+fmt.Sprintf(`join mark pm on pm.source_id = s.id and pm.stage = $%d and pm.act = 'apply' `, len(q.args))+q.where(), q.args...).Scan(&changes, &cameras)
 	return changes, cameras, err
 }
 
 // Dot is one device in an address field.
 type Dot struct {
-	ID       int64
+	ID       int64 // of its first view; 0: a recorder
 	Kind     identity.Kind
 	Place    string
 	Address  netip.Addr
@@ -284,8 +303,8 @@ type Dot struct {
 
 // Dots lists the devices at addresses of a prefix.
 func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
-	return queryAll[Dot](ctx, s.Pool, `select d.id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
-		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.token = '' left join mark m on m.source_id = s.id and m.stage = $3
+	return queryAll[Dot](ctx, s.Pool, `select coalesce(s.id, 0) id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
+		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.nth = 1 left join mark m on m.source_id = s.id and m.stage = $3
 		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
 }
 
@@ -306,7 +325,7 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 
 // ClockDot is one camera's clock as it was read last, and its mark in Clock.
 type ClockDot struct {
-	ID         int64
+	ID         int64 // of its first view
 	Place      string
 	Address    *netip.Addr
 	RecorderID *int64
@@ -315,11 +334,12 @@ type ClockDot struct {
 	Sentence   string
 }
 
-// ClockDots lists the clocks of a selection that were read.
+// ClockDots lists the clocks of a selection that were read, one a device.
 func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error) {
+	sel.Devices = true
 	q := sel.query()
 	q.args = append(q.args, int(stage.Clock))
-	return queryAll[ClockDot](ctx, s.Pool, fmt.Sprintf(`select d.id, d.place, d.address, d.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
+	return queryAll[ClockDot](ctx, s.Pool, fmt.Sprintf(`select s.id, s.name place, d.address, s.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
 		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = '`+fact.Clock+`' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
-		deviceFrom, len(q.args), q.where()), q.args...)
+		sourceFrom, len(q.args), q.where()), q.args...)
 }

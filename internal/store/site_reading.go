@@ -14,17 +14,18 @@ import (
 
 // SiteReading is one reading of a site, or of some of its devices, in one round trip.
 type SiteReading struct {
-	Site    Site
-	Devices []Device
-	Facts   map[int64]Facts
-	Tries   map[int64][]access.Try
-	Proofs  map[int64]Proof // newest of each source
-	Nets    []Network
-	Leasts  []identity.Least
-	// Accepted findings by device and stage, then code.
-	Accepted map[int64]map[stage.Stage]map[string]finding.Acceptance
-	Taken    map[int64]string     // by device: what else answers at the address where the list expects it
-	Sets     map[int64]access.Set // that open these devices, by number
+	Site     Site
+	Devices  []Device
+	Sources  []Source        // of these devices, in the list's order
+	Facts    map[int64]Facts // by device, of the device itself
+	OfView   map[int64]Facts // by source
+	Tries    map[int64][]access.Try
+	Proofs   map[int64]Proof // newest of each source
+	Nets     []Network
+	Leasts   []identity.Least
+	Accepted map[Target]map[stage.Stage]map[string]finding.Acceptance // by code
+	Taken    map[int64]string                                         // by device: what else answers at the address where the list expects it
+	Sets     map[int64]access.Set                                     // that open these devices, by number
 }
 
 // ReadSite reads these devices of a site and all its recorders, or all of the site's
@@ -41,19 +42,23 @@ func (s *Store) ReadSite(ctx context.Context, site int64, only []int64) (SiteRea
 	return got.SiteReading, got.err
 }
 
-// some are the site's recorders and these of its devices.
-func (sc SiteReading) some(only []int64) []Device {
+// some are the site's recorders and these of its devices, with their views.
+func (sc SiteReading) some(only []int64) (devices []Device, sources []Source) {
 	wanted := make(map[int64]bool, len(only))
 	for _, id := range only {
 		wanted[id] = true
 	}
-	var out []Device
 	for _, d := range sc.Devices {
 		if wanted[d.ID] || d.Kind == identity.Recorder {
-			out = append(out, d)
+			devices = append(devices, d)
 		}
 	}
-	return out
+	for _, v := range sc.Sources {
+		if wanted[v.Device.ID] {
+			sources = append(sources, v)
+		}
+	}
+	return devices, sources
 }
 
 func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteReading, error) {
@@ -63,8 +68,8 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 	if only == nil {
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
-	sc := SiteReading{Facts: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
-		Accepted: map[int64]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}}
+	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
+		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}}
 	b := &pgx.Batch{}
 	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
@@ -73,19 +78,28 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	b.Queue(`select `+deviceColumns+deviceFrom+`where d.site_id = $1 and d.id = `+some+` order by d.position, d.id`, site, only).Query(func(rows pgx.Rows) (err error) {
-		sc.Devices, err = pgx.CollectRows(rows, pgx.RowToStructByName[Device])
+	b.Queue(`select `+sourceColumns+` from device d left join source s on s.device_id = d.id where d.site_id = $1 and d.id = `+some+` order by d.position, d.id, s.nth`, site, only).Query(func(rows pgx.Rows) error {
+		all, err := sourcesIn(rows)
+		for _, v := range all {
+			if n := len(sc.Devices); n == 0 || sc.Devices[n-1].ID != v.Device.ID {
+				sc.Devices = append(sc.Devices, v.Device)
+			}
+			if v.ID != 0 {
+				sc.Sources = append(sc.Sources, v)
+			}
+		}
 		return err
 	})
-	b.Queue(`select device_id, name, value, via, read_at from fact where device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select device_id, view, name, value, via, read_at from fact where device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
 		var f Fact
-		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
-			if sc.Facts[f.DeviceID] == nil {
-				sc.Facts[f.DeviceID] = Facts{}
-			}
+		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.View, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
 			g := f
 			g.Value = append([]byte(nil), f.Value...)
-			sc.Facts[f.DeviceID][f.Name] = g
+			if f.View != 0 {
+				put(sc.OfView, f.View, g)
+			} else {
+				put(sc.Facts, f.DeviceID, g)
+			}
 			return nil
 		})
 		return err
@@ -127,19 +141,19 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		sc.Leasts, err = pgx.CollectRows(rows, pgx.RowToStructByName[identity.Least])
 		return err
 	})
-	b.Queue(`select a.device_id, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
-		var device int64
+	b.Queue(`select a.device_id, a.view, a.stage, a.code, coalesce(p.name, 'someone') who, a.at from acceptance a left join person p on p.id = a.person_id where a.device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
+		var of Target
 		var st stage.Stage
 		var code string
 		var a finding.Acceptance
-		_, err := pgx.ForEachRow(rows, []any{&device, &st, &code, &a.Who, &a.At}, func() error {
-			if sc.Accepted[device] == nil {
-				sc.Accepted[device] = map[stage.Stage]map[string]finding.Acceptance{}
+		_, err := pgx.ForEachRow(rows, []any{&of.Device, &of.Source, &st, &code, &a.Who, &a.At}, func() error {
+			if sc.Accepted[of] == nil {
+				sc.Accepted[of] = map[stage.Stage]map[string]finding.Acceptance{}
 			}
-			if sc.Accepted[device][st] == nil {
-				sc.Accepted[device][st] = map[string]finding.Acceptance{}
+			if sc.Accepted[of][st] == nil {
+				sc.Accepted[of][st] = map[string]finding.Acceptance{}
 			}
-			sc.Accepted[device][st][code] = a
+			sc.Accepted[of][st][code] = a
 			return nil
 		})
 		return err
@@ -153,4 +167,11 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		return err
 	})
 	return sc, s.Pool.SendBatch(ctx, b).Close()
+}
+
+func put(all map[int64]Facts, of int64, f Fact) {
+	if all[of] == nil {
+		all[of] = Facts{}
+	}
+	all[of][f.Name] = f
 }

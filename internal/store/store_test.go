@@ -123,7 +123,7 @@ func TestOneChangeOfAThingAtATime(t *testing.T) {
 	c := finding.Change{Kind: "clock.zone", Key: "clock.zone", Title: "Zone", From: "a", To: "b", Risk: finding.NoRisk}
 	add := func() (id int64, err error) {
 		err = st.InTx(ctx, func(tx pgx.Tx) error {
-			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Devices: []int64{d}})
+			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Of: store.OfDevices(d)})
 			if err != nil {
 				return err
 			}
@@ -162,7 +162,7 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	var run int64
 	var steps []store.Step
 	err = st.InTx(ctx, func(tx pgx.Tx) error {
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Devices: []int64{d, d2}})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(d, d2)})
 		return err
 	})
 	if err != nil || len(steps) != 2 {
@@ -227,7 +227,7 @@ func TestAStepHoldsItsDeviceAndItsSlots(t *testing.T) {
 	var run int64
 	err := st.InTx(ctx, func(tx pgx.Tx) error {
 		var err error
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Devices: devices})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(devices...)})
 		return err
 	})
 	if err != nil {
@@ -297,7 +297,7 @@ func TestAnOvertakenWriterWritesNothing(t *testing.T) {
 	ctx := context.Background()
 	var id int64
 	err := st.InTx(ctx, func(tx pgx.Tx) error {
-		_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Devices: []int64{d}})
+		_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Of: store.OfDevices(d)})
 		if err != nil {
 			return err
 		}

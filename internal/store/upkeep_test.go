@@ -69,7 +69,7 @@ func TestOldRowsGo(t *testing.T) {
 	}
 	var run int64
 	if err := st.InTx(ctx, func(tx pgx.Tx) (err error) {
-		run, _, err = st.AddRun(ctx, tx, store.NewRun{Site: id, Stage: stage.Clock, Act: store.Read, Title: "Read", Devices: []int64{d}})
+		run, _, err = st.AddRun(ctx, tx, store.NewRun{Site: id, Stage: stage.Clock, Act: store.Read, Title: "Read", Of: store.OfDevices(d)})
 		return err
 	}); err != nil {
 		t.Fatal(err)

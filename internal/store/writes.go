@@ -116,17 +116,17 @@ func (w Writes) queue(b *pgx.Batch) {
 		b.Queue(`delete from fact f using unnest($1::bigint[], $2::text[]) n(device_id, name) where (f.device_id, f.name) = (n.device_id, n.name)`, devices, names)
 	}
 	if n := len(w.Facts); n > 0 {
-		devices, names, vias, ats := make([]int64, n), make([]string, n), make([]string, n), make([]time.Time, n)
+		devices, views, names, vias, ats := make([]int64, n), make([]int64, n), make([]string, n), make([]string, n), make([]time.Time, n)
 		for i, f := range w.Facts {
-			devices[i], names[i], vias[i], ats[i] = f.Device, f.Name, f.Via, f.At
+			devices[i], views[i], names[i], vias[i], ats[i] = f.Device, f.View, f.Name, f.Via, f.At
 		}
-		b.Queue(`with new as (select * from unnest($1::bigint[], $2::text[], $3::text[], $4::timestamptz[], $5::jsonb[]) n(device_id, name, via, read_at, value)),
-			old as (select f.device_id, f.name, f.value from fact f join new using (device_id, name)),
-			cur as (insert into fact (device_id, name, value, via, read_at) select device_id, name, value, via, read_at from new order by device_id, name
-				on conflict (device_id, name) do update set value = excluded.value, via = excluded.via, read_at = excluded.read_at where fact.read_at <= excluded.read_at returning device_id, name),
+		b.Queue(`with new as (select * from unnest($1::bigint[], $2::text[], $3::text[], $4::timestamptz[], $5::jsonb[], $6::bigint[]) n(device_id, name, via, read_at, value, view)),
+			old as (select f.device_id, f.name, f.view, f.value from fact f join new using (device_id, name, view)),
+			cur as (insert into fact (device_id, source_id, name, value, via, read_at) select device_id, nullif(view, 0), name, value, via, read_at from new order by device_id, name, view
+				on conflict (device_id, name, view) do update set value = excluded.value, via = excluded.via, read_at = excluded.read_at where fact.read_at <= excluded.read_at returning device_id, name, view),
 			ver as (update device d set version = version + c.n from (select device_id, count(*) n from cur group by 1) c where d.id = c.device_id)
-			insert into fact_history (device_id, name, value, via, read_at) select n.device_id, n.name, n.value, n.via, n.read_at from new n join cur using (device_id, name)
-			left join old using (device_id, name) where old.value is null or bare_value(old.value) <> bare_value(n.value)`, devices, names, vias, ats, w.values)
+			insert into fact_history (device_id, source_id, name, value, via, read_at) select n.device_id, nullif(n.view, 0), n.name, n.value, n.via, n.read_at from new n join cur using (device_id, name, view)
+			left join old using (device_id, name, view) where old.value is null or bare_value(old.value) <> bare_value(n.value)`, devices, names, vias, ats, w.values, views)
 	}
 	if n := len(w.Said); n > 0 {
 		devices := make([]int64, n)

@@ -141,7 +141,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	if x := p.do("GET", "/api/v1/sites/1/proposals?stage=clock", "", 200)["proposals"].([]any); len(x) != 2 {
 		t.Errorf("%v", x)
 	}
-	berth := h.device("Berth 1 ramp")
+	berth := h.camera("Berth 1 ramp")
 	run := wait(p.do("POST", "/api/v1/sites/1/changes", `{"stage": "clock", "cameras": [`+berth+`]}`, 202))
 	if run["done"].(float64) != 1 {
 		t.Errorf("%v", run)
@@ -181,10 +181,10 @@ func jsonNumber(v any) string {
 	return string(bytes.TrimSpace(b))
 }
 
-func (h *harbour) device(place string) string {
+func (h *harbour) camera(place string) string {
 	h.t.Helper()
 	var id string
-	if err := h.Store.Pool.QueryRow(h.t.Context(), `select id::text from device where place = $1`, place).Scan(&id); err != nil {
+	if err := h.Store.Pool.QueryRow(h.t.Context(), `select id::text from source where name = $1`, place).Scan(&id); err != nil {
 		h.t.Fatal(err)
 	}
 	return id

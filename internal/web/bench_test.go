@@ -50,18 +50,15 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 	if err := demo.SeedBulk(ctx, h.Store, h.Net, h.Site, demo.BulkMost); err != nil {
 		t.Fatal(err)
 	}
-	devices, err := h.Store.Devices(ctx, h.Site)
+	sources, _, err := h.Store.Window(ctx, store.Selection{Site: h.Site}, store.Sort{}, 0, 2*demo.BulkMost)
 	if err != nil {
 		t.Fatal(err)
 	}
 	states := []stage.State{stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Needs, stage.Blocked, stage.NotYet, stage.Stale}
 	var all []store.Judged
-	for i, d := range devices {
-		if d.SourceID == 0 {
-			continue
-		}
+	for i, of := range sources {
 		for _, st := range stage.All() {
-			j := store.Judged{Site: h.Site, SourceID: d.SourceID, Stage: st, Version: 2, Mark: stage.Mark{State: states[(i*7+int(st)*3)%len(states)], Sentence: "It answers where it is expected, and its recorder receives it."}}
+			j := store.Judged{Site: h.Site, SourceID: of.ID, Stage: st, Version: 2, Mark: stage.Mark{State: states[(i*7+int(st)*3)%len(states)], Sentence: "It answers where it is expected, and its recorder receives it."}}
 			if j.Mark.State == stage.Blocked || j.Mark.State == stage.Needs {
 				j.Mark.Words, j.Act, j.Changes = "+1 h", stage.Apply, 2
 				j.Findings = []finding.Finding{{Code: "x", Severity: finding.Blocks, Words: "+1 h", Sentence: "Its UTC is 3600 s ahead of Terminal recorder.", WayOut: "Let it take its time from the recorder."}}
@@ -222,13 +219,13 @@ func BenchmarkBoard(b *testing.B) {
 		queries += count.n.Load() - before
 		took, bytes, pages = append(took, d), bytes+w.Body.Len(), pages+1
 		begun := time.Now()
-		devices, _, err := st.Window(ctx, store.Selection{Site: h.Site}, store.Sort{}, 0, 200)
+		window, _, err := st.Window(ctx, store.Selection{Site: h.Site}, store.Sort{}, 0, 200)
 		if err != nil {
 			b.Fatal(err)
 		}
-		sources := make([]int64, len(devices))
-		for i, d := range devices {
-			sources[i] = d.SourceID
+		sources := make([]int64, len(window))
+		for i, of := range window {
+			sources[i] = of.ID
 		}
 		if _, err := st.Marks(ctx, sources); err != nil {
 			b.Fatal(err)

@@ -83,7 +83,7 @@ func TestAnExpectedListIsReadShownAndTaken(t *testing.T) {
 	if n := count(h, `select count(*) from device where kind = 'camera'`); n != 15+4959 {
 		t.Errorf("%d cameras", n)
 	}
-	if n := count(h, `select count(*) from device d join device r on r.id = d.recorder_id where d.place = 'Slipway by the water' and r.place = 'Terminal recorder'`); n != 1 {
+	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Slipway by the water' and r.place = 'Terminal recorder'`); n != 1 {
 		t.Error("the known camera isn't changed, or was added again")
 	}
 	if n := count(h, `select count(*) from mark`); n != 10*4960 && n != 10*4974 {

@@ -215,7 +215,7 @@ func TestNobodyChangesWhatTheyMayNot(t *testing.T) {
 					if who == "lead without a form token" && api || slices.Contains(own, r[1]) && method != "GET" {
 						continue
 					}
-					form := url.Values{"device": {"4"}, "pick": {"4"}, "stage": {"clock"}, "name": {"x"}, "prefix": {"127.9.1.0/24"}, "role": {"viewer"}, "note": {"x"}, "days": {"9"}, "username": {"u"}, "password": {h.Secrets.Viewer}}
+					form := url.Values{"device": {"4"}, "source": {"4"}, "pick": {"4"}, "stage": {"clock"}, "name": {"x"}, "prefix": {"127.9.1.0/24"}, "role": {"viewer"}, "note": {"x"}, "days": {"9"}, "username": {"u"}, "password": {h.Secrets.Viewer}}
 					if who == "viewer" {
 						form.Set("_csrf", token)
 					}
@@ -278,14 +278,23 @@ func TestPagesEscapeDevicesAndHoldNoSecrets(t *testing.T) {
 	h := serve(t)
 	evil := `<script>alert("x")</script>`
 	at := h.Net.At(".1.66")
-	if _, err := h.Store.AddDevice(t.Context(), store.Device{SiteID: h.Site, Kind: identity.Camera, Place: evil, Make: evil, Model: evil, Address: &at}); err != nil {
+	d, err := h.Store.AddDevice(t.Context(), store.Device{SiteID: h.Site, Kind: identity.Camera, Place: evil, Make: evil, Model: evil, Address: &at})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Its views have words of their own too.
+	if err := h.Store.PickViews(t.Context(), d, []string{evil, "b"}, []string{"a", evil}); err != nil {
+		t.Fatal(err)
+	}
+	row, err := h.Store.Source(t.Context(), store.Target{Device: d})
+	if err != nil {
 		t.Fatal(err)
 	}
 	v := visit(t, h)
 	v.signIn(demo.Lead, h.Secrets.Lead)
 	secrets := []string{h.Secrets.House, h.Secrets.Former, h.Secrets.Terminal, h.Secrets.Lead, h.Secrets.Token}
 	for _, p := range pages {
-		for _, q := range []string{"", "?sheet=19", "?q=" + url.QueryEscape(evil)} {
+		for _, q := range []string{"", "?sheet=" + strconv.FormatInt(row.ID, 10), "?q=" + url.QueryEscape(evil)} {
 			if strings.Contains(p, "?") {
 				q = strings.Replace(q, "?", "&", 1)
 			}

@@ -22,7 +22,7 @@ func (h *harbour) on(p *testbed.Page, page string) { p.Go(h.url + "/sites/" + h.
 func (h *harbour) number(place string) int64 {
 	h.t.Helper()
 	var id int64
-	if err := h.Store.Pool.QueryRow(context.Background(), `select id from device where place = $1`, place).Scan(&id); err != nil {
+	if err := h.Store.Pool.QueryRow(context.Background(), `select id from source where name = $1`, place).Scan(&id); err != nil {
 		h.t.Fatalf("%s: %v", place, err)
 	}
 	return id
@@ -69,7 +69,7 @@ func (h *harbour) needy() string {
 	out := ""
 	for _, d := range v.Devices {
 		for _, st := range []stage.Stage{stage.Find, stage.SignIn, stage.Clock} {
-			for _, f := range h.app.Findings(time.Now(), v, d, st) {
+			for _, f := range h.app.Findings(time.Now(), v, v.Of(d), st) {
 				if f.Severity > finding.Note {
 					out += fmt.Sprintf("%s: %s: %s\n", d.Place, f.Code, f.Sentence)
 				}
@@ -175,6 +175,26 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	h.Fleet.Camera("Freight scale").Hurry(240)
 	p := testbed.Browser(t, 1280, 800)
 	byButtons(t, h, p, func(string) {})
+	// A view that was picked is a row of the Board; what is the device's stands once.
+	h.on(p, "board")
+	p.Sees(30*time.Second, "Customs shed · Input 2", "Bonded store · Heat")
+	rows := func(of string) int64 {
+		return testbed.Eval[int64](p, "[...document.querySelectorAll('tr[data-row] th')].filter((e) => e.innerText.includes('"+of+"')).length")
+	}
+	if n := rows("Customs shed"); n != 2 {
+		t.Errorf("the Board has %d rows of the shed's two views", n)
+	}
+	for _, name := range []string{"find", "sign-in", "clock"} {
+		if h.on(p, name); rows("Customs shed") != 1 {
+			t.Errorf("%s has %d rows of one device", name, rows("Customs shed"))
+		}
+	}
+	h.sheet(p, "streams", "Customs shed · Input 2")
+	h.run(p, ".sheet", "Read Streams of Customs shed · Input 2 again")
+	p.Sees(30*time.Second, "Input 2 main declares", "Input 2 main sends")
+	if testbed.Eval[bool](p, "document.querySelector('.sheet').innerText.includes('Input 1 main')") {
+		t.Error("the sheet of one view tells of another's streams")
+	}
 	// The pages and the sheet, in both themes and on a phone: nothing for axe-core, and
 	// nothing scrolls sideways.
 	looks := []string{"find", "sign-in", "clock", "run?id=2", "settings"}

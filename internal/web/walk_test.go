@@ -175,8 +175,9 @@ func TestTheWalkInABrowser(t *testing.T) {
 	walkThrough(t, h, p, func(string) {})
 	// axe-core finds nothing on any page, in either theme.
 	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool { return slices.Contains([]string{"analytics", "handover", "sightings"}, p) }) // one page, other words
-	looks := map[string][]string{"light": append(drawn, "board?sheet=4&stage=clock", "channels?sheet=5", "board?q=nothing+like+it", "board?q=stage:clok"),
-		"dark": {"board?sheet=5&stage=clock", "find", "clock", "routes", "prove", "settings"}}
+	sheet := fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Slipway"))
+	looks := map[string][]string{"light": append(drawn, sheet, fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok"),
+		"dark": {fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "find", "clock", "routes", "prove", "settings"}}
 	for theme, names := range looks {
 		for _, name := range names {
 			p.Go(h.url + "/sites/" + h.site + "/" + name)
@@ -187,7 +188,7 @@ func TestTheWalkInABrowser(t *testing.T) {
 	// No page scrolls sideways, at the design size, on a small laptop and on a phone.
 	for _, width := range []int64{1280, 1024, 390} {
 		p.Resize(width, 800)
-		for _, name := range append(pages, "board?sheet=4&stage=clock") {
+		for _, name := range append(pages, sheet) {
 			p.Go(h.url + "/sites/" + h.site + "/" + name)
 			if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
 				t.Errorf("%s is %d wide at %d and scrolls sideways", name, w, width)

@@ -55,7 +55,8 @@ type Slot struct {
 	Number       int       `json:"number"`
 	Name         string    `json:"name"`
 	Address      string    `json:"address"`
-	State        string    `json:"state"` // "receiving", "connecting", "refused", "lost"
+	Profile      string    `json:"profile"` // token of the camera's profile that it asks for; empty: not told
+	State        string    `json:"state"`   // "receiving", "connecting", "refused", "lost"
 	Detail       string    `json:"detail"`
 	Codec        string    `json:"codec"`
 	Width        int       `json:"width"`
@@ -122,19 +123,6 @@ const (
 	PausedText  = "paused"
 	SigningText = "signs in"
 )
-
-// HeldBy finds the slot that holds an address.
-func HeldBy(r *Recorder, address string) *Slot {
-	if r == nil {
-		return nil
-	}
-	for i := range r.Slots {
-		if r.Slots[i].Address == address {
-			return &r.Slots[i]
-		}
-	}
-	return nil
-}
 
 // DeadEntry says why the entry of a slot that is bound to a recorder's own port is a
 // dead one: it names another camera than the one that hangs there, and receives
@@ -262,3 +250,12 @@ const Empty = "free"
 
 // SlotText is the canonical text of a channel that holds a source.
 func SlotText(name, address string) string { return name + " at " + address }
+
+// ReadText is the canonical text of a taken channel, read for a source whose record stream
+// is the profile wanted: one that asks for another stream says so.
+func ReadText(s Slot, wanted string) string {
+	if s.Profile != "" && wanted != "" && s.Profile != wanted {
+		return SlotText(s.Name, s.Address) + ", stream " + s.Profile
+	}
+	return SlotText(s.Name, s.Address)
+}

@@ -27,7 +27,7 @@ func TestPlaceAndJudge(t *testing.T) {
 		s := Slot{Number: 2, Name: "Slipway", Address: "127.40.1.11", State: "receiving", Codec: "H264", Width: 1280, Height: 720}
 		change(&s)
 		r := terminal(s)
-		return Facts{Address: s.Address, Recorder: r, Slot: HeldBy(r, s.Address)}
+		return Facts{Address: s.Address, Recorder: r, Slot: &r.Slots[0]}
 	}
 	for _, tc := range []struct {
 		name string
@@ -85,5 +85,18 @@ func TestPlacingNeverBreaksALimit(t *testing.T) {
 		if used > r.Limits.Channels || r.Limits.Licences > 0 && used > r.Limits.Licences || r.Limits.MbitIn > 0 && mbit > r.Limits.MbitIn {
 			t.Fatalf("limits broken: %d channels, %.1f Mbit/s of %+v", used, mbit, r.Limits)
 		}
+	}
+}
+
+// A channel that asks for another stream than was wanted doesn't read as wanted.
+func TestReadText(t *testing.T) {
+	s := Slot{Name: "Slipway", Address: "127.40.1.11", Profile: "main"}
+	for wanted, want := range map[string]string{"main": SlotText(s.Name, s.Address), "": SlotText(s.Name, s.Address), "sub": "Slipway at 127.40.1.11, stream main"} {
+		if got := ReadText(s, wanted); got != want {
+			t.Errorf("wanted %q: %q", wanted, got)
+		}
+	}
+	if s.Profile = ""; ReadText(s, "sub") != SlotText(s.Name, s.Address) {
+		t.Error("a recorder that doesn't tell the stream is taken to ask for another")
 	}
 }

@@ -1,34 +1,63 @@
 package channel
 
+import "slices"
+
 // Held is a recorder's slot with the number of its recorder.
 type Held struct {
 	Recorder int64
 	Slot     *Slot // nil: the recorder is only planned
 }
 
-// Holders knows which slot of which recorder holds which address. The zero Holders
-// knows none.
-type Holders struct{ at map[string]Held }
+// View is one view of a device, as the slots that hold the device's address are told
+// apart by it.
+type View struct {
+	Address string
+	First   bool     // of its device's views
+	Own     []string // tokens of the profiles that show it
+	Others  []string // tokens of those that show its device's other views
+}
 
-// Add takes in a recorder's channel table. Of two slots that hold one address, the one
-// that was added first counts; r must not be written afterwards.
+// Shows says whether what a slot holds is the view: the slot asks for a profile that shows
+// it. A slot that doesn't tell its profile, or asks for one that nobody knows, is its
+// device's first view's.
+func (v View) Shows(s Slot) bool {
+	switch {
+	case v.Address == "" || s.Address != v.Address:
+		return false
+	case s.Profile != "" && slices.Contains(v.Own, s.Profile):
+		return true
+	case s.Profile != "" && slices.Contains(v.Others, s.Profile):
+		return false
+	}
+	return v.First
+}
+
+// Holders knows which slots of which recorders hold which address. The zero Holders
+// knows none.
+type Holders struct{ at map[string][]Held }
+
+// Add takes in a recorder's channel table; r must not be written afterwards.
 func (h *Holders) Add(recorder int64, r *Recorder) {
 	if h.at == nil {
-		h.at = map[string]Held{}
+		h.at = map[string][]Held{}
 	}
 	for i := range r.Slots {
 		s := &r.Slots[i]
-		if _, taken := h.at[s.Address]; !taken {
-			h.at[s.Address] = Held{recorder, s}
-		}
+		h.at[s.Address] = append(h.at[s.Address], Held{recorder, s})
 	}
 }
 
-// Of is who holds the camera at an address, else the recorder that is planned for it
-// (0: none is), with no slot. ok is false where neither is.
-func (h Holders) Of(address string, planned int64) (held Held, ok bool) {
-	if held, ok = h.at[address]; ok && address != "" {
-		return held, true
+// Hold says whether any slot holds an address.
+func (h Holders) Hold(address string) bool { return len(h.at[address]) > 0 }
+
+// Of is who holds a view, else the recorder that is planned for it (0: none is), with no
+// slot. Of two slots that hold it, the one that was added first counts. ok is false where
+// neither is.
+func (h Holders) Of(v View, planned int64) (held Held, ok bool) {
+	for _, held := range h.at[v.Address] {
+		if v.Shows(*held.Slot) {
+			return held, true
+		}
 	}
 	return Held{Recorder: planned}, planned != 0
 }

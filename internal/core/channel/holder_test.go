@@ -4,7 +4,7 @@ import "testing"
 
 func TestWhoHoldsACamera(t *testing.T) {
 	var h Holders
-	if _, ok := h.Of("192.0.2.7", 0); ok {
+	if _, ok := h.Of(View{Address: "192.0.2.7", First: true}, 0); ok {
 		t.Error("nobody knows anything, and somebody holds it")
 	}
 	h.Add(1, &Recorder{Slots: []Slot{{Number: 4, Address: "192.0.2.7"}, {Number: 5, Address: ""}}})
@@ -24,7 +24,7 @@ func TestWhoHoldsACamera(t *testing.T) {
 		{"", 2, 2, 0, true}, // an empty entry holds nobody
 		{"", 0, 0, 0, false},
 	} {
-		got, ok := h.Of(tc.address, tc.planned)
+		got, ok := h.Of(View{Address: tc.address, First: true}, tc.planned)
 		number := 0
 		if got.Slot != nil {
 			number = got.Slot.Number
@@ -32,5 +32,36 @@ func TestWhoHoldsACamera(t *testing.T) {
 		if ok != tc.ok || got.Recorder != tc.recorder || number != tc.slot {
 			t.Errorf("%q planned for %d: recorder %d slot %d %v, want %d %d %v", tc.address, tc.planned, got.Recorder, number, ok, tc.recorder, tc.slot, tc.ok)
 		}
+	}
+}
+
+// Views of one device are told apart by the profile that a slot asks for.
+func TestWhichViewASlotHolds(t *testing.T) {
+	first := View{Address: "192.0.2.7", First: true, Own: []string{"p1", "p1s"}, Others: []string{"p3"}}
+	third := View{Address: "192.0.2.7", Own: []string{"p3"}, Others: []string{"p1", "p1s"}}
+	for _, tc := range []struct {
+		profile      string
+		first, third bool
+	}{
+		{"p1", true, false}, {"p1s", true, false}, {"p3", false, true},
+		{"", true, false},     // the recorder doesn't tell
+		{"gone", true, false}, // nobody knows that profile
+	} {
+		s := Slot{Number: 1, Address: "192.0.2.7", Profile: tc.profile}
+		if first.Shows(s) != tc.first || third.Shows(s) != tc.third {
+			t.Errorf("%q: %v %v", tc.profile, first.Shows(s), third.Shows(s))
+		}
+		if s.Address = "192.0.2.8"; first.Shows(s) || third.Shows(s) {
+			t.Errorf("%q: another device's slot", tc.profile)
+		}
+	}
+	var h Holders
+	h.Add(1, &Recorder{Slots: []Slot{{Number: 4, Address: "192.0.2.7", Profile: "p1"}}})
+	h.Add(2, &Recorder{Slots: []Slot{{Number: 9, Address: "192.0.2.7", Profile: "p3"}}})
+	if got, ok := h.Of(third, 1); !ok || got.Recorder != 2 || got.Slot.Number != 9 {
+		t.Errorf("%+v %v", got, ok)
+	}
+	if got, ok := h.Of(first, 2); !ok || got.Recorder != 1 || got.Slot.Number != 4 {
+		t.Errorf("%+v %v", got, ok)
 	}
 }

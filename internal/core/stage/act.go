@@ -8,6 +8,9 @@ const (
 	Read  Act = "read"  // read its facts
 	Apply Act = "apply" // make the proposed changes
 	Walk  Act = "walk"  // walk the test
+	// Shared is the act of a device's further views in a stage that is the device's: what
+	// can be done is offered once, at its first view.
+	Shared Act = "shared"
 )
 
 // ActOf says what would move a mark on: its proposed changes where there are any,
@@ -25,6 +28,14 @@ func ActOf(s Stage, m Mark, proposals int, free bool) Act {
 		return Read
 	}
 	return NoAct
+}
+
+// OfView is the act of a device's nth view, from 1, in a stage whose act at the first is a.
+func (a Act) OfView(s Stage, nth int) Act {
+	if a != NoAct && s.OfDevice() && nth > 1 {
+		return Shared
+	}
+	return a
 }
 
 // Free says whether nothing that the wire makes s wait for is still open. A source

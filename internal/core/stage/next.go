@@ -36,7 +36,7 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 		if g.Stage == Find && g.State != NotYet {
 			looked += g.Count
 		}
-		if g.Act == NoAct || g.Count == 0 {
+		if g.Act == NoAct || g.Act == Shared || g.Count == 0 {
 			continue
 		}
 		// Blocked ones are told apart: they outweigh whatever merely waits.

@@ -21,6 +21,7 @@ func TestNext(t *testing.T) {
 		{"the most unblocked", []Group{{Find, Ready, NoAct, 40, 0}, blocked, {Channels, Blocked, Apply, 12, 12}}, Channels, "12 cameras are blocked; 12 changes mend it", "unblocks 12 cameras; the next best, Clock, moves 1."},
 		{"equals by the order of the work", []Group{{Find, Ready, NoAct, 2, 0}, {Streams, NotYet, Read, 2, 0}, {Clock, NotYet, Read, 2, 0}}, Clock, "2 cameras", "Streams"},
 		{"placing", []Group{{Find, Ready, NoAct, 1, 0}, {Channels, Needs, Apply, 1, 1}}, Channels, "1 change is proposed for 1 camera", ""},
+		{"further views of a device", []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Blocked, Shared, 2, 0}, {Clock, Blocked, Apply, 1, 2}}, Clock, "2 changes", "unblocks 1 camera"},
 		{"a stale proof", []Group{{Find, Ready, NoAct, 1, 0}, {Prove, Stale, Walk, 1, 0}}, Prove, "stale", ""},
 	} {
 		s, ok := Next(2, tc.groups)
@@ -80,5 +81,20 @@ func TestActOf(t *testing.T) {
 	}
 	if Free(Streams, func(Stage) State { return NotYet }) || !Free(SignIn, func(Stage) State { return Needs }) || Free(Streams, func(Stage) State { return Needs }) || !Free(Find, nil) {
 		t.Error("what is free")
+	}
+}
+
+func TestActOfView(t *testing.T) {
+	for _, tc := range []struct {
+		act  Act
+		s    Stage
+		nth  int
+		want Act
+	}{
+		{Apply, Clock, 1, Apply}, {Apply, Clock, 2, Shared}, {Read, Find, 3, Shared}, {NoAct, Clock, 2, NoAct}, {Apply, Channels, 2, Apply}, {Walk, Prove, 2, Walk},
+	} {
+		if got := tc.act.OfView(tc.s, tc.nth); got != tc.want {
+			t.Errorf("%q of view %d in %v: %q, want %q", tc.act, tc.nth, tc.s, got, tc.want)
+		}
 	}
 }

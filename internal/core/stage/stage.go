@@ -26,7 +26,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 3
+const RulesVersion = 4
 
 var table = [...]struct{ slug, name, question string }{
 	Find:      {"find", "Find", "What is on these networks?"},
@@ -48,6 +48,10 @@ func All() []Stage {
 
 // Valid says whether s is one of the ten.
 func (s Stage) Valid() bool { return s >= Find && s <= Handover }
+
+// OfDevice says whether the stage is about the device itself, and so the same for all its
+// views. The others are about one view.
+func (s Stage) OfDevice() bool { return s >= Find && s <= Clock }
 
 // Slug is the stage's name in addresses and in the filter box ("sign-in").
 func (s Stage) Slug() string {

@@ -22,22 +22,38 @@ type VideoSource struct {
 
 // Profile is one media profile as the device declares it.
 type Profile struct {
-	Token     string  `json:"token"`
-	Name      string  `json:"name"`
-	Source    string  `json:"source"`         // video source token
-	View      string  `json:"view,omitempty"` // what the video source is called
-	Codec     string  `json:"codec"`          // "H264", "H265", "JPEG": ONVIF Media2 names
-	Width     int     `json:"width"`          // pixels
-	Height    int     `json:"height"`
-	FPS       float64 `json:"fps"`  // frames a second, the limit set
-	Kbps      int     `json:"kbps"` // the limit set, in 1,000 bits a second
-	GOP       int     `json:"gop"`  // frames from key frame to key frame
-	URI       string  `json:"uri"`  // as repaired; see Given
-	Given     string  `json:"given"`
-	Repaired  bool    `json:"repaired"` // the device gave another host than it was reached at
-	Snapshot  string  `json:"snapshot"`
-	Metadata  bool    `json:"metadata"`
-	Analytics string  `json:"analytics"` // token of its analytics configuration; empty: none
+	Token  string `json:"token"`
+	Name   string `json:"name"`
+	Source string `json:"source"`         // video source token
+	View   string `json:"view,omitempty"` // what the video source is called
+	// SourceConfig is the token of its VideoSourceConfiguration, by which events name a view.
+	SourceConfig string  `json:"source_config,omitempty"`
+	Codec        string  `json:"codec"` // "H264", "H265", "JPEG": ONVIF Media2 names
+	Width        int     `json:"width"` // pixels
+	Height       int     `json:"height"`
+	FPS          float64 `json:"fps"`  // frames a second, the limit set
+	Kbps         int     `json:"kbps"` // the limit set, in 1,000 bits a second
+	GOP          int     `json:"gop"`  // frames from key frame to key frame
+	URI          string  `json:"uri"`  // as repaired; see Given
+	Given        string  `json:"given"`
+	Repaired     bool    `json:"repaired"` // the device gave another host than it was reached at
+	Snapshot     string  `json:"snapshot"`
+	Metadata     bool    `json:"metadata"`
+	Analytics    string  `json:"analytics"` // token of its analytics configuration; empty: none
+}
+
+// SourceTokens are the tokens by which events name what these profiles show: of video
+// sources and of their configurations.
+func SourceTokens(profiles []Profile) []string {
+	var out []string
+	for _, p := range profiles {
+		for _, t := range []string{p.Source, p.SourceConfig} {
+			if t != "" && !slices.Contains(out, t) {
+				out = append(out, t)
+			}
+		}
+	}
+	return out
 }
 
 // Measured is what a stream delivered while it was played.
@@ -119,6 +135,24 @@ type Facts struct {
 	Profiles []Profile
 	Measured []Measured
 	Trouble  string // why profiles couldn't be read
+	// Elsewhere is how many profiles the device has that show other views.
+	Elsewhere int
+}
+
+// OfView parts a device's profiles into those that show one of its video sources and
+// those that show others. Nobody picked where the token is empty: then all are its own.
+func OfView(profiles []Profile, video string) (own, others []Profile) {
+	if video == "" {
+		return profiles, nil
+	}
+	for _, p := range profiles {
+		if p.Source == video {
+			own = append(own, p)
+		} else {
+			others = append(others, p)
+		}
+	}
+	return own, others
 }
 
 // Read says whether the streams were read and played.
@@ -153,6 +187,10 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	if f.Trouble != "" {
 		return []finding.Finding{{Code: "stream.unread", Severity: finding.Blocks, Words: "not read", Sentence: f.Trouble,
 			WayOut: "Look whether it still answers and signs in, then read the streams again."}}
+	}
+	if len(f.Profiles) == 0 && f.Elsewhere > 0 {
+		return []finding.Finding{{Code: "stream.gone", Severity: finding.Blocks, Words: "view gone", Sentence: "The device's profiles show other views; none shows this one any more.",
+			WayOut: "Pick the device's views again in Find."}}
 	}
 	if len(f.Profiles) == 0 {
 		return []finding.Finding{{Code: "stream.none", Severity: finding.Blocks, Words: "no profiles", Sentence: "It offers no media profile.",

@@ -136,3 +136,17 @@ func TestJudge(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+func TestOfView(t *testing.T) {
+	all := []Profile{{Token: "p1", Source: "in1"}, {Token: "p1s", Source: "in1"}, {Token: "p3", Source: "in3"}}
+	for video, want := range map[string][2]int{"": {3, 0}, "in1": {2, 1}, "in3": {1, 2}, "in4": {0, 3}} {
+		own, others := OfView(all, video)
+		if len(own) != want[0] || len(others) != want[1] {
+			t.Errorf("%q: %v and %v", video, own, others)
+		}
+	}
+	got := Judge(time.Now(), Facts{LookedAt: time.Now(), Elsewhere: 3}, Wishes{})
+	if len(got) != 1 || got[0].Code != "stream.gone" {
+		t.Errorf("%+v", got)
+	}
+}

@@ -34,7 +34,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource", "Name"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource", "Name"), SourceConfig: n.at("Configurations", "VideoSource").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}

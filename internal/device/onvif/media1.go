@@ -21,7 +21,7 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("VideoSourceConfiguration", "SourceToken"), View: n.str("VideoSourceConfiguration", "Name"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("VideoSourceConfiguration", "SourceToken"), View: n.str("VideoSourceConfiguration", "Name"), SourceConfig: n.at("VideoSourceConfiguration").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"), FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			GOP: enc.num("H264", "GovLength"), Metadata: n.at("MetadataConfiguration") != nil, Analytics: n.at("VideoAnalyticsConfiguration").attr("token")}
 		u, err := c.call(ctx, at, media1NS, "GetStreamUri", `<GetStreamUri xmlns="`+media1NS+`" xmlns:tt="`+schemaNS+`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)

@@ -32,21 +32,21 @@ func (c *Stage) ID() stage.Stage { return stage.Channels }
 // Manner says that recorders are asked.
 func (c *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true, Of: engine.Recorders} }
 
-// Facts is what Channels' rules are asked of a camera.
-func Facts(s *site.Snapshot, d store.Device) (channel.Facts, channel.Wishes) {
+// Facts is what Channels' rules are asked of a view.
+func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 	f := channel.Facts{}
-	if d.Address != nil {
-		f.Address = d.Address.String()
+	if of.Device.Address != nil {
+		f.Address = of.Device.Address.String()
 	}
-	w := channel.Wishes{Channel: d.Channel, Name: d.Place}
-	if rec, slot, ok := s.HolderOf(d); ok {
+	w := channel.Wishes{Channel: of.Channel, Name: of.Place}
+	if rec, slot, ok := s.HolderOf(of); ok {
 		w.RecorderID, w.Recorder = rec.ID, rec.Place
 		f.Planned, f.Trouble = rec.Place, s.RecorderTrouble(rec.ID)
 		if r, known := site.Recorder.Of(s, rec.ID); known {
 			f.Recorder, f.Slot = &r, slot
 		}
 	}
-	sf, sw := s.Streams(d)
+	sf, sw := s.Streams(of)
 	if sf.Trouble == "" && len(sf.Profiles) > 0 {
 		w.Stream, w.View = stream.Roles(sf.Profiles, sw.Codecs)
 		if p, _, ok := sf.Find(w.Stream); ok {
@@ -56,23 +56,23 @@ func Facts(s *site.Snapshot, d store.Device) (channel.Facts, channel.Wishes) {
 	return f, w
 }
 
-// Judge says how a camera stands on its recorder.
-func (c *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	f, w := Facts(s, d)
+// Judge says how a view stands on its recorder.
+func (c *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f, w := Facts(s, of)
 	return stage.Verdict{Read: f.Read(), Findings: channel.Judge(now, f, w), Done: "Its recorder receives it."}
 }
 
-// Propose places a camera as if it were placed alone.
-func (c *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
-	f, w := Facts(s, d)
+// Propose places a view as if it were placed alone.
+func (c *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	f, w := Facts(s, of)
 	return channel.Propose(now, f, w)
 }
 
-// Plan gives cameras that are placed together channels of their own.
-func (c *Stage) Plan(now time.Time) func(*site.Snapshot, store.Device) []finding.Change {
+// Plan gives views that are placed together channels of their own.
+func (c *Stage) Plan(now time.Time) func(*site.Snapshot, site.Source) []finding.Change {
 	var p channel.Planner
-	return func(s *site.Snapshot, d store.Device) []finding.Change {
-		f, w := Facts(s, d)
+	return func(s *site.Snapshot, of site.Source) []finding.Change {
+		f, w := Facts(s, of)
 		return p.Next(now, f, w)
 	}
 }
@@ -86,9 +86,9 @@ func (c *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	rec, _, ok := s.HolderOf(v.Device)
+	rec, _, ok := s.HolderOf(v.Source)
 	if !ok {
-		return "", trouble.Told("No recorder is planned for " + v.Device.Place + ".")
+		return "", trouble.Told("No recorder is planned for " + v.Source.Place + ".")
 	}
 	return c.Recorders.Read(ctx, rec)
 }
@@ -115,7 +115,7 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 	return slot.State != channel.Receiving, nil
 }
 
-// Editor puts a camera on a channel or takes it off.
+// Editor puts a view on a channel or takes it off.
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	if ch.Kind != channel.Place {
 		return nil, engine.ErrKind
@@ -124,7 +124,7 @@ func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	if err != nil {
 		return nil, err
 	}
-	client, number, err := c.ChannelOf(ctx, s, v.Device, ch)
+	client, number, err := c.ChannelOf(ctx, s, v.Source, ch)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func (p placing) Read(ctx context.Context) (string, error) {
 	if err != nil || !taken {
 		return channel.Empty, err
 	}
-	return channel.SlotText(slot.Name, slot.Address), nil
+	return channel.ReadText(slot, p.c.Args["stream"]), nil
 }
 
 // Write places the camera with the account that opens it, or takes it off.

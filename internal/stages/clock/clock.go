@@ -29,7 +29,8 @@ func (k *Stage) ID() stage.Stage { return stage.Clock }
 func (k *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.CamerasAndRecorders} }
 
 // Judge says whose time is wrong, and why. A recorder is judged against this server.
-func (k *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+func (k *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	d := of.Device
 	if d.Kind == identity.Recorder {
 		r, ok := site.Clock.Of(s, d.ID)
 		if !ok {
@@ -47,7 +48,8 @@ func (k *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Ver
 }
 
 // Propose lists what sets a clock right, where an account lets it be written.
-func (k *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
+func (k *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	d := of.Device
 	if d.Kind == identity.Recorder {
 		r, ok := site.Clock.Of(s, d.ID)
 		if table, known := site.Recorder.Of(s, d.ID); !ok || !known || !table.SetsTime {
@@ -99,7 +101,7 @@ func (k *Stage) StillHolds(ctx context.Context, v *engine.Visit, c store.Change)
 	if err != nil {
 		return false, "", err
 	}
-	if _, slot, ok := s.HolderOf(v.Device); ok && slot != nil {
+	if _, slot, ok := s.HolderOf(v.Source); ok && slot != nil {
 		if err := v.Follow(ctx, stage.Channels); err != nil {
 			return false, "", err
 		}

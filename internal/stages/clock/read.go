@@ -35,7 +35,7 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if rec, _, ok := s.HolderOf(d); ok && time.Since(site.Reached.ReadAt(s, rec.ID)) > time.Minute {
+	if rec, _, ok := s.HolderOf(v.Source); ok && time.Since(site.Reached.ReadAt(s, rec.ID)) > time.Minute {
 		if err := k.Recorders.Fresh(ctx, rec); err != nil && engine.Ours(err) {
 			return "", err
 		} // a recorder that is silent is its own finding; the camera is held against this server then

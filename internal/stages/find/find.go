@@ -41,15 +41,15 @@ func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 }
 
 // Judge says how a device was found.
-func (f *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	facts, wishes := s.Find(d)
+func (f *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	facts, wishes := s.Find(of.Device)
 	return stage.Verdict{Read: facts.Read(), Findings: identity.Judge(now, facts, wishes), Done: "It answers where it is expected."}
 }
 
 // Propose lists what puts a device right on its network.
-func (f *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
-	facts, wishes := s.Find(d)
-	_, open := site.Account.Of(s, d.ID)
+func (f *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	facts, wishes := s.Find(of.Device)
+	_, open := site.Account.Of(s, of.Device.ID)
 	return identity.Propose(now, facts, wishes, open)
 }
 

@@ -333,7 +333,7 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 				sum.Others = append(sum.Others, store.Other{Address: s.Address, Ports: s.Ports, Title: s.Title})
 				continue
 			}
-			r.fresh = append(r.fresh, store.Device{SiteID: siteID, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address})
+			r.fresh = append(r.fresh, store.NewDevice{Device: store.Device{SiteID: siteID, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address}})
 			r.strangers = append(r.strangers, i)
 		default:
 			r.met(m.Known.ID, m)
@@ -369,7 +369,7 @@ type reconciler struct {
 	silent, touched []int64
 	facts           []store.NewFact
 	said            []store.Identity
-	fresh           []store.Device
+	fresh           []store.NewDevice
 	strangers       []int // of matches
 	news            []store.Notice
 }

@@ -37,29 +37,30 @@ func (p *Stage) Manner() engine.Manner {
 }
 
 // Judge says what the last walk proves.
-func (p *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	f := proof.Facts{Basis: basis(s, d)}
-	if last, ok := s.Proofs[d.SourceID]; ok {
+func (p *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f := proof.Facts{Basis: basis(s, of)}
+	if last, ok := s.Proofs[of.ID]; ok {
 		f.Last = &last.Test
 	}
-	found, stale := proof.JudgeSource(now, f, d.Place)
+	found, stale := proof.JudgeSource(now, f, of.Place)
 	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
 }
 
-// basis is what a camera's proof rests on: who it is, where, how it is placed and pegged,
-// where it takes its time from.
-func basis(s *site.Snapshot, d store.Device) string {
+// basis is what a view's proof rests on: whose it is, where, how it is placed and pegged,
+// where its device takes the time from.
+func basis(s *site.Snapshot, of site.Source) string {
+	d := of.Device
 	where, number := "", ""
 	if d.Address != nil {
 		where = d.Address.String()
 	}
-	rec, slot, _ := s.HolderOf(d)
+	rec, slot, _ := s.HolderOf(of)
 	if slot != nil {
 		number = strconv.Itoa(slot.Number) + " " + slot.Name
 	}
 	info, _ := site.Info.Of(s, d.ID)
 	r, _ := site.Clock.Of(s, d.ID)
-	in, _ := site.Inputs.Of(s, d.ID)
+	in, _ := site.Inputs.Of(s, of)
 	pegs := make([]string, len(in.Pegs))
 	for i, g := range in.Pegs {
 		pegs[i] = g.String()
@@ -69,7 +70,7 @@ func basis(s *site.Snapshot, d store.Device) string {
 }
 
 // Propose lists nothing: nothing is written in Prove.
-func (p *Stage) Propose(time.Time, *site.Snapshot, store.Device) []finding.Change { return nil }
+func (p *Stage) Propose(time.Time, *site.Snapshot, site.Source) []finding.Change { return nil }
 
 // Editor knows no kind of change.
 func (p *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Editor, error) {

@@ -33,7 +33,7 @@ type walkTest struct {
 	p    *Stage
 	v    *engine.Visit
 	id   int64
-	d    store.Device
+	of   site.Source
 	step int64
 	mu   sync.Mutex
 	test proof.Test
@@ -42,7 +42,7 @@ type walkTest struct {
 
 // Read times one walk over both legs on this server's clock.
 func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
-	d := v.Device
+	of := v.Source
 	if old, err := p.Store.ProofOfStep(ctx, v.Step); err == nil {
 		return p.interrupted(ctx, v, old)
 	} else if !errors.Is(err, store.ErrNotFound) {
@@ -56,15 +56,15 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	peg, ok := route.Walked(s.Routes(d))
+	peg, ok := route.Walked(s.Routes(of))
 	if !ok {
-		return "", trouble.Told("No route of " + d.Place + " can be walked: peg its line or area first.")
+		return "", trouble.Told("No route of " + of.Place + " can be walked: peg its line or area first.")
 	}
-	w := &walkTest{p: p, v: v, d: d, step: v.Step, test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, d), Walk: "a person"}}
+	w := &walkTest{p: p, v: v, of: of, step: v.Step, test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, of), Walk: "a person"}}
 	if v.Walk {
 		w.test.Walk = "the stand-in was told to"
 	}
-	if w.id, err = p.Store.KeepProof(ctx, 0, d.SourceID, v.Step, w.test); err != nil {
+	if w.id, err = p.Store.KeepProof(ctx, 0, of.ID, v.Step, w.test); err != nil {
 		return "", err
 	}
 	werr := w.run(ctx, s, v.Walk)
@@ -77,7 +77,7 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 // interrupted settles a walk that was under way when its server stopped: what was
 // walked can't be heard again.
 func (p *Stage) interrupted(ctx context.Context, v *engine.Visit, old store.Proof) (string, error) {
-	w := &walkTest{p: p, v: v, d: v.Device, id: old.ID, step: v.Step, test: old.Test}
+	w := &walkTest{p: p, v: v, of: v.Source, id: old.ID, step: v.Step, test: old.Test}
 	if old.EndedAt != nil {
 		return "walked", nil
 	}
@@ -92,9 +92,9 @@ func (w *walkTest) end(ctx context.Context, terr error) (string, error) {
 	if terr != nil {
 		w.test.Trouble = trouble.Sentence(terr)
 	}
-	bars := proof.Judge(w.test.Ended, w.test, w.d.Place)
+	bars := proof.Judge(w.test.Ended, w.test, w.of.Place)
 	w.mu.Unlock()
-	if _, err := w.p.Store.KeepProof(ctx, w.id, w.d.SourceID, w.step, w.test); err != nil {
+	if _, err := w.p.Store.KeepProof(ctx, w.id, w.of.ID, w.step, w.test); err != nil {
 		return "", err
 	}
 	if err := w.v.JudgeAround(ctx); err != nil {
@@ -113,7 +113,7 @@ func (w *walkTest) end(ctx context.Context, terr error) (string, error) {
 func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	cam, err := w.p.Accounts.Open(ctx, w.d, s)
+	cam, err := w.p.Accounts.Open(ctx, w.of.Device, s)
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 		return err
 	}
 	w.off, w.test.Error = reading.Offset.Mid(), reading.Offset.Error()
-	services, _ := site.Services.Of(s, w.d.ID)
+	services, _ := site.Services.Of(s, w.of.Device.ID)
 	point, err := cam.Subscribe(ctx, services)
 	if err != nil {
 		return err
@@ -133,9 +133,9 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 		defer cancel()
 		_ = point.Close(ctx)
 	}()
-	rec, slot, ok := s.HolderOf(w.d)
+	rec, slot, ok := s.HolderOf(w.of)
 	if !ok || slot == nil {
-		return trouble.Told("No recorder holds " + w.d.Place + ".")
+		return trouble.Told("No recorder holds " + w.of.Place + ".")
 	}
 	rc, err := w.p.Accounts.Recorder(ctx, rec)
 	if err != nil {
@@ -148,7 +148,8 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 	}
 	failed := make(chan error, 2)
 	var wg sync.WaitGroup
-	wg.Go(func() { failed <- w.hearCamera(ctx, point) })
+	view := s.EventsOf(w.of)
+	wg.Go(func() { failed <- w.hearCamera(ctx, point, view) })
 	wg.Go(func() { failed <- w.hearRecorder(ctx, rc, slot.Number, after) })
 	defer wg.Wait()
 	defer cancel()
@@ -200,13 +201,13 @@ func (w *walkTest) heard(ctx context.Context, f func(t *proof.Test)) {
 	f(&w.test)
 	t := w.test
 	w.mu.Unlock()
-	if _, err := w.p.Store.KeepProof(ctx, w.id, w.d.SourceID, w.step, t); err != nil && ctx.Err() == nil {
+	if _, err := w.p.Store.KeepProof(ctx, w.id, w.of.ID, w.step, t); err != nil && ctx.Err() == nil {
 		w.p.Log.Warn("an arrival wasn't written down", "err", err)
 	}
 	w.v.Tell(store.OnProof)
 }
 
-func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint) error {
+func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint, view topic.View) error {
 	state := map[string]topic.State{}
 	for {
 		events, err := point.Pull(ctx, 5*time.Second)
@@ -218,7 +219,7 @@ func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint) error
 			return err
 		}
 		for _, e := range events {
-			if e.Topic != w.test.Topic {
+			if e.Topic != w.test.Topic || !view.Concerns(e.Source) {
 				continue
 			}
 			phase := topic.Once
@@ -261,7 +262,7 @@ func (w *walkTest) hearRecorder(ctx context.Context, rc *recorder.Client, number
 
 // tellStandIn has a person walk before a stand-in camera of a demo site.
 func (w *walkTest) tellStandIn(ctx context.Context) error {
-	of, err := w.p.Store.Site(ctx, w.d.SiteID)
+	of, err := w.p.Store.Site(ctx, w.of.Device.SiteID)
 	if err != nil {
 		return err
 	}
@@ -270,12 +271,12 @@ func (w *walkTest) tellStandIn(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	on := netip.AddrPortFrom(*w.d.Address, controlPort).String()
+	on := netip.AddrPortFrom(*w.of.Device.Address, controlPort).String()
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+on+"/walk", nil)
 	if err != nil {
 		return err
 	}
-	res, err := w.p.Dialer.At(*w.d.Address).Client(nil).Do(req)
+	res, err := w.p.Dialer.At(*w.of.Device.Address).Client(nil).Do(req)
 	if err != nil {
 		return &dial.Error{Tried: "telling the stand-in to walk", On: on, Kind: dial.ErrUnreachable, Says: "its control port doesn't answer"}
 	}

@@ -34,15 +34,15 @@ func (r *Stage) ID() stage.Stage { return stage.Routes }
 func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
 
 // Judge says which happenings have no way into the recorder.
-func (r *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	f := s.Routes(d)
-	found, _ := s.Find(d)
+func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f := s.Routes(of)
+	found, _ := s.Find(of.Device)
 	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}), Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
 }
 
 // Propose pegs what is suggested.
-func (r *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
-	return route.Propose(now, s.Routes(d), route.Wishes{})
+func (r *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	return route.Propose(now, s.Routes(of), route.Wishes{})
 }
 
 // Read reads a camera's topics and rules and the inputs of its channel. A recorder is read
@@ -56,17 +56,18 @@ func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", err
 	}
 	began := time.Now().UTC()
-	says, err := r.readTopics(ctx, v.Device, s)
+	says, err := r.readTopics(ctx, v.Source, s)
 	if err == nil {
 		err = r.Recorders.KeepInputs(ctx, v)
 	}
-	if kept := r.KeepAsked(ctx, site.RoutesAsked, v.Device.ID, "routes", began, err); kept != nil {
+	if kept := r.KeepAsked(ctx, site.RoutesAsked, v.Source, "routes", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
 }
 
-func (r *Stage) readTopics(ctx context.Context, d store.Device, s *site.Snapshot) (string, error) {
+func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
+	d := of.Device
 	c, err := r.Accounts.Open(ctx, d, s)
 	if err != nil {
 		return "", err
@@ -82,7 +83,7 @@ func (r *Stage) readTopics(ctx context.Context, d store.Device, s *site.Snapshot
 		return "", err
 	}
 	profiles, _ := site.Profiles.Of(s, d.ID)
-	configuration, err := analyticsOf(ctx, c, profiles, services)
+	configuration, err := analyticsOf(ctx, c, profiles, of.Video, services)
 	if err != nil {
 		return "", err
 	}
@@ -94,23 +95,24 @@ func (r *Stage) readTopics(ctx context.Context, d store.Device, s *site.Snapshot
 		return "", err
 	}
 	if err == nil {
-		if err := r.Store.KeepFacts(ctx, site.Rules.New(d.ID, "GetRules", now, rules)); err != nil {
+		if err := r.Store.KeepFacts(ctx, site.Rules.New(of, "GetRules", now, rules)); err != nil {
 			return "", err
 		}
 	}
 	return fmt.Sprintf("%d topics offered", len(topics)), nil
 }
 
-// analyticsOf is the analytics configuration that the camera's own profiles name; they
-// are read where they weren't yet.
-func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, services map[string]string) (string, error) {
+// analyticsOf is the analytics configuration that the profiles of a view name; they are
+// read where they weren't yet.
+func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, video string, services map[string]string) (string, error) {
 	if len(profiles) == 0 {
 		var err error
 		if profiles, err = c.Profiles(ctx, services); err != nil && !errors.Is(err, dial.ErrNotSupported) {
 			return "", err
 		}
 	}
-	for _, p := range profiles {
+	own, _ := stream.OfView(profiles, video)
+	for _, p := range own {
 		if p.Analytics != "" {
 			return p.Analytics, nil
 		}
@@ -141,7 +143,7 @@ func (r *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 	if err != nil {
 		return false, err
 	}
-	return route.Subscribing(s.Routes(v.Device)), nil
+	return route.Subscribing(s.Routes(v.Source)), nil
 }
 
 // Editor pegs topics to an input of the camera's channel.
@@ -153,7 +155,7 @@ func (r *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	if err != nil {
 		return nil, err
 	}
-	client, number, err := r.ChannelOf(ctx, s, v.Device, c)
+	client, number, err := r.ChannelOf(ctx, s, v.Source, c)
 	if err != nil {
 		return nil, err
 	}

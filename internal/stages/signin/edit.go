@@ -419,7 +419,7 @@ func (g *Stage) Rotate(ctx context.Context, q engine.Ask, devices []int64) (run 
 	picks := make([]engine.Pick, len(fresh))
 	for i, n := range fresh {
 		to := access.Set{ID: ids[i], Name: n.Device.Place + " · own " + fmt.Sprint(ids[i]), Username: n.Username, Device: n.Device.ID}
-		picks[i] = engine.Pick{Device: n.Device, Changes: access.Rotate(from[i], to, dependants(s, n.Device)), Ordered: true}
+		picks[i] = engine.Pick{Source: s.Of(n.Device), Changes: access.Rotate(from[i], to, dependants(s, n.Device)), Ordered: true}
 	}
 	q.Stage = stage.SignIn
 	run, err = g.Engine.Apply(ctx, q, picks)

@@ -40,18 +40,22 @@ func Facts(now time.Time, s *site.Snapshot, d store.Device) (access.Facts, acces
 
 // authFailures lists the recorders that sign in with another password than the device has.
 func authFailures(s *site.Snapshot, d store.Device) []access.AuthFailure {
-	rec, slot, ok := s.HolderOf(d)
-	if !ok || slot == nil {
-		return nil
-	}
 	opened := int64(0)
 	if a, ok := site.Account.Of(s, d.ID); ok {
 		opened = a.SetID
 	}
-	f, _ := s.Clock(d)
-	table, _ := site.Recorder.Of(s, rec.ID)
-	return access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
-		opened, f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused)
+	var out []access.AuthFailure
+	for _, of := range s.Views(d.ID) {
+		rec, slot, ok := s.HolderOf(of)
+		if !ok || slot == nil {
+			continue
+		}
+		f, _ := s.Clock(d)
+		table, _ := site.Recorder.Of(s, rec.ID)
+		out = append(out, access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
+			opened, f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused)...)
+	}
+	return out
 }
 
 // writes says whether something of the device's system is to be written, which takes an
@@ -63,15 +67,16 @@ func writes(now time.Time, s *site.Snapshot, d store.Device) bool {
 }
 
 // Judge says which account opens a device.
-func (g *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
+func (g *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	d := of.Device
 	f, w := Facts(now, s, d)
 	found, _ := s.Find(d)
 	return stage.Verdict{Read: f.Read(), Findings: access.Judge(now, f, w), Done: "An account opens it.", NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
 }
 
 // Propose lists first passwords, accounts and passwords that put a device right.
-func (g *Stage) Propose(now time.Time, s *site.Snapshot, d store.Device) []finding.Change {
-	f, w := Facts(now, s, d)
+func (g *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	f, w := Facts(now, s, of.Device)
 	return access.Propose(now, f, w)
 }
 

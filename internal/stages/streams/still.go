@@ -38,23 +38,24 @@ func checkJPEG(data []byte, on string) ([]byte, error) {
 	return data, nil
 }
 
-// Still fetches a camera's still of its view stream, now.
-func (t *Stage) Still(ctx context.Context, d store.Device) ([]byte, error) {
+// Still fetches the still of a view's view stream, now.
+func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
+	d := of.Device
 	ctx, cancel := context.WithTimeout(ctx, stillLimit)
 	defer cancel()
 	s, err := site.Load(ctx, t.Store, d.SiteID, []int64{d.ID})
 	if err != nil {
 		return nil, err
 	}
-	f, _ := s.Streams(d)
+	f, _ := s.Streams(of)
 	_, view := stream.Roles(f.Profiles, nil)
 	p, _, ok := f.Find(view)
 	if !ok || p.Snapshot == "" {
-		return nil, trouble.Told(d.Place + " offers no still that was read.")
+		return nil, trouble.Told(of.Place + " offers no still that was read.")
 	}
 	account, ok := site.Account.Of(s, d.ID)
 	if !ok || d.Address == nil {
-		return nil, trouble.Told("No account opens " + d.Place + ".")
+		return nil, trouble.Told("No account opens " + of.Place + ".")
 	}
 	login, err := t.Accounts.LoginOf(ctx, account.SetID)
 	if err != nil {

@@ -27,14 +27,14 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 func (t *Stage) ID() stage.Stage { return stage.Streams }
 
 // Judge says whether each stream delivers what it declares.
-func (t *Stage) Judge(now time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	f, w := s.Streams(d)
-	found, _ := s.Find(d)
+func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f, w := s.Streams(of)
+	found, _ := s.Find(of.Device)
 	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w), Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
 }
 
 // Propose lists nothing: encoder settings aren't written yet.
-func (t *Stage) Propose(time.Time, *site.Snapshot, store.Device) []finding.Change { return nil }
+func (t *Stage) Propose(time.Time, *site.Snapshot, site.Source) []finding.Change { return nil }
 
 // Editor knows no kind of change.
 func (t *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Editor, error) {
@@ -44,7 +44,7 @@ func (t *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Edi
 // AfterChange reads nothing: no change so far touches a stream.
 func (t *Stage) AfterChange(context.Context, *engine.Visit, []store.Change) error { return nil }
 
-// Read reads profiles and plays each for a while. A recorder is read with its status.
+// Read reads profiles and plays those that show the view, each for a while. A recorder is read with its status.
 func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if v.Device.Kind == identity.Recorder {
 		return t.Recorders.Read(ctx, v.Device)
@@ -54,14 +54,15 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", err
 	}
 	began := time.Now().UTC()
-	says, err := t.playAll(ctx, v.Device, s)
-	if kept := t.KeepAsked(ctx, site.StreamsAsked, v.Device.ID, "streams", began, err); kept != nil {
+	says, err := t.playAll(ctx, v.Source, s)
+	if kept := t.KeepAsked(ctx, site.StreamsAsked, v.Source, "streams", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
 }
 
-func (t *Stage) playAll(ctx context.Context, d store.Device, s *site.Snapshot) (string, error) {
+func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
+	d := of.Device
 	c, err := t.Accounts.Open(ctx, d, s)
 	if err != nil {
 		return "", err
@@ -82,14 +83,15 @@ func (t *Stage) playAll(ctx context.Context, d store.Device, s *site.Snapshot) (
 	}
 	host := t.Dialer.At(*d.Address)
 	var all []stream.Measured
-	for _, p := range profiles {
+	own, _ := stream.OfView(profiles, of.Video)
+	for _, p := range own {
 		all = append(all, rtsp.Measure(ctx, host, p, login.Username, login.Password, t.Measure))
 	}
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}
-	if err := t.Store.KeepFacts(ctx, site.Measured.New(d.ID, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
+	if err := t.Store.KeepFacts(ctx, site.Measured.New(of, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d profiles read and played", len(profiles)), nil
+	return fmt.Sprintf("%d profiles read, %d played", len(profiles), len(own)), nil
 }

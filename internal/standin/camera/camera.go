@@ -81,6 +81,7 @@ type Manners struct {
 	SpellsZone  bool          // it spells a zone's rule out in its own way
 	GivesHost   string        // host in the stream addresses that it gives
 	Sources     []string      // names of its video sources; empty: one
+	SeesOnAll   bool          // its analytics look through all of them, not the first alone
 	Behind      netip.Addr    // it is heard from this address alone
 	MaskBits    int           // 0: as Network
 	Gateway     string        // empty: the first address of Network

@@ -38,6 +38,7 @@ type point struct {
 
 type message struct {
 	topic, rule, item, value, op string
+	source                       int       // the video source that it is of, from 0
 	at                           time.Time // the camera's own clock
 }
 
@@ -157,6 +158,15 @@ func (h *hub) set(name, value string) {
 	h.send(m)
 }
 
+// queue puts m on a pull point, once for each source that the analytics look through.
+func (h *hub) queue(p *point, m message) {
+	for i := range max(1, len(h.cam.cfg.Manners.Sources)) {
+		if m.source = i; h.cam.sees(i) && len(p.queue) < maxQueue {
+			p.queue = append(p.queue, m)
+		}
+	}
+}
+
 // send queues m on every live pull point; h.mu is held.
 func (h *hub) send(m message) {
 	for id, p := range h.points {
@@ -164,9 +174,7 @@ func (h *hub) send(m message) {
 			delete(h.points, id)
 			continue
 		}
-		if len(p.queue) < maxQueue {
-			p.queue = append(p.queue, m)
-		}
+		h.queue(p, m)
 		select {
 		case p.wake <- struct{}{}:
 		default:
@@ -226,7 +234,7 @@ func (h *hub) initialise(p *point) {
 	for _, n := range names {
 		m := h.states[n]
 		m.op, m.at = "Initialized", h.cam.Now()
-		p.queue = append(p.queue, m)
+		h.queue(p, m)
 	}
 }
 
@@ -288,7 +296,7 @@ func (h *hub) batch(ms []message) string {
 		if m.op != "" {
 			op = ` PropertyOperation="` + m.op + `"`
 		}
-		source := `<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc0"/>`
+		source := fmt.Sprintf(`<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc%d"/>`, m.source)
 		if m.rule != "" {
 			source += `<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac0"/><tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
 		}

@@ -35,6 +35,9 @@ func (c *Camera) has(token string) bool {
 	return slices.ContainsFunc(c.profiles(), func(p profile) bool { return p.token == token })
 }
 
+// sees says whether the camera's analytics look through a source.
+func (c *Camera) sees(source int) bool { return source == 0 || c.cfg.Manners.SeesOnAll }
+
 // sourceName is what a source is called.
 func (c *Camera) sourceName(i int) string {
 	if i < len(c.cfg.Manners.Sources) {
@@ -119,7 +122,10 @@ func (c *Camera) profileXML(p profile, one bool) string {
 		return fmt.Sprintf(`<trt:Profiles token="%s" fixed="true"><tt:Name>%s</tt:Name><tt:VideoSourceConfiguration token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tt:VideoSourceConfiguration><tt:VideoEncoderConfiguration token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>6</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264></tt:VideoEncoderConfiguration></trt:Profiles>`,
 			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, p.token, w, h, footage.FPS, limit(p), footage.FPS)
 	}
-	analytics := `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
+	analytics := ""
+	if c.sees(p.source) {
+		analytics = `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
+	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
 		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, encoder("tr2:VideoEncoder", p), analytics)
 }

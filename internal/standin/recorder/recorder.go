@@ -240,7 +240,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	slots := make([]channel.Slot, 0, len(r.mem.Channels))
 	for n, p := range r.mem.Channels {
 		s := r.live[n].slot()
-		s.Number, s.Name, s.Address, s.Account, s.Paused, s.Label = n, p.Name, p.Address, p.Username, p.Paused, p.Label
+		s.Number, s.Name, s.Address, s.Profile, s.Account, s.Paused, s.Label = n, p.Name, p.Address, p.Profile, p.Username, p.Paused, p.Label
 		slots = append(slots, s)
 	}
 	ports := make([]channel.Port, 0, len(r.ports))
@@ -320,7 +320,7 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 	}
 	worker.firstWord(q.Context())
 	s := worker.slot()
-	s.Number, s.Name, s.Address = n, p.Name, p.Address
+	s.Number, s.Name, s.Address, s.Profile = n, p.Name, p.Address, p.Profile
 	reply(w, s)
 }
 

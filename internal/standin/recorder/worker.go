@@ -40,6 +40,7 @@ type worker struct {
 	pegs     map[string][]string // input → topics
 	pegged   chan struct{}       // told when pegs change
 	refusals []time.Time         // sign-ins that were refused
+	view     topic.View          // what its profile shows; the zero View until it was read
 }
 
 func newWorker(r *Recorder, p placed) *worker {
@@ -186,6 +187,10 @@ func (w *worker) hold() error {
 	if !slices.Contains(w.r.cfg.Limits.Codecs, profiles[i].Codec) {
 		return fmt.Errorf("the profile is %s, this recorder takes others", profiles[i].Codec)
 	}
+	own, others := stream.OfView(profiles, profiles[i].Source)
+	w.mu.Lock()
+	w.view = topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
+	w.mu.Unlock()
 	go w.stills(host, profiles[i].Snapshot)
 	return w.receive(host, profiles[i].URI)
 }
@@ -335,6 +340,12 @@ func (w *worker) subscribe() error {
 
 // note logs what an event means for the inputs it is pegged to.
 func (w *worker) note(e onvif.Event, pegs map[string][]string, states map[string]topic.State) {
+	w.mu.Lock()
+	view := w.view
+	w.mu.Unlock()
+	if !view.Concerns(e.Source) {
+		return // another view of the same camera, which another channel may take
+	}
 	phase := topic.Once
 	if e.Operation != "" {
 		value, _ := e.True()

@@ -25,7 +25,7 @@ type Lens struct {
 	Focus string    `json:"focus"`
 }
 
-var lens = site.Fact[Lens]{Name: "lens.reading"}
+var lens = site.ViewFact[Lens]{Name: "lens.reading"}
 
 // Kind of the change that this stage makes.
 const Kind = "lens.focus"
@@ -44,24 +44,24 @@ func New(k stages.Kit) engine.Stage { return &Stage{Kit: k, focus: map[int64]str
 // ID is a stage that the product doesn't do yet.
 func (*Stage) ID() stage.Stage { return stage.Analytics }
 
-func (l *Stage) of(device int64) string {
+func (l *Stage) of(view int64) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.focus[device] == "" {
+	if l.focus[view] == "" {
 		return "near"
 	}
-	return l.focus[device]
+	return l.focus[view]
 }
 
 // Read reads a lens.
 func (l *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	now := time.Now().UTC()
-	return "lens read", l.Store.KeepFacts(ctx, lens.New(v.Device.ID, "GetLens", now, Lens{now, l.of(v.Device.ID)}))
+	return "lens read", l.Store.KeepFacts(ctx, lens.New(v.Source, "GetLens", now, Lens{now, l.of(v.Source.ID)}))
 }
 
 // Judge says whether it is sharp.
-func (*Stage) Judge(_ time.Time, s *site.Snapshot, d store.Device) stage.Verdict {
-	x, ok := lens.Of(s, d.ID)
+func (*Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	x, ok := lens.Of(s, of)
 	v := stage.Verdict{Read: ok, Done: "It is sharp."}
 	if ok && x.Focus != "far" {
 		v.Findings = []finding.Finding{{Code: "lens.blurred", Severity: finding.Needs, Words: "blurred", Sentence: "Its lens looks near.", WayOut: "Focus it."}}
@@ -70,8 +70,8 @@ func (*Stage) Judge(_ time.Time, s *site.Snapshot, d store.Device) stage.Verdict
 }
 
 // Propose focuses it.
-func (*Stage) Propose(_ time.Time, s *site.Snapshot, d store.Device) []finding.Change {
-	x, ok := lens.Of(s, d.ID)
+func (*Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	x, ok := lens.Of(s, of)
 	if !ok || x.Focus == "far" {
 		return nil
 	}
@@ -84,11 +84,11 @@ func (l *Stage) Editor(_ context.Context, v *engine.Visit, c store.Change) (engi
 		return nil, engine.ErrKind
 	}
 	return engine.EditorFuncs{
-		ReadFunc: func(context.Context) (string, error) { return l.of(v.Device.ID), nil },
+		ReadFunc: func(context.Context) (string, error) { return l.of(v.Source.ID), nil },
 		WriteFunc: func(context.Context) error {
 			l.mu.Lock()
 			defer l.mu.Unlock()
-			l.focus[v.Device.ID] = c.ToText
+			l.focus[v.Source.ID] = c.ToText
 			return nil
 		},
 	}, nil
@@ -132,7 +132,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	can, err := p.Can(ctx, stage.Analytics)
 	read := 0
 	for _, r := range p.Rows {
-		if _, ok := lens.Of(p.Snapshot, r.Device.ID); ok {
+		if _, ok := lens.Of(p.Snapshot, r.Source); ok {
 			read++
 		}
 	}
@@ -141,7 +141,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 // Sheet tells how the lens stands.
 func (*Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) error {
-	x, ok := lens.Of(sh.Snapshot, sh.Row.Device.ID)
+	x, ok := lens.Of(sh.Snapshot, sh.Row.Source)
 	if !ok {
 		return nil
 	}

@@ -90,9 +90,11 @@ type Mark struct {
 	Sentence string      `json:"sentence"`
 }
 
-// Camera is one camera, as programs see it.
+// Camera is one camera, or one view of a device that has several, as programs see it.
 type Camera struct {
 	ID       int64           `json:"id"`
+	Device   int64           `json:"device_id"` // views of one device share it
+	View     string          `json:"view,omitempty"`
 	Place    string          `json:"place"`
 	Make     string          `json:"make"`
 	Model    string          `json:"model"`
@@ -101,7 +103,8 @@ type Camera struct {
 	MAC      string          `json:"mac"`
 	Serial   string          `json:"serial"`
 	Expected bool            `json:"expected"`
-	Recorder int64           `json:"recorder_id,omitempty"`
+	Recorder int64           `json:"recorder_id,omitempty"` // planned
+	Channel  int             `json:"channel,omitempty"`     // planned
 	Marks    map[string]Mark `json:"marks"`
 }
 
@@ -113,20 +116,20 @@ func (pg *Page) cameras(c *echo.Context) error {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}
 	sel := store.Selection{Site: shell.TokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))}
-	devices, total, err := pg.Store.Window(ctx, sel, store.ParseSort(c.QueryParam("sort")), after, limit)
+	sources, total, err := pg.Store.Window(ctx, sel, store.ParseSort(c.QueryParam("sort")), after, limit)
 	if err != nil {
 		return err
 	}
-	rows, err := pg.RowsOf(ctx, devices)
+	rows, err := pg.RowsOf(ctx, sources)
 	if err != nil {
 		return err
 	}
 	out := make([]Camera, len(rows))
 	for i, r := range rows {
 		d := r.Device
-		out[i] = Camera{d.ID, d.Place, d.Make, d.Model, r.Address(), d.UUID, d.MAC, d.Serial, d.Expected, 0, map[string]Mark{}}
-		if d.RecorderID != nil {
-			out[i].Recorder = *d.RecorderID
+		out[i] = Camera{r.ID, d.ID, r.Video, r.Place, d.Make, d.Model, r.Address(), d.UUID, d.MAC, d.Serial, d.Expected, 0, r.Channel, map[string]Mark{}}
+		if r.RecorderID != nil {
+			out[i].Recorder = *r.RecorderID
 		}
 		for _, st := range stage.All() {
 			m := r.Mark(st)
@@ -149,13 +152,13 @@ func (pg *Page) findings(c *echo.Context) error {
 			return shell.Problem(c, http.StatusBadRequest, "stage is one of the ten, as clock")
 		}
 	}
-	all, err := pg.Store.Findings(c.Request().Context(), shell.TokenOf(c).SiteID, st, 0, after, limit)
+	all, err := pg.Store.Findings(c.Request().Context(), shell.TokenOf(c).SiteID, st, after, limit)
 	if err != nil {
 		return err
 	}
 	out := make([]map[string]any, len(all))
 	for i, f := range all {
-		out[i] = map[string]any{"camera_id": f.DeviceID, "place": f.Place, "stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
+		out[i] = map[string]any{"camera_id": f.SourceID, "device_id": f.DeviceID, "place": f.Place, "stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"findings": out})
 }
@@ -237,9 +240,10 @@ type Run struct {
 	Steps   []Step     `json:"steps,omitempty"`
 }
 
-// Step is what a run did at one device.
+// Step is what a run did at one device, or one view of it.
 type Step struct {
-	Camera int64  `json:"device_id,omitempty"`
+	Device int64  `json:"device_id,omitempty"`
+	Camera int64  `json:"camera_id,omitempty"` // the view, where the step was of one
 	State  string `json:"state"`
 	Says   string `json:"says,omitempty"`
 }
@@ -287,11 +291,8 @@ func (pg *Page) run(c *echo.Context) error {
 	}
 	out := runOut(r)
 	for _, t := range steps {
-		x := Step{State: t.State, Says: t.Says}
-		if t.DeviceID != nil {
-			x.Camera = *t.DeviceID
-		}
-		out.Steps = append(out.Steps, x)
+		of := t.Target()
+		out.Steps = append(out.Steps, Step{of.Device, of.Source, t.State, t.Says})
 	}
 	return c.JSON(http.StatusOK, out)
 }
@@ -312,6 +313,7 @@ func (pg *Page) stop(c *echo.Context) error {
 // Proposal is what would be written to one camera, from and to.
 type Proposal struct {
 	Camera int64        `json:"camera_id"`
+	Device int64        `json:"device_id"`
 	Place  string       `json:"place"`
 	Kind   string       `json:"kind"`
 	Title  string       `json:"title"`
@@ -335,7 +337,7 @@ func (pg *Page) Proposals(c *echo.Context) error {
 	out := []Proposal{}
 	for _, p := range picks {
 		for _, x := range p.Changes {
-			out = append(out, Proposal{p.Device.ID, p.Device.Place, x.Kind, x.Title, x.From, x.To, x.Why, x.Risk, string(x.Undo.Kind)})
+			out = append(out, Proposal{p.Source.ID, p.Source.Device.ID, p.Source.Place, x.Kind, x.Title, x.From, x.To, x.Why, x.Risk, string(x.Undo.Kind)})
 		}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"proposals": out})

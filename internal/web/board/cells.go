@@ -43,17 +43,17 @@ func sheetAddress(b shell.Frame) func(id string, st stage.Stage) string {
 }
 
 func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stage) string) {
-	id := strconv.FormatInt(r.Device.ID, 10)
+	id := strconv.FormatInt(r.ID, 10)
 	m.open("tr", attr{"data-row", id})
 	if mayChange {
 		m.open("td", attr{"class", "tick"})
 		m.open("input", attr{"type", "checkbox"}, attr{"class", "form-check-input"}, attr{"name", "pick"}, attr{"form", "act"}, attr{"value", id},
-			attr{"aria-label", "Select " + r.Device.Place}, attr{"x-model", "picks"})
+			attr{"aria-label", "Select " + r.Place}, attr{"x-model", "picks"})
 		m.end("td")
 	}
 	m.open("th", attr{"scope", "row"}, attr{"class", "place"})
 	m.open("a", attr{"href", address(id, 0)})
-	m.text(r.Device.Place)
+	m.text(r.Place)
 	m.end("a", "th")
 	m.open("td", attr{"class", "soft wide"})
 	m.text(r.Device.Make + " " + r.Device.Model)

@@ -96,7 +96,7 @@ func needyOf(rows []shell.Row, address func(string, stage.Stage) string) []needy
 			m := r.Mark(st)
 			switch {
 			case m.State == stage.Blocked && (worst == nil || worst.Mark.State != stage.Blocked), (m.State == stage.Needs || m.State == stage.Stale) && worst == nil:
-				worst = &needy{r, st, m, address(strconv.FormatInt(r.Device.ID, 10), st)}
+				worst = &needy{r, st, m, address(strconv.FormatInt(r.ID, 10), st)}
 			}
 		}
 		switch {

@@ -124,13 +124,13 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d.Trouble = p.Snapshot.RecorderTrouble(d.Chosen.ID)
 	coming := map[string]string{}
 	for _, r := range p.Rows {
-		rec, slot, ok := p.Snapshot.HolderOf(r.Device)
+		rec, slot, ok := p.Snapshot.HolderOf(r.Source)
 		if slot != nil || ok && rec.ID != d.Chosen.ID {
 			continue
 		}
 		d.Tray = append(d.Tray, trayOf(p, r))
 		for _, c := range r.Proposals {
-			coming[c.Args["channel"]] = r.Device.Place
+			coming[c.Args["channel"]] = r.Place
 		}
 	}
 	slices.SortStableFunc(d.Tray, func(a, b trayItem) int { return shell.Int(b.To != "") - shell.Int(a.To != "") })
@@ -144,7 +144,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 }
 
 func trayOf(p *shell.Request, r shell.Row) trayItem {
-	f, w := channels.Facts(p.Snapshot, r.Device)
+	f, w := channels.Facts(p.Snapshot, r.Source)
 	t := trayItem{Row: r}
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
@@ -165,7 +165,7 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 			at = append(at, a)
 		}
 	}
-	held, err := pg.Store.CamerasAt(ctx, p.Site.ID, at)
+	held, err := pg.Store.SourcesAt(ctx, p.Site.ID, at)
 	if err != nil {
 		return err
 	}
@@ -173,11 +173,25 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 	if err != nil {
 		return err
 	}
-	d.fill(rows, coming)
+	devices := make([]int64, len(held))
+	for i, of := range held {
+		devices[i] = of.Device.ID
+	}
+	s, err := site.Load(ctx, pg.Store, p.Site.ID, devices) // they needn't be in the page's window
+	if err != nil {
+		return err
+	}
+	on := map[int]*shell.Row{}
+	for i := range rows {
+		if rec, slot, ok := s.HolderOf(rows[i].Source); ok && slot != nil && rec.ID == d.Chosen.ID {
+			on[slot.Number] = &rows[i]
+		}
+	}
+	d.fill(on, coming)
 	return nil
 }
 
-func (d *channelsData) fill(held []shell.Row, coming map[string]string) {
+func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 	l := d.Status.Limits
 	for _, g := range channel.Gauges(*d.Status) {
 		class, format := "ready", "%.1f / %.0f"
@@ -197,11 +211,7 @@ func (d *channelsData) fill(held []shell.Row, coming map[string]string) {
 			}
 			v.Slot = &d.Status.Slots[i]
 			v.Receive = received(*v.Slot)
-			for j := range held {
-				if held[j].Address() == v.Slot.Address {
-					v.Camera = &held[j]
-				}
-			}
+			v.Camera = on[n]
 		}
 		d.Slots = append(d.Slots, v)
 	}
@@ -212,14 +222,21 @@ func (pg *Page) channelStill(c *echo.Context) error {
 	if err != nil {
 		return store.ErrNotFound
 	}
-	return pg.Still(c, func(d store.Device) ([]byte, error) {
-		return pg.stage.ChannelStill(c.Request().Context(), d, number)
-	})
+	ctx := c.Request().Context()
+	id, err := shell.Number(c, "device")
+	if err != nil {
+		return err
+	}
+	rec, err := pg.Store.Device(ctx, id)
+	if err != nil {
+		return err
+	}
+	return pg.Still(c, rec, func() ([]byte, error) { return pg.stage.ChannelStill(ctx, rec, number) })
 }
 
 // Sheet tells what the recorder says of the camera's channel.
 func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) error {
-	f, w := channels.Facts(sh.Snapshot, sh.Row.Device)
+	f, w := channels.Facts(sh.Snapshot, sh.Row.Source)
 	sh.Fact("Planned for", f.Planned, time.Time{})
 	sh.Code("Record stream", w.Stream, time.Time{})
 	if s := f.Slot; s != nil {

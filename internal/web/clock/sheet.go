@@ -12,7 +12,6 @@ import (
 
 // sheetExtra is what Clock adds to the side sheet.
 type sheetExtra struct {
-	Device  int64
 	Restart bool // it can be restarted from here
 	Trend   trend
 }
@@ -49,6 +48,6 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	}
 	a, open := site.Account.Of(v, d.ID)
 	_, read := site.Clock.Of(v, d.ID)
-	sh.Extra = sheetExtra{Device: d.ID, Restart: p.MayChange && open && read && a.Scheme != access.RTSP, Trend: trendOf(readings, p.Zone)}
+	sh.Extra = sheetExtra{Restart: p.MayChange && open && read && a.Scheme != access.RTSP, Trend: trendOf(readings, p.Zone)}
 	return nil
 }

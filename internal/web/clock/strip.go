@@ -87,13 +87,13 @@ func (d *clockData) scale(window time.Duration) {
 // the strip's bands are then that camera's.
 func (d *clockData) shown(p *shell.Request) time.Duration {
 	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
-	dev, ok := p.Snapshot.Device(id)
+	of, ok := p.Snapshot.Source(id)
 	if err != nil || !ok {
 		return 0
 	}
-	f, _ := p.Snapshot.Clock(dev)
+	f, _ := p.Snapshot.Clock(of.Device)
 	if f.Window > 0 {
-		d.Window = fmt.Sprintf("%s has shown a sign-in window of %s", dev.Place, finding.Spoken(f.Window.Round(time.Second)))
+		d.Window = fmt.Sprintf("%s has shown a sign-in window of %s", of.Place, finding.Spoken(f.Window.Round(time.Second)))
 	}
 	return f.Window
 }
@@ -103,15 +103,15 @@ func (d *clockData) shown(p *shell.Request) time.Duration {
 func (pg *Page) trail(ctx context.Context, p *shell.Request, d *clockData) error {
 	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
 	i := slices.IndexFunc(d.Dots, func(x dot) bool { return x.ID == id && id != 0 })
-	dev, ok := p.Snapshot.Device(id)
+	of, ok := p.Snapshot.Source(id)
 	if err != nil || i < 0 || !ok {
 		return nil
 	}
-	readings, err := pg.stage.History(ctx, id, 40)
+	readings, err := pg.stage.History(ctx, of.Device.ID, 40)
 	if err != nil {
 		return err
 	}
-	f, _ := p.Snapshot.Clock(dev)
+	f, _ := p.Snapshot.Clock(of.Device)
 	for _, r := range readings {
 		o := r.Offset.Minus(f.Reference.Offset)
 		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y, Label: r.At.In(p.Zone).Format("02 Jan 15:04:05") + ": " + o.String()})
@@ -238,7 +238,7 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 	ends := [lanes]float64{}
 	for _, g := range groupsOf(all, func(x store.ClockDot) clock.Offset {
 		o := clock.Offset{Low: x.Low, High: x.High}
-		if rec, _, ok := p.Snapshot.HolderOf(store.Device{Address: x.Address, RecorderID: x.RecorderID}); ok {
+		if rec, _, ok := p.Snapshot.HolderOf(site.Source{Nth: 1, RecorderID: x.RecorderID, Device: store.Device{Address: x.Address}}); ok {
 			if ref, read := against[rec.ID]; read {
 				o = o.Minus(ref)
 				held[rec.Place]++

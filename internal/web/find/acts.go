@@ -89,7 +89,7 @@ func (pg *Page) dropSingle(c *echo.Context) error {
 // accept keeps a person's word that a finding stands and is lived with, or takes it back.
 func (pg *Page) accept(c *echo.Context) error {
 	ctx := c.Request().Context()
-	_, d, err := pg.Camera(c)
+	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
@@ -99,12 +99,12 @@ func (pg *Page) accept(c *echo.Context) error {
 	}
 	code := c.FormValue("code")
 	if c.FormValue("off") == "1" {
-		if err := pg.Store.Unaccept(ctx, d.ID, st, code); err != nil {
+		if err := pg.Store.Unaccept(ctx, of, st, code); err != nil {
 			return err
 		}
-		return pg.JudgedBack(c, d, "took back that a finding is accepted", ": "+code, "The finding needs a person again.")
+		return pg.JudgedBack(c, of, "took back that a finding is accepted", ": "+code, "The finding needs a person again.")
 	}
-	found, err := pg.Store.Findings(ctx, shell.VisitorOf(c).Member.ID, st, d.SourceID, 0, 50)
+	found, err := pg.Store.FindingsOf(ctx, of, st, 50)
 	if err != nil {
 		return err
 	}
@@ -112,19 +112,20 @@ func (pg *Page) accept(c *echo.Context) error {
 	if i < 0 {
 		return pg.Back(c, "That finding is gone: nothing is left to accept.")
 	}
-	if err := pg.Store.Accept(ctx, d.ID, st, code, shell.VisitorOf(c).Person.ID); err != nil {
+	if err := pg.Store.Accept(ctx, of, st, code, shell.VisitorOf(c).Person.ID); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, d, "accepted a finding", ": "+found[i].Sentence, "It is accepted: it stays as a note, with your name.")
+	return pg.JudgedBack(c, of, "accepted a finding", ": "+found[i].Sentence, "It is accepted: it stays as a note, with your name.")
 }
 
 // takeOver gives a place on the list to the device that answers in its stead.
 func (pg *Page) takeOver(c *echo.Context) error {
 	ctx := c.Request().Context()
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
+	d := of.Device
 	place, newcomer := d, int64(0)
 	if to := c.FormValue("place"); to != "" { // d is the newcomer
 		id, err := strconv.ParseInt(to, 10, 64)
@@ -146,13 +147,17 @@ func (pg *Page) takeOver(c *echo.Context) error {
 	if err := pg.Audit(ctx, shell.VisitorOf(c), "let a device take over a place", fmt.Sprintf("%s, by what answers at %s", place.Place, was.Address)); err != nil {
 		return err
 	}
+	row, err := pg.Store.Source(ctx, store.Target{Device: place.ID})
+	if err != nil {
+		return err
+	}
 	pg.Flash(ctx, fmt.Sprintf("What answers at %s is %s from now on. Sign in to it next.", was.Address, place.Place))
-	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/find?sheet=%d", shell.VisitorOf(c).Member.ID, place.ID))
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/find?sheet=%d", shell.VisitorOf(c).Member.ID, row.ID))
 }
 
 // listAs puts a device that nobody expected on the list, under a place of its own.
 func (pg *Page) listAs(c *echo.Context) error {
-	_, d, err := pg.Camera(c)
+	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
@@ -160,49 +165,49 @@ func (pg *Page) listAs(c *echo.Context) error {
 	if place == "" || len(place) > 64 {
 		return pg.Back(c, "A place has a name of at most 64 characters.")
 	}
-	if err := pg.Store.Name(c.Request().Context(), d.ID, place); err != nil {
+	if err := pg.Store.Name(c.Request().Context(), of.ID, place); err != nil {
 		return err
 	}
-	d.Place = place
-	return pg.JudgedBack(c, d, "put a device on the list", "", place+" is on the list.")
+	of.Place = place
+	return pg.JudgedBack(c, of, "put a device on the list", "", place+" is on the list.")
 }
 
 // leaveOut removes a device that nobody expects; a look that hears it finds it again.
 func (pg *Page) leaveOut(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	_, d, err := pg.Camera(c)
+	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.LeaveOut(ctx, me.Member.ID, d.ID); err != nil {
+	if err := pg.Store.LeaveOut(ctx, me.Member.ID, of.Device.ID); err != nil {
 		return err
 	}
-	if err := pg.Audit(ctx, me, "left a device out", d.Place); err != nil {
+	if err := pg.Audit(ctx, me, "left a device out", of.Device.Place); err != nil {
 		return err
 	}
-	pg.Flash(ctx, d.Place+" is left out; the next look that hears it shows it again.")
+	pg.Flash(ctx, of.Device.Place+" is left out; the next look that hears it shows it again.")
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/find", me.Member.ID))
 }
 
 // expectHere corrects the list: the device is expected where it answers.
 func (pg *Page) expectHere(c *echo.Context) error {
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	seen, ok := site.Seen.Of(v, d.ID)
+	seen, ok := site.Seen.Of(v, of.Device.ID)
 	if !ok {
 		return pg.Back(c, "It doesn't answer now: look first.")
 	}
-	if err := pg.Store.ExpectAt(c.Request().Context(), d.ID, seen.Address); err != nil {
+	if err := pg.Store.ExpectAt(c.Request().Context(), of.Device.ID, seen.Address); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, d, "corrected the list", ": expected at "+seen.Address.String(), d.Place+" is expected at "+seen.Address.String()+" from now on.")
+	return pg.JudgedBack(c, of, "corrected the list", ": expected at "+seen.Address.String(), of.Device.Place+" is expected at "+seen.Address.String()+" from now on.")
 }
 
 // pickViews keeps which video sources of a device the site uses.
 func (pg *Page) pickViews(c *echo.Context) error {
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
@@ -211,7 +216,7 @@ func (pg *Page) pickViews(c *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
 	}
 	var tokens, names []string
-	views, _ := site.VideoSources.Of(v, d.ID)
+	views, _ := site.VideoSources.Of(v, of.Device.ID)
 	for _, x := range views {
 		if slices.Contains(form["view"], x.Token) {
 			tokens, names = append(tokens, x.Token), append(names, x.Name)
@@ -220,26 +225,26 @@ func (pg *Page) pickViews(c *echo.Context) error {
 	if len(tokens) == 0 {
 		return pg.Back(c, "Pick at least one view.")
 	}
-	if err := pg.Store.PickViews(c.Request().Context(), d.ID, d.Place, tokens, names); err != nil {
+	if err := pg.Store.PickViews(c.Request().Context(), of.Device.ID, tokens, names); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, d, "picked views", ": "+strings.Join(names, ", "), shell.Plural(len(tokens), "view")+" of "+d.Place+" picked: "+strings.Join(names, ", ")+".")
+	return pg.JudgedBack(c, of, "picked views", ": "+strings.Join(names, ", "), shell.Plural(len(tokens), "view")+" of "+of.Device.Place+" picked: "+strings.Join(names, ", ")+".")
 }
 
 // move gives a device another address, or has its network give it one.
 func (pg *Page) move(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	f, _ := v.Find(d)
+	f, _ := v.Find(of.Device)
 	if f.IPConfig == nil || f.Seen == nil {
 		return pg.Back(c, "Its address settings weren't read: sign in to it first.")
 	}
 	to := netplan.IPConfig{Automatic: true}
 	if c.FormValue("automatic") != "1" {
-		if to, err = pg.settingsAt(ctx, d, c.FormValue("address"), v.Networks()); err != nil {
+		if to, err = pg.settingsAt(ctx, v.Of(of.Device), c.FormValue("address"), v.Networks()); err != nil {
 			return pg.Told(c, err)
 		}
 	}
@@ -247,17 +252,17 @@ func (pg *Page) move(c *echo.Context) error {
 		return pg.Back(c, "It has that address already.")
 	}
 	ch := identity.ChangeIPConfig(*f.IPConfig, to)
-	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: stage.Find, Person: me.Person.ID}, d, ch); err != nil {
+	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: stage.Find, Person: me.Person.ID}, v.Of(of.Device), ch); err != nil {
 		return pg.Told(c, err)
 	}
-	if err := pg.Audit(ctx, me, "asked for changes", d.Place+": "+ch.From+" → "+ch.To); err != nil {
+	if err := pg.Audit(ctx, me, "asked for changes", of.Device.Place+": "+ch.From+" → "+ch.To); err != nil {
 		return err
 	}
 	return pg.Back(c, "")
 }
 
 // settingsAt reads the address that a person typed, and asks who is there.
-func (pg *Page) settingsAt(ctx context.Context, d store.Device, text string, networks []netplan.Network) (netplan.IPConfig, error) {
+func (pg *Page) settingsAt(ctx context.Context, of site.Source, text string, networks []netplan.Network) (netplan.IPConfig, error) {
 	a, err := netplan.ParseAddress(text)
 	if err != nil {
 		return netplan.IPConfig{}, trouble.Told(err.Error())
@@ -266,7 +271,7 @@ func (pg *Page) settingsAt(ctx context.Context, d store.Device, text string, net
 	if err != nil {
 		return to, trouble.Told(err.Error())
 	}
-	dots, err := pg.Store.Dots(ctx, d.SiteID, []netip.Prefix{netip.PrefixFrom(a, 32)})
+	dots, err := pg.Store.Dots(ctx, of.Device.SiteID, []netip.Prefix{netip.PrefixFrom(a, 32)})
 	if err != nil {
 		return to, err
 	}
@@ -274,7 +279,7 @@ func (pg *Page) settingsAt(ctx context.Context, d store.Device, text string, net
 	for i, x := range dots {
 		there[i] = netplan.At{ID: x.ID, Place: x.Place, Answer: x.Heard}
 	}
-	if why := netplan.Taken(d.ID, a, there); why != "" {
+	if why := netplan.Taken(of.ID, a, there); why != "" {
 		return to, trouble.Told(why)
 	}
 	return to, nil
@@ -305,14 +310,14 @@ func (pg *Page) settle(c *echo.Context) error {
 	case what == "reset" && open:
 		ch, st = access.ResetNow(), stage.SignIn
 	case what == "clock" && d.Kind == identity.Recorder:
-		if all := pg.Engine.Proposals(time.Now(), v, d, stage.Clock); len(all) > 0 {
+		if all := pg.Engine.Proposals(time.Now(), v, d.Whole(), stage.Clock); len(all) > 0 {
 			ch = all[0]
 		}
 	}
 	if ch.Kind == "" {
 		return pg.Back(c, "That can't be done to "+d.Place+" now: read it again.")
 	}
-	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: st, Person: me.Person.ID}, d, ch); err != nil {
+	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: st, Person: me.Person.ID}, v.Of(d), ch); err != nil {
 		return pg.Told(c, err)
 	}
 	if err := pg.Audit(ctx, me, "asked for changes", d.Place+": "+ch.Title); err != nil {

@@ -81,7 +81,7 @@ func makeField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot) 
 		}
 		if x, ok := by[a]; ok {
 			if x.Kind == identity.Camera {
-				c.Device = x.ID
+				c.Source = x.ID
 			}
 			c.Kind, c.Label = kindOf(x), a.String()+", "+x.Place+labelOf(x)
 		}

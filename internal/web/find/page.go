@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -61,7 +62,7 @@ type cell struct {
 	X, Y   int
 	Kind   string // "free", "reserved", "found", "unexpected", "trouble", "silent", "recorder"
 	Label  string
-	Device int64
+	Source int64 // 0: no camera
 }
 
 // field is one network: the addresses of a /24 or smaller, and of a larger one its
@@ -108,7 +109,7 @@ func (t tile) Unfolds() string {
 func (t tile) Third() int { return int(t.Prefix.Addr().As4()[2]) }
 
 type findRow struct {
-	Device   store.Device
+	store.Source
 	Mark     stage.Mark
 	Heard    string
 	Worst    string
@@ -130,9 +131,17 @@ type findData struct {
 	Cams    int
 }
 
+// Key tells the row from the others, recorders among them.
+func (f findRow) Key() string {
+	if f.Recorder {
+		return "r" + strconv.FormatInt(f.Device.ID, 10)
+	}
+	return strconv.FormatInt(f.ID, 10)
+}
+
 // moveRow is one line of the address plan.
 type moveRow struct {
-	Device store.Device
+	Of store.Source
 	netplan.Move
 	Open bool // an account opens it: its address can be written
 	Busy bool
@@ -160,7 +169,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		marks[r.Device.ID] = r
 	}
 	for _, dev := range p.Snapshot.Devices {
-		f := findRow{Device: dev, Recorder: dev.Kind == identity.Recorder}
+		f := findRow{Source: p.Snapshot.Of(dev), Recorder: dev.Kind == identity.Recorder}
 		if f.Recorder && p.Query != "" {
 			continue
 		}
@@ -175,9 +184,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	} else {
 		order := map[int64]int{}
 		for i, r := range p.Rows {
-			order[r.Device.ID] = i
+			order[r.ID] = i
 		}
-		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return order[a.Device.ID] - order[b.Device.ID] })
+		slices.SortStableFunc(d.Rows, func(a, b findRow) int { return order[a.ID] - order[b.ID] })
 	}
 	if err := pg.fields(ctx, p, &d); err != nil {
 		return nil, err
@@ -196,14 +205,14 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 // plan proposes where each device goes that is outside the site's networks or not where
 // it is expected, and how a laptop reaches those that nothing here does.
 func (pg *Page) plan(ctx context.Context, p *shell.Request, d *findData) error {
-	rows := map[int64]store.Device{}
+	rows := map[int64]store.Source{}
 	var movers []netplan.Mover
 	for _, r := range p.Rows {
 		f, w := p.Snapshot.Find(r.Device)
 		if f.Seen == nil || f.Behind != nil || f.Inside && f.Outcome != identity.Moved || !f.Inside && !w.Expected && len(p.Snapshot.Networks()) == 0 {
 			continue
 		}
-		rows[r.Device.ID] = r.Device
+		rows[r.Device.ID] = r.Source
 		movers = append(movers, netplan.Mover{ID: r.Device.ID, From: f.Seen.Address, Want: w.Address})
 	}
 	if len(movers) == 0 {
@@ -215,9 +224,8 @@ func (pg *Page) plan(ctx context.Context, p *shell.Request, d *findData) error {
 	}
 	taken := func(a netip.Addr) bool { return used[a] }
 	for _, m := range netplan.Plan(p.Snapshot.Networks(), taken, func(a netip.Addr) bool { return expected[a] }, movers) {
-		dev := rows[m.ID]
 		_, open := site.Account.Of(p.Snapshot, m.ID)
-		d.Moves = append(d.Moves, moveRow{Device: dev, Move: m, Open: open})
+		d.Moves = append(d.Moves, moveRow{Of: rows[m.ID], Move: m, Open: open})
 		if _, in := netplan.Of(p.Snapshot.Networks(), m.From); !in {
 			if b, ok := netplan.ReachFrom(m.From, taken); ok {
 				d.Reach = append(d.Reach, b)
@@ -280,7 +288,7 @@ func (pg *Page) fields(ctx context.Context, p *shell.Request, d *findData) error
 // judge gives a device of the Find table its mark and what stands out. Recorders
 // have no shell.Row on the Board; Find's rules judge them the same way.
 func (f *findRow) judge(p *shell.Request, marks map[int64]shell.Row) {
-	found := p.Engine.Findings(p.Now, p.Snapshot, f.Device, stage.Find)
+	found := p.Engine.Findings(p.Now, p.Snapshot, f.Source, stage.Find)
 	f.Mark = p.Engine.Mark(p.Now, p.Snapshot, f.Device, stage.Find)
 	if r, ok := marks[f.Device.ID]; ok {
 		f.Mark = r.Mark(stage.Find)

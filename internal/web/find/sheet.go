@@ -18,7 +18,7 @@ import (
 
 // sheetExtra is what a person can decide or have done about where a device is.
 type sheetExtra struct {
-	Device                        int64
+	Source                        int64
 	Views                         []viewChoice
 	TakeOver, Unlisted, Elsewhere bool
 	Missing                       []store.Device
@@ -62,14 +62,15 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) er
 	if !p.MayChange {
 		return nil
 	}
-	x, err := pg.extra(ctx, p, d, v)
+	x, err := pg.extra(ctx, p, sh.Row.Source, v)
 	sh.Extra = x
 	return err
 }
 
-func (pg *Page) extra(ctx context.Context, p *shell.Request, d store.Device, v *site.Snapshot) (x sheetExtra, err error) {
+func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *site.Snapshot) (x sheetExtra, err error) {
+	d := of.Device
 	f, w := v.Find(d)
-	x.Device = d.ID
+	x.Source = of.ID
 	if views, _ := site.VideoSources.Of(v, d.ID); len(views) > 1 {
 		picked, err := pg.Store.ViewsOf(ctx, d.ID)
 		if err != nil {

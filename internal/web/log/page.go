@@ -45,7 +45,7 @@ type logData struct {
 	Part    string // "changes" or "people"
 	Changes []shell.PastChange
 	Audit   []store.AuditLine
-	Camera  *store.Device
+	Camera  *store.Source
 	From    int // 1 for the newest
 	Back    string
 	Next    string
@@ -64,13 +64,13 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if n, err := strconv.Atoi(q.Get("from")); err == nil {
 		d.From = max(1, n)
 	}
-	var device int64
+	var source int64
 	if id, err := strconv.ParseInt(q.Get("camera"), 10, 64); err == nil {
-		dev, err := pg.Store.Device(ctx, id)
-		if err != nil || dev.SiteID != p.Site.ID {
+		of, err := pg.Store.SourceByID(ctx, id)
+		if err != nil || of.Device.SiteID != p.Site.ID {
 			return nil, store.ErrNotFound
 		}
-		d.Camera, device = &dev, id
+		d.Camera, source = &of, id
 	}
 	lines := 0
 	if d.Part == "people" {
@@ -80,7 +80,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 		d.Audit, lines = all[:min(len(all), logRows)], len(all)
 	} else {
-		all, err := pg.Store.Changes(ctx, p.Site.ID, device, d.From-1, logRows+1)
+		all, err := pg.Store.Changes(ctx, p.Site.ID, source, d.From-1, logRows+1)
 		if err != nil {
 			return nil, err
 		}
@@ -106,8 +106,8 @@ const exportMost = 50_000
 // exportLog sends the history of a site, or of one camera, as CSV or JSON.
 func (pg *Page) exportLog(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	device, _ := strconv.ParseInt(c.QueryParam("camera"), 10, 64)
-	all, err := pg.Store.Changes(ctx, me.Member.ID, device, 0, exportMost)
+	source, _ := strconv.ParseInt(c.QueryParam("camera"), 10, 64)
+	all, err := pg.Store.Changes(ctx, me.Member.ID, source, 0, exportMost)
 	if err != nil {
 		return err
 	}

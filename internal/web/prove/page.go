@@ -86,12 +86,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d := proveData{Demo: p.Snapshot.Site.Demo}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
-		if f := p.Snapshot.Routes(r.Device); len(f.Pegs) > 0 {
+		if f := p.Snapshot.Routes(r.Source); len(f.Pegs) > 0 {
 			d.Cameras = append(d.Cameras, r)
 		}
 	}
 	for i := range d.Cameras {
-		if d.Chosen == nil || d.Cameras[i].Device.ID == want {
+		if d.Chosen == nil || d.Cameras[i].ID == want {
 			d.Chosen, d.Nth = &d.Cameras[i], i+1
 		}
 	}
@@ -99,21 +99,21 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Chosen == nil {
 		return &d, nil
 	}
-	dev := d.Chosen.Device
-	if g, ok := route.Walked(p.Snapshot.Routes(dev)); ok {
+	of := d.Chosen.Source
+	if g, ok := route.Walked(p.Snapshot.Routes(of)); ok {
 		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
-	rules, _ := site.Rules.Of(p.Snapshot, dev.ID)
+	rules, _ := site.Rules.Of(p.Snapshot, of)
 	d.Rules = drawings(rules)
-	if last, ok := p.Snapshot.Proofs[dev.SourceID]; ok {
+	if last, ok := p.Snapshot.Proofs[of.ID]; ok {
 		t := &last.Test
 		d.Test, d.Running = t, t.Ended.IsZero()
-		bars := proof.Judge(p.Now, *t, dev.Place)
+		bars := proof.Judge(p.Now, *t, of.Place)
 		d.Passed = proof.Passed(bars) && t.Trouble == ""
 		d.Bars = waterfalls(bars)
 	}
 	var err error
-	d.Before, err = pg.Store.ProofsOf(ctx, dev.SourceID, 6)
+	d.Before, err = pg.Store.ProofsOf(ctx, of.ID, 6)
 	return &d, err
 }
 
@@ -174,7 +174,7 @@ func drawings(rules []rule.Rule) []drawing {
 
 func (pg *Page) walk(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	_, d, err := pg.Camera(c)
+	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (pg *Page) walk(c *echo.Context) error {
 	if tell && !me.Member.Demo {
 		return pg.Back(c, "Only a demo site's stand-ins can be told to walk.")
 	}
-	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + d.Place, Person: me.Person.ID, Devices: []int64{d.ID}}
+	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + of.Place, Person: me.Person.ID, Of: []store.Target{{Device: of.Device.ID, Source: of.ID}}}
 	if _, err := pg.Engine.Begin(ctx, n, tell); err != nil {
 		return pg.Told(c, err)
 	}
@@ -191,12 +191,12 @@ func (pg *Page) walk(c *echo.Context) error {
 
 // Sheet tells how the last walk went.
 func (pg *Page) Sheet(_ context.Context, p *shell.Request, sh *shell.Sheet) error {
-	last, ok := sh.Snapshot.Proofs[sh.Row.Device.SourceID]
+	last, ok := sh.Snapshot.Proofs[sh.Row.ID]
 	if !ok {
 		return nil
 	}
 	t := last.Test
-	for _, b := range proof.Judge(p.Now, t, sh.Row.Device.Place) {
+	for _, b := range proof.Judge(p.Now, t, sh.Row.Place) {
 		sh.Fact(b.Leg.Title()+" leg", fmt.Sprintf("%s, %.2f s", b.Verdict, b.Took.Seconds()), t.Started)
 	}
 	sh.Fact("Walked by", t.Walk, t.Started)

@@ -91,20 +91,20 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
-		if f := p.Snapshot.Routes(r.Device); f.LookedAt.IsZero() {
+		if f := p.Snapshot.Routes(r.Source); f.LookedAt.IsZero() {
 			d.Waiting++
 			continue
 		}
 		d.Cameras = append(d.Cameras, r)
 	}
 	for i := range d.Cameras {
-		if d.Chosen == nil || d.Cameras[i].Device.ID == want {
+		if d.Chosen == nil || d.Cameras[i].ID == want {
 			d.Chosen = &d.Cameras[i]
 		}
 	}
 	d.Tabs, d.More = shell.Tabs(d.Cameras, d.Chosen)
 	if d.Chosen != nil {
-		d.Facts = p.Snapshot.Routes(d.Chosen.Device)
+		d.Facts = p.Snapshot.Routes(d.Chosen.Source)
 		d.Inputs, d.Suggest = d.Facts.Inputs, d.Chosen.Proposals
 		d.Topics = topicRows(d.Facts)
 		d.Width = 310 + 58*len(d.Inputs)
@@ -134,19 +134,19 @@ func topicRows(f route.Facts) []topicRow {
 
 func (pg *Page) peg(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	f := v.Routes(d)
+	f := v.Routes(of)
 	topic, input := c.FormValue("topic"), c.FormValue("input")
 	if f.Channel == 0 || !slices.Contains(f.Inputs, input) || !knows(f, topic) {
 		return pg.Back(c, "That topic or input isn't there any more: read the routes again.")
 	}
 	on := !slices.Contains(f.Pegs, route.Peg{Topic: topic, Input: input})
 	ch := route.Change(f, topic, input, "A person pegged it.", on)
-	ask := engine.Ask{Site: me.Member.ID, Stage: stage.Routes, Title: d.Place + ": " + ch.Title, Person: me.Person.ID}
-	if _, err := pg.Engine.Apply(ctx, ask, []engine.Pick{{Device: d, Changes: []finding.Change{ch}}}); err != nil {
+	ask := engine.Ask{Site: me.Member.ID, Stage: stage.Routes, Title: of.Place + ": " + ch.Title, Person: me.Person.ID}
+	if _, err := pg.Engine.Apply(ctx, ask, []engine.Pick{{Source: of, Changes: []finding.Change{ch}}}); err != nil {
 		return pg.Told(c, err)
 	}
 	return pg.Back(c, "")
@@ -163,15 +163,15 @@ func knows(f route.Facts, topic string) bool {
 
 // Sheet lists what the camera offers and what is pegged.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
-	d, v := sh.Row.Device, sh.Snapshot
-	f := v.Routes(d)
+	of, v := sh.Row.Source, sh.Snapshot
+	f := v.Routes(of)
 	for _, t := range f.Topics {
-		sh.Code(topic.Title(t.Topic), topic.Short(t.Topic), site.Topics.ReadAt(v, d.ID))
+		sh.Code(topic.Title(t.Topic), topic.Short(t.Topic), site.Topics.ReadAt(v, of.Device.ID))
 	}
 	for _, g := range f.Pegs {
-		sh.Fact("Pegged", topic.Title(g.Topic)+" → "+g.Input, site.Inputs.ReadAt(v, d.ID))
+		sh.Fact("Pegged", topic.Title(g.Topic)+" → "+g.Input, site.Inputs.ReadAt(v, of))
 	}
-	sh.Fact("Recorder", f.Events, site.Inputs.ReadAt(v, d.ID))
+	sh.Fact("Recorder", f.Events, site.Inputs.ReadAt(v, of))
 	sh.Verb = "Peg the routes of "
 	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
 	return err

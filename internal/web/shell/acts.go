@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -13,7 +14,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/filter"
-	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -128,11 +128,11 @@ func (s *Server) Told(c *echo.Context, err error) error {
 // Propose lists what a stage would change on a selection now.
 func (s *Server) Propose(ctx context.Context, st stage.Stage, sel store.Selection) (picks []engine.Pick, underWay int, err error) {
 	sel.ActStage, sel.Act = st, stage.Apply
-	ids, err := s.Store.Resolve(ctx, sel)
+	targets, err := s.Store.Resolve(ctx, sel, st)
 	if err != nil {
 		return nil, 0, err
 	}
-	return s.Engine.Propose(ctx, sel.Site, st, ids)
+	return s.Engine.Propose(ctx, sel.Site, st, targets)
 }
 
 // StartApply begins a run that makes what a stage proposes for a selection.
@@ -187,21 +187,26 @@ func (s *Server) TakeBack(ctx context.Context, me Actor, id int64) (int64, error
 	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
 }
 
-// Camera reads the camera that a form names.
-func (s *Server) Camera(c *echo.Context) (*site.Snapshot, store.Device, error) {
-	id, err := strconv.ParseInt(c.FormValue("device"), 10, 64)
+// Camera reads the view that a form names, with its device.
+func (s *Server) Camera(c *echo.Context) (*site.Snapshot, site.Source, error) {
+	ctx := c.Request().Context()
+	id, err := strconv.ParseInt(c.FormValue("source"), 10, 64)
 	if err != nil {
-		return nil, store.Device{}, store.ErrNotFound
+		return nil, site.Source{}, store.ErrNotFound
 	}
-	v, err := site.Load(c.Request().Context(), s.Store, VisitorOf(c).Member.ID, []int64{id})
+	of, err := s.Store.SourceByID(ctx, id)
+	if err != nil || of.Device.SiteID != VisitorOf(c).Member.ID {
+		return nil, site.Source{}, cmp.Or(err, store.ErrNotFound)
+	}
+	v, err := site.Load(ctx, s.Store, of.Device.SiteID, []int64{of.Device.ID})
 	if err != nil {
-		return nil, store.Device{}, err
+		return nil, site.Source{}, err
 	}
-	d, ok := v.Device(id)
-	if !ok || d.Kind != identity.Camera {
-		return nil, store.Device{}, store.ErrNotFound
+	of, ok := v.Source(id)
+	if !ok {
+		return nil, site.Source{}, store.ErrNotFound
 	}
-	return v, d, nil
+	return v, of, nil
 }
 
 func (s *Server) stopRun(c *echo.Context) error {
@@ -224,22 +229,15 @@ func (s *Server) StopRun(ctx context.Context, me Actor, run int64) error {
 	return s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
 }
 
-// Still passes a picture on that a device gave, decoded and checked on the way.
-func (s *Server) Still(c *echo.Context, get func(store.Device) ([]byte, error)) error {
-	id, err := Number(c, "device")
-	if err != nil {
-		return err
-	}
-	d, err := s.Store.Device(c.Request().Context(), id)
-	if err != nil {
-		return err
-	}
-	if d.SiteID != VisitorOf(c).Member.ID {
+// Still passes a picture on that a device of the visitor's site gave, decoded and checked
+// on the way.
+func (s *Server) Still(c *echo.Context, of store.Device, get func() ([]byte, error)) error {
+	if of.SiteID != VisitorOf(c).Member.ID {
 		return store.ErrNotFound
 	}
-	data, err := get(d)
+	data, err := get()
 	if err != nil {
-		s.Log.Info("no still", "device", d.ID, "err", err)
+		s.Log.Info("no still", "device", of.ID, "err", err)
 		return c.NoContent(http.StatusNotFound)
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")
@@ -286,12 +284,12 @@ func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) erro
 
 // JudgedBack has a camera judged again after a person decided something about it, writes
 // that down, and goes back with a sentence.
-func (s *Server) JudgedBack(c *echo.Context, d store.Device, act, detail, sentence string) error {
+func (s *Server) JudgedBack(c *echo.Context, of site.Source, act, detail, sentence string) error {
 	ctx, me := c.Request().Context(), VisitorOf(c)
-	if err := s.Audit(ctx, me, act, d.Place+detail); err != nil {
+	if err := s.Audit(ctx, me, act, of.Place+detail); err != nil {
 		return err
 	}
-	if err := s.Engine.Judge(ctx, me.Member.ID, []int64{d.ID}); err != nil {
+	if err := s.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
 		return err
 	}
 	return s.Back(c, sentence)
@@ -328,7 +326,7 @@ const MaxTabs = 8
 // Tabs picks the cameras that get a tab, the chosen one among them.
 func Tabs(all []Row, chosen *Row) (tabs []Row, more int) {
 	tabs = all[:min(len(all), MaxTabs)]
-	if chosen != nil && !slices.ContainsFunc(tabs, func(r Row) bool { return r.Device.ID == chosen.Device.ID }) {
+	if chosen != nil && !slices.ContainsFunc(tabs, func(r Row) bool { return r.ID == chosen.ID }) {
 		tabs = append(slices.Clone(tabs[:MaxTabs-1]), *chosen)
 	}
 	return tabs, len(all) - len(tabs)

@@ -18,13 +18,13 @@ import (
 func TestTabs(t *testing.T) {
 	var all []Row
 	for i := range 20 {
-		all = append(all, Row{Device: store.Device{ID: int64(i + 1)}})
+		all = append(all, Row{Source: store.Source{ID: int64(i + 1)}})
 	}
 	if tabs, more := Tabs(all[:3], &all[1]); len(tabs) != 3 || more != 0 {
 		t.Errorf("%d tabs, %d more", len(tabs), more)
 	}
 	tabs, more := Tabs(all, &all[15])
-	if len(tabs) != MaxTabs || more != 12 || tabs[MaxTabs-1].Device.ID != 16 || all[7].Device.ID != 8 {
+	if len(tabs) != MaxTabs || more != 12 || tabs[MaxTabs-1].ID != 16 || all[7].ID != 8 {
 		t.Errorf("%+v, %d more", tabs, more)
 	}
 }
@@ -35,6 +35,7 @@ func TestWhatCanBeTakenBack(t *testing.T) {
 		{ID: 4, DeviceID: 1, Key: "a", State: store.Failed, Undo: undo},
 		{ID: 3, DeviceID: 1, Key: "a", State: store.Verified, Undo: undo}, // not the newest of its thing
 		{ID: 2, DeviceID: 1, Key: "b", State: store.Verified, Undo: undo},
+		{ID: 5, DeviceID: 1, SourceID: new(int64(7)), Key: "b", State: store.Verified, Undo: undo}, // of a view: another thing
 		{ID: 1, DeviceID: 2, Key: "b", State: store.Verified, Undo: finding.Undo{Kind: finding.Irreversible}},
 	}
 	var back []int64
@@ -43,7 +44,7 @@ func TestWhatCanBeTakenBack(t *testing.T) {
 			back = append(back, p.ID)
 		}
 	}
-	if !slices.Equal(back, []int64{2}) {
+	if !slices.Equal(back, []int64{2, 5}) {
 		t.Errorf("%v can be taken back", back)
 	}
 }

@@ -96,7 +96,8 @@ func (s *Server) programFailed(c *echo.Context, err error) error {
 // Change is a change as programs and exports get it.
 type Change struct {
 	ID      int64       `json:"id"`
-	Camera  int64       `json:"device_id"`
+	Device  int64       `json:"device_id"`
+	Camera  int64       `json:"camera_id,omitempty"` // the view that it is about, or the device's first
 	Place   string      `json:"place"`
 	Stage   string      `json:"stage"`
 	Kind    string      `json:"kind"`
@@ -116,5 +117,5 @@ type Change struct {
 
 // ChangeOut makes it.
 func ChangeOut(c store.Change) Change {
-	return Change{c.ID, c.DeviceID, c.Place, c.Stage.Slug(), c.Kind, c.Title, c.FromText, c.ToText, c.State, c.Says, c.Reads, c.Writes, c.Who, c.UndoOf, c.AskedAt, c.SentAt, c.SettledAt}
+	return Change{c.ID, c.DeviceID, c.RowID, c.Place, c.Stage.Slug(), c.Kind, c.Title, c.FromText, c.ToText, c.State, c.Says, c.Reads, c.Writes, c.Who, c.UndoOf, c.AskedAt, c.SentAt, c.SettledAt}
 }

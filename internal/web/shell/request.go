@@ -93,9 +93,10 @@ type passageItem struct {
 	ReadyW, NeedsW, BlockdW float64 // widths of the bar's parts, of 100
 }
 
-// Row is one source in a table.
+// Row is one source in a table; on the page of a stage that is the device's, one device as
+// its first view.
 type Row struct {
-	Device    store.Device
+	store.Source
 	Marks     map[stage.Stage]stage.Mark
 	Proposals []finding.Change // of the page's stage
 }
@@ -111,11 +112,11 @@ func (r Row) Mark(s stage.Stage) stage.Mark {
 	return stage.Mark{State: stage.NotYet, Sentence: "Not read yet."}
 }
 
-// Request is what a page is made from: a window of the site's cameras.
+// Request is what a page is made from: a window of the site's sources.
 type Request struct {
 	Frame
 	Engine    *engine.Engine
-	Snapshot  *site.Snapshot // the window's cameras and all recorders; see Load
+	Snapshot  *site.Snapshot // the window's devices and all recorders; see Load
 	Networks  []store.Network
 	Groups    []stage.Group
 	Rows      []Row
@@ -278,15 +279,15 @@ func (s *Server) readWindow(ctx context.Context, p *Request) error {
 	q := p.URL.Query()
 	f := filter.Parse(p.Query)
 	p.Unknown = f.Unknown
-	p.Selection = store.Selection{Site: p.Site.ID, Filter: f}
+	p.Selection = store.Selection{Site: p.Site.ID, Filter: f, Devices: p.Stage.OfDevice()}
 	w := Window{Sort: store.ParseSort(q.Get("sort"))}
 	skip, _ := strconv.Atoi(q.Get("from"))
 	skip = max(0, skip-1)
-	devices, total, err := s.Store.Window(ctx, p.Selection, w.Sort, skip, MaxRows)
+	sources, total, err := s.Store.Window(ctx, p.Selection, w.Sort, skip, MaxRows)
 	if err != nil {
 		return err
 	}
-	w.From, w.To, w.Total = min(skip+1, total), skip+len(devices), total
+	w.From, w.To, w.Total = min(skip+1, total), skip+len(sources), total
 	if skip > 0 {
 		w.Back = WithQuery(p.URL, "from", fmt.Sprint(max(1, skip+1-MaxRows)))
 	}
@@ -294,32 +295,37 @@ func (s *Server) readWindow(ctx context.Context, p *Request) error {
 		w.Next = WithQuery(p.URL, "from", fmt.Sprint(w.To+1))
 	}
 	p.Window = w
-	p.Rows, err = s.RowsOf(ctx, devices)
+	p.Rows, err = s.RowsOf(ctx, sources)
 	return err
 }
 
-// RowsOf reads the marks of devices; those that a change is being made on are shown
+// RowsOf reads the marks of sources; those that a change is being made on are shown
 // as working.
-func (s *Server) RowsOf(ctx context.Context, devices []store.Device) ([]Row, error) {
-	ids, sources := make([]int64, len(devices)), make([]int64, len(devices))
-	for i, d := range devices {
-		ids[i], sources[i] = d.ID, d.SourceID
+func (s *Server) RowsOf(ctx context.Context, sources []store.Source) ([]Row, error) {
+	ids, devices := make([]int64, len(sources)), make([]int64, len(sources))
+	for i, of := range sources {
+		ids[i], devices[i] = of.ID, of.Device.ID
 	}
-	marks, err := s.Store.Marks(ctx, sources)
+	marks, err := s.Store.Marks(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
-	open, err := s.Store.OpenChanges(ctx, ids)
+	open, err := s.Store.OpenChanges(ctx, devices)
 	if err != nil {
 		return nil, err
 	}
-	rows := make([]Row, len(devices))
-	for i, d := range devices {
-		rows[i] = Row{Device: d, Marks: marks[d.SourceID]}
+	rows := make([]Row, len(sources))
+	at := make(map[int64][]int, len(sources)) // rows by device
+	for i, of := range sources {
+		rows[i] = Row{Source: of, Marks: marks[of.ID]}
+		at[of.Device.ID] = append(at[of.Device.ID], i)
 	}
 	for _, c := range open {
-		i := slices.Index(ids, c.DeviceID)
-		rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
+		for _, i := range at[c.DeviceID] {
+			if c.About(rows[i].Source) {
+				rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
+			}
+		}
 	}
 	return rows, nil
 }
@@ -339,7 +345,7 @@ func (s *Server) readRuns(ctx context.Context, p *Request) error {
 	return err
 }
 
-// Load reads the facts of the window's cameras, for pages that show them, and what the
+// Load reads the facts of the window's devices, for pages that show them, and what the
 // page's stage proposes.
 func (r *Request) Load(ctx context.Context) error {
 	ids := make([]int64, len(r.Rows))
@@ -351,12 +357,12 @@ func (r *Request) Load(ctx context.Context) error {
 		return err
 	}
 	for i := range r.Rows {
-		r.Rows[i].Proposals = r.Engine.Proposals(r.Now, r.Snapshot, r.Rows[i].Device, r.Stage)
+		r.Rows[i].Proposals = r.Engine.Proposals(r.Now, r.Snapshot, r.Rows[i].Source, r.Stage)
 	}
 	return nil
 }
 
-// Can counts the cameras of the selection that a stage can be read of now.
+// Can counts the rows of the selection that a stage can be read of now.
 func (r *Request) Can(ctx context.Context, st stage.Stage) (int, error) {
 	sel := r.Selection
 	sel.Ready = st

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/site"
@@ -29,6 +28,7 @@ type Sheet struct {
 	Changes    []PastChange
 	Prev, Next int64
 	Holder     string
+	Shared     string // which other views its device has, and whether this stage is theirs too
 	Verb       string // of the button that makes the proposed changes: "Set the clock on "
 	Readable   bool   // the stage can be read of this camera now
 	Stages     []stage.Stage
@@ -79,14 +79,17 @@ func (c PastChange) Tail() string {
 // to come isn't offered yet.
 func Past(all []store.Change) []PastChange {
 	type thing struct {
-		device int64
-		key    string
+		device, view int64
+		key          string
 	}
 	seen := map[thing]bool{}
 	out := make([]PastChange, len(all))
 	for i, c := range all {
 		out[i] = PastChange{Change: c}
-		k := thing{c.DeviceID, c.Key}
+		k := thing{device: c.DeviceID, key: c.Key}
+		if c.SourceID != nil {
+			k.view = *c.SourceID
+		}
 		if _, why := finding.TakeBack(c.Core(), c.State == store.Verified, !seen[k]); why == "" {
 			out[i].Back = "Undo"
 		}
@@ -108,13 +111,13 @@ func (s *Server) openSheet(ctx context.Context, p *Request) error {
 		st = stage.All()[0]
 	}
 	sh := &Sheet{Stage: st, Stages: stage.All()}
-	if i := slices.IndexFunc(p.Rows, func(r Row) bool { return r.Device.ID == id }); i >= 0 {
+	if i := slices.IndexFunc(p.Rows, func(r Row) bool { return r.ID == id }); i >= 0 {
 		sh.Row = p.Rows[i]
 		if i > 0 {
-			sh.Prev = p.Rows[i-1].Device.ID
+			sh.Prev = p.Rows[i-1].ID
 		}
 		if i+1 < len(p.Rows) {
-			sh.Next = p.Rows[i+1].Device.ID
+			sh.Next = p.Rows[i+1].ID
 		}
 	} else if ok, err := s.besides(ctx, p, id, sh); err != nil || !ok {
 		return err
@@ -124,14 +127,14 @@ func (s *Server) openSheet(ctx context.Context, p *Request) error {
 
 // besides opens the sheet of a camera that isn't in the window.
 func (s *Server) besides(ctx context.Context, p *Request, id int64, sh *Sheet) (bool, error) {
-	d, err := s.Store.Device(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && (d.SiteID != p.Site.ID || d.Kind != identity.Camera) {
+	of, err := s.Store.SourceByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && of.Device.SiteID != p.Site.ID {
 		return false, nil
 	}
 	if err != nil {
 		return false, err
 	}
-	rows, err := s.RowsOf(ctx, []store.Device{d})
+	rows, err := s.RowsOf(ctx, []store.Source{of})
 	if err != nil {
 		return false, err
 	}
@@ -140,29 +143,30 @@ func (s *Server) besides(ctx context.Context, p *Request, id int64, sh *Sheet) (
 }
 
 func (s *Server) fillSheet(ctx context.Context, p *Request, sh *Sheet) error {
-	d, st := sh.Row.Device, sh.Stage
+	of, d, st := sh.Row.Source, sh.Row.Device, sh.Stage
 	v, err := site.Load(ctx, s.Store, p.Site.ID, []int64{d.ID})
 	if err != nil {
 		return err
 	}
-	sh.Mark, sh.Proposals = sh.Row.Mark(st), s.Engine.Proposals(p.Now, v, d, st)
-	found, err := s.Store.Findings(ctx, p.Site.ID, st, d.SourceID, 0, 20)
+	sh.Mark, sh.Proposals = sh.Row.Mark(st), s.Engine.Proposals(p.Now, v, of, st)
+	found, err := s.Store.FindingsOf(ctx, of, st, 20)
 	if err != nil {
 		return err
 	}
 	for _, f := range found {
 		sh.Findings = append(sh.Findings, f.Finding)
 	}
-	if rec, slot, ok := v.HolderOf(d); ok {
+	if rec, slot, ok := v.HolderOf(of); ok {
 		sh.Holder = "planned for " + rec.Place
 		if slot != nil {
 			sh.Holder = fmt.Sprintf("held by %s, channel %d", rec.Place, slot.Number)
 		}
 	}
+	sh.Shared = shared(of, v.Views(d.ID), st)
 	sh.Snapshot = v
 	for _, c := range sh.Proposals {
 		if c.Risk == finding.Address || c.Risk == finding.Restart {
-			sh.Confirm = d.Place + ": " + c.From + " → " + c.To + ". It is away for a moment and is looked for afterwards."
+			sh.Confirm = of.Place + ": " + c.From + " → " + c.To + ". It is away for a moment and is looked for afterwards."
 		}
 	}
 	sh.Links = links(v, d)
@@ -171,13 +175,30 @@ func (s *Server) fillSheet(ctx context.Context, p *Request, sh *Sheet) error {
 			return err
 		}
 	}
-	changes, err := s.Store.ChangesOfDevice(ctx, d.ID, 12)
+	changes, err := s.Store.ChangesOf(ctx, of, 12)
 	if err != nil {
 		return err
 	}
 	sh.Changes = slices.DeleteFunc(Past(changes), func(c PastChange) bool { return c.Stage != st })
 	p.Sheet = sh
 	return nil
+}
+
+// shared tells which other views a device has; empty where it has none.
+func shared(of site.Source, all []site.Source, st stage.Stage) string {
+	var others []string
+	for _, x := range all {
+		if x.ID != of.ID {
+			others = append(others, x.Place)
+		}
+	}
+	switch {
+	case len(others) == 0:
+		return ""
+	case st.OfDevice():
+		return "This is the device's, and the same for " + strings.Join(others, ", ") + "."
+	}
+	return "One view of a device that also shows " + strings.Join(others, ", ") + "."
 }
 
 // links leads to the device's own page, or to a recorder's relay of it.
@@ -197,6 +218,6 @@ func links(v *site.Snapshot, d store.Device) []Link {
 
 // ReadableNow says whether a stage can be read of the sheet's camera now.
 func (s *Server) ReadableNow(ctx context.Context, r *Request, sh *Sheet) (bool, error) {
-	n, err := s.Store.Count(ctx, store.Selection{Site: r.Site.ID, IDs: []int64{sh.Row.Device.ID}, Ready: sh.Stage})
+	n, err := s.Store.Count(ctx, store.Selection{Site: r.Site.ID, IDs: []int64{sh.Row.ID}, Ready: sh.Stage})
 	return n > 0, err
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/web/shell"
@@ -17,9 +18,13 @@ func (pg *Page) rotate(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	devices, err := pg.Store.Resolve(ctx, sel)
+	targets, err := pg.Store.Resolve(ctx, sel, stage.SignIn)
 	if err != nil {
 		return err
+	}
+	devices := make([]int64, len(targets))
+	for i, t := range targets {
+		devices[i] = t.Device
 	}
 	if len(devices) == 0 {
 		return pg.Back(c, "No camera was selected.")
@@ -40,33 +45,33 @@ func (pg *Page) rotate(c *echo.Context) error {
 
 // allowBasic keeps whether a device may be given its password in clear.
 func (pg *Page) allowBasic(c *echo.Context) error {
-	_, d, err := pg.Camera(c)
+	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
 	on := c.FormValue("off") != "1"
-	if err := pg.Store.AllowBasic(c.Request().Context(), d.ID, on); err != nil {
+	if err := pg.Store.AllowBasic(c.Request().Context(), of.Device.ID, on); err != nil {
 		return err
 	}
 	if !on {
-		return pg.JudgedBack(c, d, "forbade Basic", "", "Its password isn't sent in clear any more.")
+		return pg.JudgedBack(c, of, "forbade Basic", "", "Its password isn't sent in clear any more.")
 	}
-	return pg.JudgedBack(c, d, "allowed Basic in clear", "", "Basic is allowed on "+d.Place+": sign in again.")
+	return pg.JudgedBack(c, of, "allowed Basic in clear", "", "Basic is allowed on "+of.Device.Place+": sign in again.")
 }
 
 // trust takes the certificate that a device shows now for its own.
 func (pg *Page) trust(c *echo.Context) error {
 	ctx := c.Request().Context()
-	v, d, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	f, _ := signin.Facts(time.Now(), v, d)
+	f, _ := signin.Facts(time.Now(), v, of.Device)
 	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != c.FormValue("shown") {
 		return pg.Back(c, "It shows another certificate by now: sign in again and compare.")
 	}
-	if err := pg.stage.Trust(ctx, d, f.Shown); err != nil {
+	if err := pg.stage.Trust(ctx, of.Device, f.Shown); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, d, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
+	return pg.JudgedBack(c, of, "trusted a certificate", ": "+f.Shown, "Its new certificate is trusted: sign in again.")
 }

@@ -16,7 +16,7 @@ import (
 
 // sheetExtra is what a person can decide or have done about a camera's accounts.
 type sheetExtra struct {
-	Device          int64
+	Source          int64
 	Certificate     string // the one that it shows now, where that isn't the trusted one
 	Basic, Forbid   bool   // Basic in clear can be allowed, or forbidden again
 	Factory, Rotate bool
@@ -55,7 +55,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	if sh.Readable, err = pg.ReadableNow(ctx, p, sh); err != nil || !p.MayChange {
 		return err
 	}
-	x := sheetExtra{Device: d.ID, Basic: f.Basic && !w.AllowBasic, Forbid: w.AllowBasic, Rotate: f.Account != nil && f.Account.Scheme != access.RTSP}
+	x := sheetExtra{Source: sh.Row.ID, Basic: f.Basic && !w.AllowBasic, Forbid: w.AllowBasic, Rotate: f.Account != nil && f.Account.Scheme != access.RTSP}
 	if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
 		x.Certificate = f.Shown
 	}

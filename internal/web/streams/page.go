@@ -15,7 +15,6 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
-	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -42,7 +41,7 @@ func (*Page) Stage() stage.Stage { return stage.Streams }
 
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
-	r.Site.GET("/stills/:device", pg.still)
+	r.Site.GET("/stills/:source", pg.still)
 }
 
 // streamsData is declared beside measured.
@@ -92,7 +91,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 	}
 	for i := range d.Rows {
-		if d.Chosen == nil || d.Rows[i].Row.Device.ID == want {
+		if d.Chosen == nil || d.Rows[i].Row.ID == want {
 			d.Chosen = &d.Rows[i]
 		}
 	}
@@ -102,7 +101,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 }
 
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
-	f, w := p.Snapshot.Streams(r.Device)
+	f, w := p.Snapshot.Streams(r.Source)
 	x := streamRow{Row: r, Read: !f.LookedAt.IsZero()}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
@@ -148,16 +147,25 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false), scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
 }
 
-// still passes a camera's still on, decoded and checked on the way.
+// still passes a view's still on, decoded and checked on the way.
 func (pg *Page) still(c *echo.Context) error {
-	return pg.Still(c, func(d store.Device) ([]byte, error) { return pg.stage.Still(c.Request().Context(), d) })
+	ctx := c.Request().Context()
+	id, err := shell.Number(c, "source")
+	if err != nil {
+		return err
+	}
+	of, err := pg.Store.SourceByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
 }
 
 // Sheet lists what each stream declares and what it sent.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
-	d, v := sh.Row.Device, sh.Snapshot
-	f, _ := v.Streams(d)
-	at := site.Profiles.ReadAt(v, d.ID)
+	of, v := sh.Row.Source, sh.Snapshot
+	f, _ := v.Streams(of)
+	at := site.Profiles.ReadAt(v, of.Device.ID)
 	for _, x := range f.Profiles {
 		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames", stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
 		if _, m, _ := f.Find(x.Token); m != nil {

@@ -1,0 +1,46 @@
+package identity
+
+// EnrolledView is a view of a device that has a row, with the video source that it shows;
+// empty where nobody picked: then it is the device's first.
+type EnrolledView struct {
+	ID    int64
+	Video string
+}
+
+// Enroll says which row shows which of the picked video sources, which are in the person's
+// order, and which rows go: a row keeps what it shows, and one that shows nothing in
+// particular takes the first that has no row yet. rows are in their order. rowOf has a
+// number for each token, 0 for one that gets a row of its own.
+func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) {
+	byVideo := map[string]int64{}
+	var open []int64
+	for _, r := range rows {
+		if r.Video == "" {
+			open = append(open, r.ID)
+		} else if byVideo[r.Video] == 0 {
+			byVideo[r.Video] = r.ID
+		}
+	}
+	rowOf = make([]int64, len(tokens))
+	used := map[int64]bool{}
+	for i, t := range tokens {
+		if id := byVideo[t]; id != 0 && !used[id] {
+			rowOf[i], used[id] = id, true
+		}
+	}
+	for i := range tokens {
+		if rowOf[i] == 0 && len(open) > 0 {
+			rowOf[i], used[open[0]] = open[0], true
+			open = open[1:]
+		}
+	}
+	for _, r := range rows {
+		if !used[r.ID] {
+			gone = append(gone, r.ID)
+		}
+	}
+	return rowOf, gone
+}
+
+// ViewPlace is what a further view of a device is called at first.
+func ViewPlace(place, view string) string { return place + " · " + view }

@@ -1,0 +1,188 @@
+package store
+
+import (
+	"context"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/identity"
+)
+
+// Source is one view of a device, as it is enrolled: a row of the Board. A recorder has
+// none: as a Source it is its Device alone.
+type Source struct {
+	ID         int64 // 0: a recorder
+	Nth        int   // among its device's views, from 1
+	Video      string
+	Place      string
+	RecorderID *int64 // planned
+	Channel    int    // planned; 0: any
+	Device     Device
+}
+
+// First says whether it is the first view of its device: the one that is there before
+// anyone picked, and that stands for the device where one row does.
+func (s Source) First() bool { return s.Nth <= 1 }
+
+// Target is what a step is of: a view of a camera; with Source 0 a device as a whole.
+type Target struct{ Device, Source int64 }
+
+// Whole is the device as a source without a view: a recorder, for rules that judge
+// sources.
+func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
+
+// sourceColumns are of source s and device d; where d has no source, of d alone.
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel`
+
+// sourceFrom lists views.
+const sourceFrom = ` from source s join device d on d.id = s.device_id `
+
+type sourceRow struct {
+	Device
+	Src        int64
+	Nth        int
+	Video      string
+	SrcPlace   string
+	RecorderID *int64
+	Channel    int
+}
+
+func (r sourceRow) source() Source {
+	return Source{ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Device: r.Device}
+}
+
+// sourcesIn reads rows of sourceColumns.
+func sourcesIn(rows pgx.Rows) ([]Source, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Source, error) {
+		r, err := pgx.RowToStructByName[sourceRow](row)
+		return r.source(), err
+	})
+}
+
+// Source finds what a step is of: the view, or with Source 0 the device's first view; a
+// recorder as a whole.
+func (s *Store) Source(ctx context.Context, t Target) (Source, error) {
+	return found(s.coalesced.sources.Call(ctx, t))
+}
+
+// SourceByID finds a view by its number.
+func (s *Store) SourceByID(ctx context.Context, id int64) (Source, error) {
+	return sourceByID(ctx, s.Pool, id)
+}
+
+func sourceByID(ctx context.Context, q querier, id int64) (Source, error) {
+	all, err := querySources(ctx, q, `where s.id = $1`, id)
+	if err == nil && len(all) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Source{}, err
+	}
+	return all[0], nil
+}
+
+// querySources lists the views that a where clause, with its order, takes.
+func querySources(ctx context.Context, q querier, where string, args ...any) ([]Source, error) {
+	rows, err := q.Query(ctx, `select `+sourceColumns+sourceFrom+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	return sourcesIn(rows)
+}
+
+func (s *Store) sourcesAtOnce(ctx context.Context, all []Target) ([]*Source, error) {
+	devices, sources := make([]int64, len(all)), make([]int64, len(all))
+	for i, t := range all {
+		devices[i], sources[i] = t.Device, t.Source
+	}
+	rows, err := s.Pool.Query(ctx, `select `+sourceColumns+` from device d left join source s on s.device_id = d.id and (s.nth = 1 or s.id = any($2)) where d.id = any($1)`, devices, sources)
+	if err != nil {
+		return nil, err
+	}
+	got, err := sourcesIn(rows)
+	out := make([]*Source, len(all))
+	for i, t := range all {
+		if at := slices.IndexFunc(got, func(x Source) bool {
+			return x.Device.ID == t.Device && (x.ID == t.Source || t.Source == 0 && x.First())
+		}); at >= 0 {
+			out[i] = &got[at]
+		}
+	}
+	return out, err
+}
+
+// PickViews keeps which video sources of a device the site uses, in the person's order:
+// each has a row of its own. What was enrolled before keeps its row, see identity.Enroll.
+func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var place string
+		if err := tx.QueryRow(ctx, `select place from device where id = $1 for no key update`, device).Scan(&place); err != nil {
+			return err
+		}
+		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video from source where device_id = $1 order by nth`, device)
+		if err != nil {
+			return err
+		}
+		rowOf, gone := identity.Enroll(rows, tokens)
+		b := &pgx.Batch{}
+		b.Queue(`update source set nth = -nth where device_id = $1`, device) // so that no two are the same nth in between
+		for i, t := range tokens {
+			if rowOf[i] != 0 {
+				b.Queue(`update source set nth = $2, video = $3 where id = $1`, rowOf[i], i+1, t)
+				continue
+			}
+			b.Queue(`insert into source (device_id, site_id, nth, video, name, recorder_id) select d.id, d.site_id, $2, $3, $4,
+				(select recorder_id from source where device_id = d.id order by abs(nth) limit 1) from device d where d.id = $1`, device, i+1, t, nameOf(place, names, i))
+		}
+		b.Queue(`delete from source where id = any($1)`, gone)
+		b.Queue(`update device set views = $2, version = version + 1 where id = $1`, device, len(tokens))
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// nameOf is what the row of the ith picked view is called at first.
+func nameOf(place string, names []string, i int) string {
+	if i == 0 {
+		return place
+	}
+	return identity.ViewPlace(place, names[i])
+}
+
+// Name gives a view its place; with its first view the device gets it and comes on the
+// list, and further views that are called after it follow.
+func (s *Store) Name(ctx context.Context, source int64, place string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		v, err := sourceByID(ctx, tx, source)
+		if err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		b.Queue(`update source set name = $2 where id = $1`, source, place)
+		if v.First() {
+			was, is := identity.ViewPlace(v.Device.Place, ""), identity.ViewPlace(place, "")
+			b.Queue(`update source set name = $3 || substr(name, length($2) + 1) where device_id = $1 and nth > 1 and starts_with(name, $2)`, v.Device.ID, was, is)
+			b.Queue(`update device set place = $2, expected = true, expected_at = coalesce(expected_at, address) where id = $1`, v.Device.ID, place)
+		}
+		b.Queue(`update device set version = version + 1 where id = $1`, v.Device.ID)
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// ViewsOf lists the video sources of a device that were picked.
+func (s *Store) ViewsOf(ctx context.Context, device int64) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `select video from source where device_id = $1 and video <> '' order by nth`, device)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// OfDevices are devices as what steps are of.
+func OfDevices(ids ...int64) []Target {
+	out := make([]Target, len(ids))
+	for i, id := range ids {
+		out[i] = Target{Device: id}
+	}
+	return out
+}
