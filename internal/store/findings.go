@@ -68,6 +68,10 @@ func (s *Store) Moved(ctx context.Context, device int64, at netip.Addr) error {
 // took it, where it had one, is gone.
 func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identity.Sighting) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var site int64
+		if err := tx.QueryRow(ctx, `select site_id from device where id = $1`, place).Scan(&site); err != nil {
+			return err
+		}
 		b := &pgx.Batch{}
 		b.Queue(`delete from fact where device_id = $1`, place) // of the device and of its views
 		b.Queue(`update device set uuid = $2, mac = $3, serial = $4, make = case when $5 <> '' then $5 else make end, model = case when $6 <> '' then $6 else model end, address = $7,
@@ -79,6 +83,7 @@ func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identit
 			b.Queue(`update credential_set set device_id = $1 where device_id = $2`, place, newcomer)
 			b.Queue(`update device p set opened_set = n.opened_set from device n where p.id = $1 and n.id = $2`, place, newcomer)
 			b.Queue(`delete from device where id = $1`, newcomer)
+			b.Queue(endIdle, site)
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})
@@ -86,11 +91,17 @@ func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identit
 
 // LeaveOut removes a device that isn't expected.
 func (s *Store) LeaveOut(ctx context.Context, site, device int64) error {
-	tag, err := s.Pool.Exec(ctx, `delete from device where id = $1 and site_id = $2 and kind = 'camera' and not expected`, device, site)
-	if err == nil && tag.RowsAffected() == 0 {
-		return ErrNotFound
-	}
-	return err
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `delete from device where id = $1 and site_id = $2 and kind = 'camera' and not expected`, device, site)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, endIdle, site)
+		return err
+	})
 }
 
 // Notice is what changed on the networks from one look to the next.

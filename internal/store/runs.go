@@ -272,6 +272,12 @@ func (s *Store) Results(ctx context.Context, site, run int64, skip, limit int) (
 		where r.site_id = $1 and r.id = $2 order by position(left(t.state, 1) in 'fws'), t.state, t.id offset $3 limit $4`, site, run, skip, limit)
 }
 
+// endIdle ends the runs of site $1 whose last steps went with what they were of: nobody
+// is left who would.
+const endIdle = `update run r set ended_at = now(), done = t.done, failed = t.failed, stopped = t.stopped from (select r.id, count(*) filter (where s.state = 'done') done,
+	count(*) filter (where s.state = 'failed') failed, count(*) filter (where s.state = 'stopped') stopped from run r left join run_step s on s.run_id = r.id
+	where r.site_id = $1 and r.ended_at is null group by r.id having count(*) filter (where s.state in ('waiting', 'working')) = 0) t where t.id = r.id`
+
 // AfterRestore settles what a back-up holds as under way: nothing is sent to a device
 // because a back-up was put back. What was only asked for is dropped; what may have
 // been sent asks a person.

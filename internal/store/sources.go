@@ -117,7 +117,8 @@ func (s *Store) sourcesAtOnce(ctx context.Context, all []Target) ([]*Source, err
 func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []string) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		var place string
-		if err := tx.QueryRow(ctx, `select place from device where id = $1 for no key update`, device).Scan(&place); err != nil {
+		var site int64
+		if err := tx.QueryRow(ctx, `select place, site_id from device where id = $1 for no key update`, device).Scan(&place, &site); err != nil {
 			return err
 		}
 		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video from source where device_id = $1 order by nth`, device)
@@ -136,6 +137,7 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 				(select recorder_id from source where device_id = d.id order by abs(nth) limit 1) from device d where d.id = $1`, device, i+1, t, nameOf(place, names, i))
 		}
 		b.Queue(`delete from source where id = any($1)`, gone)
+		b.Queue(endIdle, site)
 		b.Queue(`update device set views = $2, version = version + 1 where id = $1`, device, len(tokens))
 		return tx.SendBatch(ctx, b).Close()
 	})

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/identity"
@@ -178,5 +180,47 @@ func TestTheExpectedListHasALineForEachView(t *testing.T) {
 		t.Fatal(err)
 	} else if added != 1 {
 		t.Errorf("a third line at the address is a new one: %d new", added)
+	}
+}
+
+// A run whose last steps go with what they were of ends: nobody else would end it.
+func TestARunEndsWhenItsLastStepsAreGone(t *testing.T) {
+	st, site, first, second := shed(t)
+	ctx := t.Context()
+	begin := func(of ...store.Target) (run int64) {
+		err := st.InTx(ctx, func(tx pgx.Tx) (err error) {
+			run, _, err = st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Streams, Act: store.Read, Title: "Read", Of: of})
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return run
+	}
+	ended := func(run int64) bool {
+		r, err := st.Run(ctx, run)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.EndedAt != nil
+	}
+	both := begin(store.Target{Device: first.Device.ID, Source: first.ID}, store.Target{Device: second.Device.ID, Source: second.ID})
+	one := begin(store.Target{Device: second.Device.ID, Source: second.ID})
+	if err := st.PickViews(ctx, first.Device.ID, []string{"in1"}, []string{"Input 1"}); err != nil {
+		t.Fatal(err)
+	}
+	if ended(both) || !ended(one) {
+		t.Errorf("with a step left: ended %v; with none: ended %v", ended(both), ended(one))
+	}
+	stranger, err := st.AddDevice(ctx, store.Device{SiteID: site, Kind: identity.Camera, Place: "192.0.2.9"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := begin(store.OfDevices(stranger)...)
+	if err := st.LeaveOut(ctx, site, stranger); err != nil || !ended(of) || ended(both) {
+		t.Errorf("left out: %v, ended %v and %v", err, ended(of), ended(both))
+	}
+	if err := st.LeaveOut(ctx, site, first.Device.ID); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("what is on the list isn't left out: %v", err)
 	}
 }
