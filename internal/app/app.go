@@ -29,6 +29,7 @@ type Options struct {
 	Measure time.Duration // how long a stream is played [3 s]
 	Listen  time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor time.Duration // how long a walk test waits for a person [60 s]
+	Away    time.Duration // how long a device may be away that starts again or moves [3 min]
 	Extra   []func(stages.Kit) engine.Stage
 }
 
@@ -53,7 +54,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	keeper := &account.Keeper{Store: st, Vault: v, Dialer: d}
 	kit := stages.Kit{Store: st, Accounts: keeper, Dialer: d, Engine: e, Log: opt.Log,
 		Recorders: &recorders.Reader{Store: st, Accounts: keeper, Dialer: d, Engine: e},
-		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen, 1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute)}
+		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen, 1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
 	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
 	e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), routes.New(kit), prove.New(kit))
 	for _, make := range opt.Extra {

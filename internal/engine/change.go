@@ -146,6 +146,8 @@ func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error)
 		}
 		cerr := e.applyOne(ctx, v, *c, a.claim.Fence)
 		switch {
+		case errors.As(cerr, new(PendingError)):
+			return "", cerr // it is read again later
 		case cerr == nil && undoing:
 			undone++
 		case cerr == nil:
@@ -280,6 +282,9 @@ func (e *Engine) make(ctx context.Context, v *Visit, c store.Change, fence int64
 	}
 	defer ed.Close()
 	reads, err := ed.Read(ctx)
+	if pending := (PendingError{}); errors.As(err, &pending) {
+		return e.wait(ctx, v, c, fence, pending)
+	}
 	if err != nil && c.Writes > 0 && !Ours(err) {
 		return unreadError{err}
 	}
@@ -303,6 +308,9 @@ func (e *Engine) make(ctx context.Context, v *Visit, c store.Change, fence int64
 	}
 	e.opt.Pause(PointWritten)
 	reads, err = ed.Read(ctx)
+	if pending := (PendingError{}); errors.As(err, &pending) {
+		return e.wait(ctx, v, c, fence, pending)
+	}
 	if err != nil {
 		return unreadError{err}
 	}
@@ -313,6 +321,24 @@ func (e *Engine) make(ctx context.Context, v *Visit, c store.Change, fence int64
 	err = e.settle(ctx, c, fence, reads)
 	e.opt.Pause(PointSettled)
 	return err
+}
+
+// pendingMost is how long after it was sent a change is waited for at most, whatever its
+// Editor says.
+const pendingMost = 10 * time.Minute
+
+// wait keeps what a change that was sent is waited for.
+func (e *Engine) wait(ctx context.Context, v *Visit, c store.Change, fence int64, pending PendingError) error {
+	if c.SentAt != nil && time.Since(*c.SentAt) > pendingMost {
+		return unreadError{trouble.Told(pending.Says)}
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), settleLimit)
+	defer cancel()
+	if err := e.store.SettleChange(ctx, c.ID, fence, store.Sent, pending.Reads, pending.Says); err != nil {
+		return err
+	}
+	e.touch(v.Site, store.OnChange, v.Device.ID)
+	return pending
 }
 
 // halt settles a change of a stopped run: what wasn't sent isn't, and what may have

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -27,7 +28,7 @@ func openWhole(t *testing.T) *fixture {
 
 func openOn(t *testing.T, h *testbed.Harbour, opt app.Options) *fixture {
 	t.Helper()
-	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
+	opt.Listen, opt.Measure, opt.WalkFor, opt.Away = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second, cmp.Or(opt.Away, 12*time.Second)
 	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, opt)
 	if err != nil {
 		t.Fatal(err)

@@ -57,6 +57,18 @@ type Editor interface {
 	Close() error
 }
 
+// PendingError says that what was written comes about by itself and can't be read yet: the
+// device starts again, or moves. An Editor returns it from Read: the change stays sent, the
+// device is let go, and a moment later its step reads it again. When it has waited long
+// enough is the Editor's to say, by another answer; see Change.SentAt.
+type PendingError struct {
+	Reads string // kept as what it reads meanwhile, for the Editor's next reading
+	Says  string // what is waited for: "it starts again"
+}
+
+// Error is what is waited for.
+func (e PendingError) Error() string { return e.Says }
+
 // ErrKind is returned by a Stage for a change whose kind isn't its own.
 var ErrKind = errors.New("not this stage's kind of change")
 

@@ -94,6 +94,9 @@ func (e *Engine) hold(ctx context.Context, a *attempt) error {
 // silent.
 var retryBackoff = []time.Duration{time.Second, 4 * time.Second}
 
+// pendingEvery is how long after each other a step reads what comes about by itself.
+const pendingEvery = 500 * time.Millisecond
+
 // oursMost is how often a step is tried that fails for trouble of this product's own.
 const oursMost = 5
 
@@ -164,6 +167,13 @@ func (e *Engine) settleStep(ctx context.Context, nth int, a attempt, claim store
 	if errors.Is(out.err, store.ErrFenced) {
 		e.opt.Log.Warn("a step was overtaken and let go", "step", a.Step, "device", a.Device)
 		return nil
+	}
+	if pending := (PendingError{}); errors.As(out.err, &pending) && !cut {
+		if err := e.store.EndStep(ctx, claim, "waiting", pending.Says); err != nil && !errors.Is(err, store.ErrFenced) {
+			return err
+		}
+		e.touch(a.Site, store.OnRun)
+		return river.JobSnooze(pendingEvery)
 	}
 	once := e.manner(a.Stage).Once
 	state, says := "done", out.says

@@ -31,6 +31,19 @@ type Kit struct {
 	Measure   time.Duration // how long a stream is played [3 s]
 	Listen    time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor   time.Duration // how long a walk test waits for a person [60 s]
+	Away      time.Duration // how long a device may be away that starts again or moves [3 min]
+}
+
+// Within is how long a device is watched at once after it was told to start again or to
+// move; what takes longer is read later, see engine.PendingError.
+const Within = 3 * time.Second
+
+// Sent is how long ago a change was sent; 0 where it is being sent now.
+func Sent(c store.Change) time.Duration {
+	if c.SentAt == nil || c.Writes == 0 {
+		return 0
+	}
+	return time.Since(*c.SentAt)
 }
 
 // KeepAsked keeps how asking for a view went: when it began, and in which words it failed.

@@ -20,6 +20,7 @@ import (
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
 
@@ -82,17 +83,20 @@ func (f *Stage) entryEditor(ctx context.Context, s *site.Snapshot, c store.Chang
 	}, nil
 }
 
-// moveLimit is how long a device is waited for at its new address.
-const moveLimit = 12 * time.Second
-
 // move is a device that is given another address.
 type move struct {
-	f  *Stage
-	v  *engine.Visit
-	s  *site.Snapshot
-	to netplan.IPConfig
-	at netip.Addr // where it is reached now
+	f     *Stage
+	v     *engine.Visit
+	s     *site.Snapshot
+	c     store.Change
+	to    netplan.IPConfig
+	at    netip.Addr // where it is reached now
+	wrote bool       // it was told to by this editor
 }
+
+// movesWithin is how long a device may go on answering at its old address once it was told
+// to move.
+const movesWithin = 20 * time.Second
 
 // addressEditor moves a device: it is read where it was and, when it is silent there,
 // where it is to be, and found again after the write. Nothing is moved onto an address
@@ -106,7 +110,7 @@ func (f *Stage) addressEditor(v *engine.Visit, s *site.Snapshot, c store.Change)
 	if v.Device.Address == nil {
 		return nil, trouble.Told(v.Device.Place + " wasn't found yet: look for it first.")
 	}
-	m := &move{f: f, v: v, s: s, to: to, at: *v.Device.Address}
+	m := &move{f: f, v: v, s: s, c: c, to: to, at: *v.Device.Address}
 	return engine.EditorFuncs{ReadFunc: m.read, WriteFunc: m.write}, nil
 }
 
@@ -126,25 +130,42 @@ func (m *move) open(ctx context.Context, at netip.Addr) (*onvif.Client, netplan.
 	return cam, has, token, nil
 }
 
+// away says whether the address that is wanted is another than the device has now.
+func (m *move) away() bool { return m.to.Automatic || m.to.Address.IsValid() && m.to.Address != m.at }
+
+// read asks the device where it was, and once it is silent there, where it is to be. One
+// that was told to move is waited for.
 func (m *move) read(ctx context.Context) (string, error) {
+	told, sent := m.wrote || m.c.Writes > 0, stages.Sent(m.c)
 	cam, has, _, err := m.open(ctx, m.at)
 	if err == nil {
 		cam.Close()
+		if told && has.String() != m.c.ToText && m.away() && sent < movesWithin {
+			return "", engine.PendingError{Says: "it hasn't left its address yet"}
+		}
 		return has.String(), nil
 	}
-	if !errors.Is(err, dial.ErrUnreachable) || m.to.Address == m.at || !m.to.Address.IsValid() {
+	if !errors.Is(err, dial.ErrUnreachable) || !m.away() {
 		return "", err
 	}
-	who, heard := m.f.whoAnswers(ctx, m.to.Address)
-	if !heard || !identity.IsSame(m.v.Device.Known(), who) {
+	at, verb, ferr := m.found(ctx)
+	switch {
+	case ferr != nil && told:
+		return "", ferr
+	case at.IsValid():
+	case told && sent < m.f.Away:
+		return "", engine.PendingError{Says: "it is on its way to its new address"}
+	case told:
+		return "", m.lost(ctx, verb)
+	default:
 		return "", err // whoever is there hasn't shown itself to be this device: it gets no account
 	}
-	cam, has, _, terr := m.open(ctx, m.to.Address) // it moved before this server could write that down
+	cam, has, _, terr := m.open(ctx, at)
 	if terr != nil {
 		return "", err
 	}
 	cam.Close()
-	m.at = m.to.Address
+	m.at = at
 	return has.String(), m.f.moved(ctx, m.v.Device, m.s, m.at)
 }
 
@@ -152,7 +173,7 @@ func (m *move) write(ctx context.Context) error {
 	if err := m.f.askFirst(ctx, m.v.Device, m.at, m.to); err != nil {
 		return err
 	}
-	cam, was, token, err := m.open(ctx, m.at)
+	cam, _, token, err := m.open(ctx, m.at)
 	if err != nil {
 		return err
 	}
@@ -160,15 +181,56 @@ func (m *move) write(ctx context.Context) error {
 	if err := cam.SetIPConfig(ctx, token, m.to); err != nil {
 		return err
 	}
-	if m.to.Address == was.Address && !m.to.Automatic {
+	m.wrote = true
+	if !m.away() {
 		return nil
 	}
-	found, err := m.f.findAgain(ctx, m.v.Device, m.s, m.to)
-	if err != nil {
-		return err
+	for end := time.Now().Add(stages.Within); time.Now().Before(end) && ctx.Err() == nil; { // it may be quick
+		at, _, err := m.found(ctx)
+		if err != nil {
+			return err
+		}
+		if at.IsValid() {
+			m.at = at
+			return m.f.moved(ctx, m.v.Device, m.s, m.at)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(300 * time.Millisecond):
+		}
 	}
-	m.at = found
-	return m.f.moved(ctx, m.v.Device, m.s, m.at)
+	return nil
+}
+
+// found looks for the device at its new address, and where its network hands that out, asks
+// the networks for it. What answers there is the device only where it shows the same
+// identity: at is invalid where it doesn't, and verb says what is missing.
+func (m *move) found(ctx context.Context) (at netip.Addr, verb string, err error) {
+	known := m.v.Device.Known()
+	if m.to.Automatic {
+		at, _ = m.f.handedOut(ctx, m.s, known)
+		return at, "answers", nil
+	}
+	who, heard := m.f.whoAnswers(ctx, m.to.Address)
+	switch {
+	case heard && identity.IsSame(known, who):
+		return m.to.Address, "", nil
+	case heard && who.UUID+who.MAC+who.Serial != "":
+		return netip.Addr{}, "", engine.UnknownError{Err: trouble.Tell("It was told to move to %s, and another device answers there (endpoint %s): no account was sent to it", m.to.Address, who.UUID)}
+	case heard:
+		return netip.Addr{}, "shows itself", nil
+	}
+	return netip.Addr{}, "answers", nil
+}
+
+// lost says that a device is found nowhere after a move, with the way to get it back.
+func (m *move) lost(ctx context.Context, verb string) error {
+	d := m.v.Device
+	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, m.to)}
+	if err := m.f.Store.Note(context.WithoutCancel(ctx), d.SiteID, note); err != nil {
+		m.f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
+	}
+	return engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", m.to, verb, d.Address, m.to.Address)}
 }
 
 // whoAnswers asks one address, without signing in, who is there: by a directed probe, and
@@ -209,37 +271,6 @@ func (f *Stage) askFirst(ctx context.Context, d store.Device, now netip.Addr, to
 		return trouble.Told(why)
 	}
 	return nil
-}
-
-// findAgain waits for a device at its new address, and where its network hands that out
-// asks the networks for it. What answers there is the device only where it shows the same
-// identity; one that is lost is said to be, with the way to get it back.
-func (f *Stage) findAgain(ctx context.Context, d store.Device, s *site.Snapshot, to netplan.IPConfig) (netip.Addr, error) {
-	known, verb := d.Known(), "answers"
-	for end := time.Now().Add(moveLimit); time.Now().Before(end) && ctx.Err() == nil; {
-		if to.Address.IsValid() && !to.Automatic {
-			who, heard := f.whoAnswers(ctx, to.Address)
-			switch {
-			case heard && identity.IsSame(known, who):
-				return to.Address, nil
-			case heard && who.UUID+who.MAC+who.Serial != "":
-				return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s, and another device answers there (endpoint %s): no account was sent to it", to.Address, who.UUID)}
-			case heard:
-				verb = "shows itself"
-			}
-		} else if at, ok := f.handedOut(ctx, s, known); ok {
-			return at, nil
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(300 * time.Millisecond):
-		}
-	}
-	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, to)}
-	if err := f.Store.Note(context.WithoutCancel(ctx), d.SiteID, note); err != nil {
-		f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
-	}
-	return netip.Addr{}, engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", to, verb, d.Address, to.Address)}
 }
 
 // handedOut looks for a device whose network gave it an address.

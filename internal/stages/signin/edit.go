@@ -13,11 +13,11 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
-	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
 
@@ -306,80 +306,95 @@ func (g *Stage) giveAccount(ctx context.Context, rec *recorder.Client, number in
 	return rec.SetAccount(ctx, number, set.Username, password, label)
 }
 
-// restartEditor starts a device again, or puts it back as it left the box.
-func (g *Stage) restartEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
-	back := false
-	return engine.EditorFuncs{
-		ReadFunc: func(ctx context.Context) (string, error) {
-			cam, err := g.Accounts.Plain(d, s)
-			if err != nil {
-				return "", err
-			}
-			defer cam.Close()
-			schemes, err := cam.Schemes(ctx)
-			switch {
-			case err != nil:
-				return "", err
-			case c.Kind == access.Reset && len(schemes) == 0:
-				return access.AsNew, nil
-			case c.Kind == access.Restart && back:
-				return access.Restarted, nil
-			case c.Kind == access.Restart && c.Writes > 0:
-				return "running; whether it started again isn't known", nil
-			}
-			return access.SetUp, nil
-		},
-		WriteFunc: func(ctx context.Context) error {
-			cam, err := g.Accounts.Open(ctx, d, s)
-			if err != nil {
-				return err
-			}
-			defer cam.Close()
-			if c.Kind == access.Reset {
-				err = cam.Reset(ctx, false)
-			} else {
-				err = cam.Reboot(ctx)
-			}
-			if err != nil {
-				return err
-			}
-			return awaitRestart(ctx, func() (*onvif.Client, error) { return g.Accounts.Plain(d, s) }, &back)
-		},
-	}
+// restart is a device that is started again, or put back as it left the box.
+type restart struct {
+	g     *Stage
+	d     store.Device
+	s     *site.Snapshot
+	c     store.Change
+	wrote bool // it was told to by this editor
+	gone  bool // and was seen to be away since
 }
 
-// restartLimit is how long a device may take to be gone and there again.
-const restartLimit = 20 * time.Second
+// awayText is what a device reads that was seen to be away since it was told to start again.
+const awayText = "away"
 
-// awaitRestart waits until a device is gone and there again.
-func awaitRestart(ctx context.Context, plain func() (*onvif.Client, error), back *bool) error {
-	gone := false
-	for end := time.Now().Add(restartLimit); time.Now().Before(end); {
-		cam, err := plain()
-		if err != nil {
-			return err
-		}
+// startsWithin is how long a device may take to go away once it was told to.
+const startsWithin = 20 * time.Second
+
+func (g *Stage) restartEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
+	r := &restart{g: g, d: d, s: s, c: c, gone: c.Writes > 0 && c.Reads == awayText}
+	return engine.EditorFuncs{ReadFunc: r.read, WriteFunc: r.write}
+}
+
+// read says whether the device is set up. Once it was told to start again it is waited for
+// until it was away and is there again.
+func (r *restart) read(ctx context.Context) (string, error) {
+	told, sent := r.wrote || r.c.Writes > 0, stages.Sent(r.c)
+	schemes, err := r.schemes(ctx)
+	switch {
+	case err != nil && told && errors.Is(err, dial.ErrUnreachable) && sent < r.g.Away:
+		return "", engine.PendingError{Reads: awayText, Says: "it starts again"}
+	case err != nil:
+		return "", err
+	case r.c.Kind == access.Reset && len(schemes) == 0:
+		return access.AsNew, nil
+	case r.c.Kind == access.Restart && r.gone:
+		return access.Restarted, nil
+	case told && !r.gone && sent < startsWithin:
+		return "", engine.PendingError{Says: "it hasn't gone away yet to start again"}
+	case r.c.Kind == access.Restart && told:
+		return "", engine.UnknownError{Err: trouble.Told("It took the order and wasn't seen to start again within 20 s.")}
+	}
+	return access.SetUp, nil
+}
+
+// schemes asks the device without signing in how one signs in to it.
+func (r *restart) schemes(ctx context.Context) ([]access.Scheme, error) {
+	cam, err := r.g.Accounts.Plain(r.d, r.s)
+	if err != nil {
+		return nil, err
+	}
+	defer cam.Close()
+	return cam.Schemes(ctx)
+}
+
+func (r *restart) write(ctx context.Context) error {
+	cam, err := r.g.Accounts.Open(ctx, r.d, r.s)
+	if err != nil {
+		return err
+	}
+	defer cam.Close()
+	if r.c.Kind == access.Reset {
+		err = cam.Reset(ctx, false)
+	} else {
+		err = cam.Reboot(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	r.wrote = true
+	return r.watch(ctx)
+}
+
+// watch looks whether the device goes away, and is there again, for a moment: it may be
+// quick at both.
+func (r *restart) watch(ctx context.Context) error {
+	for end := time.Now().Add(stages.Within); time.Now().Before(end); {
 		ask, cancel := context.WithTimeout(ctx, time.Second)
-		_, err = cam.Time(ask)
+		_, err := r.schemes(ask)
 		cancel()
-		cam.Close()
-		switch {
-		case err != nil:
-			gone = true
-		case gone:
-			*back = true
+		if err == nil && r.gone {
 			return nil
 		}
+		r.gone = r.gone || errors.Is(err, dial.ErrUnreachable)
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	if !gone {
-		return trouble.Told("It took the order and didn't start again within 20 s.")
-	}
-	return &dial.Error{Tried: "waiting for its restart", On: "the device", Kind: dial.ErrUnreachable, Says: "it is away for more than 20 s"}
+	return nil
 }
 
 // Trust takes a certificate that a device shows for its own from now on.
