@@ -25,6 +25,7 @@ var (
 	ErrUnreachable   = errors.New("unreachable")
 	ErrRefused       = errors.New("refused")
 	ErrNotAuthorised = errors.New("not authorised")
+	ErrClock         = errors.New("clock") // it takes no message of that time, whoever signs in
 	ErrNotSupported  = errors.New("not supported")
 	ErrMalformed     = errors.New("malformed")
 	ErrElsewhere     = errors.New("elsewhere") // it named another address or one of our own ports
@@ -51,6 +52,8 @@ func (e *Error) Error() string {
 		return what + " got no answer: " + e.Says
 	case errors.Is(e.Kind, ErrNotAuthorised):
 		return what + " was refused: not authorised (" + e.Says + ")"
+	case errors.Is(e.Kind, ErrClock):
+		return what + " was refused for its time, not for the account (" + e.Says + ")"
 	case errors.Is(e.Kind, ErrNotSupported):
 		return what + " isn't supported: " + e.Says
 	case errors.Is(e.Kind, ErrMalformed):

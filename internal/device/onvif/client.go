@@ -198,7 +198,8 @@ func isPage(data []byte) bool {
 	return strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html")
 }
 
-// faultError words a fault (ONVIF Core, 5.8.2) and gives it its kind.
+// faultError words a fault (ONVIF Core, 5.8.2; Web Services Security 1.1.1, section 12) and
+// gives it its kind.
 func faultError(f *node, op, on string) error {
 	code := f.at("Code", "Subcode").str("Value")
 	if deeper := f.at("Code", "Subcode", "Subcode").str("Value"); deeper != "" {
@@ -207,6 +208,8 @@ func faultError(f *node, op, on string) error {
 	says := strings.TrimSpace(code + " " + f.str("Reason", "Text"))
 	kind := dial.ErrRefused
 	switch {
+	case strings.Contains(code, "MessageExpired"):
+		kind = dial.ErrClock
 	case strings.Contains(code, "NotAuthorized"), strings.Contains(code, "FailedAuthentication"), strings.Contains(code, "SecurityToken"):
 		kind = dial.ErrNotAuthorised
 	case strings.Contains(code, "ActionNotSupported"), strings.Contains(code, "UnknownAction"):

@@ -83,6 +83,7 @@ func TestBadAnswersEndInASentence(t *testing.T) {
 		{"401", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }, dial.ErrNotAuthorised},
 		{"not there", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotFound) }, dial.ErrNotSupported},
 		{"a fault", soap(`<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>ter:NotAuthorized</e:Value></e:Subcode></e:Code><e:Reason><e:Text xml:lang="en">no</e:Text></e:Reason></e:Fault>`), dial.ErrNotAuthorised},
+		{"a fault of time", soap(`<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>wsse:MessageExpired</e:Value></e:Subcode></e:Code><e:Reason><e:Text xml:lang="en">no</e:Text></e:Reason></e:Fault>`), dial.ErrClock},
 	} {
 		t.Run(tc.name, func(t *testing.T) {
 			c, srv := device(t, tc.h)
