@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -23,6 +24,7 @@ type Page struct {
 
 	mu       sync.Mutex
 	troubles []string
+	presses  int
 }
 
 // Browser opens a tab of width × height. Console errors, exceptions and whatever the
@@ -73,7 +75,7 @@ func (p *Page) hear(ev any) {
 // Do runs browser actions within 20 s.
 func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	if err := p.try(20*time.Second, actions...); err != nil {
+	if err := p.try(waitLimit, actions...); err != nil {
 		p.Fail(err.Error())
 	}
 }
@@ -103,7 +105,7 @@ func (p *Page) Fail(why string) {
 func (p *Page) Go(url string) {
 	p.t.Helper()
 	for left := 5; ; left-- {
-		err := p.try(20*time.Second, chromedp.Navigate(url))
+		err := p.try(waitLimit, chromedp.Navigate(url))
 		switch {
 		case err == nil:
 			return
@@ -117,7 +119,7 @@ func (p *Page) Go(url string) {
 // Eval returns the value of an expression in the page.
 func Eval[T any](p *Page, js string) T {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, waitLimit)
 	defer cancel()
 	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
 	if err != nil {
@@ -138,10 +140,12 @@ func Glance[T any](p *Page, js string) T {
 	return v
 }
 
-// Sees waits until the page's text holds all parts.
+// Sees waits until the page's text holds all parts, for as long as limit, and not less
+// than waitLimit.
 func (p *Page) Sees(limit time.Duration, parts ...string) {
 	p.t.Helper()
 	text := ""
+	limit = max(limit, waitLimit)
 	for end := time.Now().Add(limit); time.Now().Before(end); {
 		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
 		text, _ = chromedp.Run(ctx, chromedp.Evaluate[string]("document.body ? document.body.innerText : ''"))
@@ -159,7 +163,8 @@ func (p *Page) Sees(limit time.Duration, parts ...string) {
 }
 
 // Press clicks, with the mouse, the visible button or link of exactly that text,
-// once it is there and enabled.
+// once it is there and enabled. It presses once: whether a press whose answer is late
+// arrived is asked of the page.
 func (p *Page) Press(text string) {
 	p.t.Helper()
 	p.PressIn("body", text)
@@ -170,25 +175,42 @@ func (p *Page) PressIn(within, text string) {
 	p.t.Helper()
 	quoted, _ := json.Marshal(text)
 	where, _ := json.Marshal(within)
+	p.presses++
+	nth := strconv.Itoa(p.presses)
 	js := `(() => { document.querySelectorAll('[data-press]').forEach(e => e.removeAttribute('data-press'));
 		const el = Array.from((document.querySelector(` + string(where) + `) || document.createElement('p')).querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
-		if (!el) return false; el.scrollIntoView({block: 'center', behavior: 'instant'}); el.setAttribute('data-press', ''); return true })()`
+		if (!el) return false; el.scrollIntoView({block: 'center', behavior: 'instant'}); el.setAttribute('data-press', '');
+		el.addEventListener('click', () => sessionStorage.setItem('pressed', '` + nth + `'), {capture: true}); return true })()`
 	var last error
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); {
-		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
+	for end := time.Now().Add(waitLimit); time.Now().Before(end); {
+		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
 		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](js))
 		cancel()
 		if err != nil {
 			last = err
 		}
 		if err == nil && there {
-			if last = p.try(3*time.Second, chromedp.Click("[data-press]")); last == nil {
+			if last = p.try(3*time.Second, chromedp.Click("[data-press]")); last == nil || p.arrived(nth) {
 				return
 			}
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
 	p.Fail(fmt.Sprintf("there is no %q to press (%v)", text, last))
+}
+
+// arrived says whether a press arrived at the page, which may just be going elsewhere.
+func (p *Page) arrived(nth string) bool {
+	for end := time.Now().Add(waitLimit); time.Now().Before(end); {
+		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+		got, err := chromedp.Run(ctx, chromedp.Evaluate[string]("sessionStorage.getItem('pressed') || ''"))
+		cancel()
+		if err == nil {
+			return got == nth
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return false
 }
 
 // Wait lets time pass on the page, for pictures.

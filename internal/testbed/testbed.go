@@ -229,9 +229,15 @@ func state(t testing.TB, bulk int) string {
 	return t.TempDir()
 }
 
-// Until polls until ok holds, at most limit, and fails with what otherwise.
+// waitLimit is how long one thing may take at least before a test fails for it: a machine
+// that is busy with others is no defect.
+const waitLimit = 45 * time.Second
+
+// Until polls until ok holds, for as long as limit, and not less than waitLimit, and fails
+// with what otherwise.
 func Until(t testing.TB, limit time.Duration, what string, ok func() bool) {
 	t.Helper()
+	limit = max(limit, waitLimit)
 	for end := time.Now().Add(limit); time.Now().Before(end); {
 		if ok() {
 			return

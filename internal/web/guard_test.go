@@ -31,7 +31,7 @@ func visit(t *testing.T, h *harbour) *visitor {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &visitor{t, &http.Client{Jar: jar, Timeout: 40 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, h.url}
+	return &visitor{t, &http.Client{Jar: jar, Timeout: 2 * time.Minute, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, h.url}
 }
 
 func (v *visitor) get(path string) (*http.Response, string) {
