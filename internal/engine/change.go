@@ -100,7 +100,7 @@ func (e *Engine) Undo(ctx context.Context, q Ask, c store.Change) (int64, error)
 	if err != nil {
 		return 0, err
 	}
-	back, why := finding.TakeBack(c.Core(), c.Made(), latest)
+	back, why := finding.TakeBack(c.Core(), c.Made(), latest, c.Enrolled())
 	if why != "" {
 		return 0, trouble.Told(why)
 	}

@@ -68,6 +68,10 @@ func (c Change) About(of Source) bool {
 	return c.DeviceID == of.Device.ID && (c.SourceID == nil || *c.SourceID == of.ID)
 }
 
+// Enrolled says whether what the change is about still has a row: the view that it was made
+// for may have been given up since.
+func (c Change) Enrolled() bool { return c.SourceID != nil || c.Stage.OfDevice() || c.RowID == 0 }
+
 // Open says whether the change isn't settled yet.
 func (c Change) Open() bool { return c.State == Asked || c.State == Sent || c.State == ReadBack }
 

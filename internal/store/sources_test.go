@@ -11,6 +11,7 @@ import (
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
@@ -149,12 +150,33 @@ func TestWhatIsAViewsIsNotItsDevices(t *testing.T) {
 	if read, err = st.ReadSite(ctx, site, []int64{device}); err != nil || len(read.Accepted[store.Target{Device: device}][stage.Clock]) != 0 {
 		t.Errorf("%v %v", read.Accepted, err)
 	}
+	// Each view may have the same change under way; one view only one.
+	place := func(of store.Source) error {
+		return st.InTx(ctx, func(tx pgx.Tx) error {
+			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Channels, Act: store.Apply, Title: "t", Of: []store.Target{{Device: device, Source: of.ID}}})
+			if err != nil {
+				return err
+			}
+			return st.AddChanges(ctx, tx, []store.NewChange{{Site: site, Device: device, Source: of.ID, Step: steps[0].ID, Stage: stage.Channels,
+				Change: finding.Change{Kind: "channel.place", Key: "channel.place", Undo: finding.Undo{Kind: finding.Reversible}}}})
+		})
+	}
+	if err := errors.Join(place(first), place(second)); err != nil {
+		t.Errorf("each on its own channel: %v", err)
+	}
+	if err := place(second); !errors.Is(err, store.ErrUnderWay) {
+		t.Errorf("twice the same: %v", err)
+	}
 	// The view's facts go with its row; what was changed on it stays in the history.
 	if err := st.PickViews(ctx, device, []string{"in1"}, []string{"Input 1"}); err != nil {
 		t.Fatal(err)
 	}
 	if read, err = st.ReadSite(ctx, site, []int64{device}); err != nil || len(read.OfView[second.ID]) != 0 || len(read.Sources) != 1 {
 		t.Errorf("%+v %v", read.OfView, err)
+	}
+	all, err := st.ChangesOf(ctx, first, 9)
+	if err != nil || len(all) != 2 || all[0].Enrolled() || !all[1].Enrolled() {
+		t.Errorf("%+v %v", all, err)
 	}
 }
 

@@ -63,10 +63,13 @@ func Turn(all []Change) int {
 
 // TakeBack is the change that takes c back, or why it can't be taken back: made says
 // whether the device reads as c wanted, latest whether the same thing wasn't changed
-// again since. The pages offer an undo where why is empty, and nowhere else.
-func TakeBack(c Change, made, latest bool) (back Change, why string) {
+// again since, enrolled whether the view that it was made for still is. The pages offer an
+// undo where why is empty, and nowhere else.
+func TakeBack(c Change, made, latest, enrolled bool) (back Change, why string) {
 	back, ok := c.Inverse()
 	switch {
+	case !enrolled:
+		return Change{}, "The view that it was made for isn't one of the site's any more."
 	case !made:
 		return Change{}, "That change doesn't stand: there is nothing to take back."
 	case !ok:

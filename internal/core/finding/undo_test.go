@@ -3,6 +3,7 @@ package finding
 import (
 	"maps"
 	"math/rand"
+	"strings"
 	"testing"
 )
 
@@ -57,6 +58,29 @@ func TestArrangeIsASafeOrder(t *testing.T) {
 		}
 		if len(out) > 0 && Turn(all) != out[len(out)-1].Risk.weight() {
 			t.Fatalf("turn %d", Turn(all))
+		}
+	}
+}
+
+func TestTakeBack(t *testing.T) {
+	c := Change{Kind: "x", From: "a", To: "b", Undo: Undo{Kind: Reversible}}
+	never := Change{Kind: "x", From: "a", To: "b", Undo: Undo{Kind: Irreversible, Note: "A clock that was set stays set."}}
+	for _, tc := range []struct {
+		name                   string
+		c                      Change
+		made, latest, enrolled bool
+		why                    string
+	}{
+		{"as it stands", c, true, true, true, ""},
+		{"not made", c, false, true, true, "nothing to take back"},
+		{"changed again", c, true, false, true, "take that one back first"},
+		{"no inverse", never, true, true, true, "stays set"},
+		{"its view was given up", c, true, true, false, "isn't one of the site's"},
+		{"given up and not made", c, false, false, false, "isn't one of the site's"},
+	} {
+		back, why := TakeBack(tc.c, tc.made, tc.latest, tc.enrolled)
+		if (why == "") != (tc.why == "") || !strings.Contains(why, tc.why) || why == "" && (back.From != "b" || back.To != "a") {
+			t.Errorf("%s: %+v %q", tc.name, back, why)
 		}
 	}
 }

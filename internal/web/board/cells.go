@@ -51,7 +51,7 @@ func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stag
 			attr{"aria-label", "Select " + r.Place}, attr{"x-model", "picks"})
 		m.end("td")
 	}
-	m.open("th", attr{"scope", "row"}, attr{"class", "place"})
+	m.open("th", attr{"scope", "row"}, attr{"class", "place"}, attr{"title", r.Place})
 	m.open("a", attr{"href", address(id, 0)})
 	m.text(r.Place)
 	m.end("a", "th")

@@ -90,7 +90,7 @@ func Past(all []store.Change) []PastChange {
 		if c.SourceID != nil {
 			k.view = *c.SourceID
 		}
-		if _, why := finding.TakeBack(c.Core(), c.State == store.Verified, !seen[k]); why == "" {
+		if _, why := finding.TakeBack(c.Core(), c.State == store.Verified, !seen[k], c.Enrolled()); why == "" {
 			out[i].Back = "Undo"
 		}
 		seen[k] = true
