@@ -100,11 +100,16 @@ func TestTheLawForbids(t *testing.T) {
 		from, to string
 		may      bool
 	}{
-		{"engine", "stages/clock", false}, {"stages/clock", "stages/find", false}, {"stages/clock", "stages", true}, {"stages/clock", "engine", true},
-		{"engine", "account", false}, {"account", "engine", false}, {"recorders", "engine", true}, {"site", "device/onvif", true}, {"device/onvif", "store", false},
-		{"store", "device/onvif", false}, {"core/clock", "site", false}, {"core/clock", "core/finding", true}, {"web/clock", "web/find", false}, {"web/clock", "web/shell", true},
-		{"web/shell", "stages/clock", false}, {"web/clock", "stages/clock", true}, {"standin/camera", "store", false}, {"standin/camera", "engine", false}, {"engine", "standin/camera", false},
-		{"engine", "testbed", false}, {"store", "people", true}, {"device/onvif", "device/dial", true}, {"stages/find", "app", false}, {"app", "stages/find", true}, {"stages/find", "web/find", false},
+		{"engine", "stages/clock", false}, {"stages/clock", "stages/find", false}, {"stages/clock", "stages",
+			true}, {"stages/clock", "engine", true},
+		{"engine", "account", false}, {"account", "engine", false}, {"recorders", "engine", true}, {"site",
+			"device/onvif", true}, {"device/onvif", "store", false},
+		{"store", "device/onvif", false}, {"core/clock", "site", false}, {"core/clock", "core/finding",
+			true}, {"web/clock", "web/find", false}, {"web/clock", "web/shell", true},
+		{"web/shell", "stages/clock", false}, {"web/clock", "stages/clock", true}, {"standin/camera", "store",
+			false}, {"standin/camera", "engine", false}, {"engine", "standin/camera", false},
+		{"engine", "testbed", false}, {"store", "people", true}, {"device/onvif", "device/dial", true}, {"stages/find",
+			"app", false}, {"app", "stages/find", true}, {"stages/find", "web/find", false},
 	} {
 		if bad := forbidden(in+tc.from, in+tc.to); (bad == "") != tc.may {
 			t.Errorf("%s imports %s: %q, may: %v", tc.from, tc.to, bad, tc.may)
@@ -186,7 +191,8 @@ func TestStandInCamerasDoNotUseTheClients(t *testing.T) {
 
 // Core takes time as an argument, starts nothing, draws no lots and reads no files.
 func TestCoreIsPure(t *testing.T) {
-	allowed := []string{"bytes", "cmp", "encoding/binary", "encoding/csv", "encoding/hex", "encoding/json", "errors", "fmt", "io", "maps", "math", "net/netip", "net/url", "slices", "sort", "strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8"}
+	allowed := []string{"bytes", "cmp", "encoding/binary", "encoding/csv", "encoding/hex", "encoding/json", "errors",
+		"fmt", "io", "maps", "math", "net/netip", "net/url", "slices", "sort", "strconv", "strings", "time", "unicode", "unicode/utf16", "unicode/utf8"}
 	impure := map[string][]string{"time": {"Now", "Since", "Until", "Sleep", "After", "Tick", "NewTimer", "NewTicker", "AfterFunc"}}
 	seen := 0
 	err := filepath.WalkDir("core", func(path string, d fs.DirEntry, err error) error {
@@ -226,7 +232,8 @@ func TestCoreIsPure(t *testing.T) {
 // Every exported thing that isn't of a test says what it is, in words that begin with its
 // name or in those of its group. Methods that a standard interface asks for explain themselves.
 func TestExportedThingsAreDocumented(t *testing.T) {
-	wellKnown := []string{"Error", "String", "Unwrap", "Is", "MarshalJSON", "UnmarshalJSON", "MarshalText", "UnmarshalText", "Len", "Less", "Swap", "Read", "Write", "Close", "ServeHTTP", "Kind", "InsertOpts", "Work", "Timeout", "NextRetry"}
+	wellKnown := []string{"Error", "String", "Unwrap", "Is", "MarshalJSON", "UnmarshalJSON", "MarshalText",
+		"UnmarshalText", "Len", "Less", "Swap", "Read", "Write", "Close", "ServeHTTP", "Kind", "InsertOpts", "Work", "Timeout", "NextRetry"}
 	seen := 0
 	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {

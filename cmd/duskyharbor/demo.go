@@ -14,14 +14,15 @@ import (
 func demoCommand() *cobra.Command {
 	var o demo.Options
 	var net string
-	c := &cobra.Command{Use: "demo", Short: "Run database, stand-ins and server with the demo harbour", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		self, err := os.Executable()
-		if err != nil {
-			return err
-		}
-		o.Program, o.Net = self, demo.Net(net)
-		return demo.Run(cmd.Context(), o, os.Stdout)
-	}}
+	c := &cobra.Command{Use: "demo", Short: "Run database, stand-ins and server with the demo harbour",
+		Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			self, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			o.Program, o.Net = self, demo.Net(net)
+			return demo.Run(cmd.Context(), o, os.Stdout)
+		}}
 	c.Flags().StringVar(&o.Data, "data", env("DUSKYHARBOR_DATA", ".data"), "folder that keeps everything")
 	c.Flags().StringVar(&o.Listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address")
 	c.Flags().StringVar(&net, "net", env("DUSKYHARBOR_NET", "127.40"), "first two octets of the stand-ins' loopback networks")
@@ -32,7 +33,8 @@ func demoCommand() *cobra.Command {
 
 func resetCommand() *cobra.Command {
 	var data string
-	c := &cobra.Command{Use: "demo-reset", Short: "Forget all that a demo kept", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error { return demo.Reset(data) }}
+	c := &cobra.Command{Use: "demo-reset", Short: "Forget all that a demo kept", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return demo.Reset(data) }}
 	c.Flags().StringVar(&data, "data", env("DUSKYHARBOR_DATA", ".data"), "folder that keeps everything")
 	return c
 }
@@ -41,9 +43,10 @@ func standinsCommand() *cobra.Command {
 	var net, data string
 	var asJSON bool
 	var bulk int
-	c := &cobra.Command{Use: "standins", Short: "Run the stand-in cameras and recorders alone", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return standins(cmd.Context(), demo.Net(net), data, bulk, asJSON)
-	}}
+	c := &cobra.Command{Use: "standins", Short: "Run the stand-in cameras and recorders alone", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return standins(cmd.Context(), demo.Net(net), data, bulk, asJSON)
+		}}
 	c.Flags().StringVar(&net, "net", env("DUSKYHARBOR_NET", "127.40"), "first two octets of their loopback networks")
 	c.Flags().StringVar(&data, "data", "", "folder that keeps their state; none where empty")
 	c.Flags().IntVar(&bulk, "bulk", 0, "so many cameras more, for load, at most 3000")

@@ -259,10 +259,12 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 	}
 	p = visitor(t, again)
 	p.sees("/sites/1/log", ">verified<")
-	if out, err := exec.Command(bin, "demo-reset", "--data", data).CombinedOutput(); err == nil || !strings.Contains(string(out), "end it first") {
+	if out, err := exec.Command(bin, "demo-reset", "--data",
+		data).CombinedOutput(); err == nil || !strings.Contains(string(out), "end it first") {
 		t.Errorf("a running demo is reset: %v %s", err, out)
 	}
-	if out, err := exec.Command(bin, "demo", "--data", data, "--listen", freePort(t), "--net", network).CombinedOutput(); err == nil || !strings.Contains(string(out), "runs with the folder") {
+	if out, err := exec.Command(bin, "demo", "--data", data, "--listen", freePort(t), "--net",
+		network).CombinedOutput(); err == nil || !strings.Contains(string(out), "runs with the folder") {
 		t.Errorf("a second demo in one folder: %v %s", err, out)
 	}
 }
@@ -307,7 +309,8 @@ func TestStandinsTellWhatTheyAre(t *testing.T) {
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("it ends with %v", err)
 	}
-	if out, err := exec.Command(bin, "standins", "--net", "10.1").CombinedOutput(); err == nil || !strings.Contains(string(out), "loopback") {
+	if out, err := exec.Command(bin, "standins", "--net",
+		"10.1").CombinedOutput(); err == nil || !strings.Contains(string(out), "loopback") {
 		t.Errorf("a network that isn't loopback: %v %s", err, out)
 	}
 }

@@ -37,31 +37,33 @@ func tokenCommand() *cobra.Command {
 	var dsn, site, name string
 	var scopes []string
 	var days int
-	create := &cobra.Command{Use: "create", Short: "Make a token of a site and print it, once", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		list, err := people.ParseScopes(scopes)
-		if err != nil {
-			return err
-		}
-		if name == "" || len(name) > 64 || site == "" || days < 1 || days > 3650 {
-			return errors.New("--site, --name (at most 64 characters) and --days (1 to 3650) are needed")
-		}
-		return within(cmd.Context(), dsn, func(st *store.Store) error {
-			s, err := st.SiteNamed(cmd.Context(), site)
+	create := &cobra.Command{Use: "create", Short: "Make a token of a site and print it, once", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			list, err := people.ParseScopes(scopes)
 			if err != nil {
-				return fmt.Errorf("site %q: %w", site, err)
-			}
-			token, hash := people.NewToken()
-			until := time.Now().Add(time.Duration(days) * 24 * time.Hour)
-			if _, err := st.AddToken(cmd.Context(), s.ID, 0, name, list, hash, &until); err != nil {
 				return err
 			}
-			if err := st.Audit(cmd.Context(), store.AuditEntry{Site: s.ID, Act: "made a token at the command line", Detail: name + ": " + strings.Join(list, ", ")}); err != nil {
-				return err
+			if name == "" || len(name) > 64 || site == "" || days < 1 || days > 3650 {
+				return errors.New("--site, --name (at most 64 characters) and --days (1 to 3650) are needed")
 			}
-			_, err = fmt.Fprintln(cmd.OutOrStdout(), token)
-			return err
-		})
-	}}
+			return within(cmd.Context(), dsn, func(st *store.Store) error {
+				s, err := st.SiteNamed(cmd.Context(), site)
+				if err != nil {
+					return fmt.Errorf("site %q: %w", site, err)
+				}
+				token, hash := people.NewToken()
+				until := time.Now().Add(time.Duration(days) * 24 * time.Hour)
+				if _, err := st.AddToken(cmd.Context(), s.ID, 0, name, list, hash, &until); err != nil {
+					return err
+				}
+				if err := st.Audit(cmd.Context(), store.AuditEntry{Site: s.ID, Act: "made a token at the command line",
+					Detail: name + ": " + strings.Join(list, ", ")}); err != nil {
+					return err
+				}
+				_, err = fmt.Fprintln(cmd.OutOrStdout(), token)
+				return err
+			})
+		}}
 	dsnFlag(create, &dsn)
 	create.Flags().StringVar(&site, "site", "", "the site's name")
 	create.Flags().StringVar(&name, "name", "", "what the program is called")
@@ -122,28 +124,29 @@ func backupCommand() *cobra.Command {
 
 func restoreCommand() *cobra.Command {
 	var dsn string
-	c := &cobra.Command{Use: "restore FILE", Short: "Put a back-up into an empty database", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		err := within(cmd.Context(), dsn, func(st *store.Store) error {
-			empty, err := st.Empty(cmd.Context())
-			if err == nil && !empty {
-				return errors.New("that database isn't empty: make a new one, nothing is overwritten")
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		if err := pgserver.Restore(cmd.Context(), dsn, args[0]); err != nil {
-			return err
-		}
-		// A back-up of an older version is brought forward at once.
-		return within(cmd.Context(), dsn, func(st *store.Store) error {
-			if err := st.Migrate(cmd.Context()); err != nil {
+	c := &cobra.Command{Use: "restore FILE", Short: "Put a back-up into an empty database", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			err := within(cmd.Context(), dsn, func(st *store.Store) error {
+				empty, err := st.Empty(cmd.Context())
+				if err == nil && !empty {
+					return errors.New("that database isn't empty: make a new one, nothing is overwritten")
+				}
+				return err
+			})
+			if err != nil {
 				return err
 			}
-			return st.AfterRestore(cmd.Context())
-		})
-	}}
+			if err := pgserver.Restore(cmd.Context(), dsn, args[0]); err != nil {
+				return err
+			}
+			// A back-up of an older version is brought forward at once.
+			return within(cmd.Context(), dsn, func(st *store.Store) error {
+				if err := st.Migrate(cmd.Context()); err != nil {
+					return err
+				}
+				return st.AfterRestore(cmd.Context())
+			})
+		}}
 	dsnFlag(c, &dsn)
 	return c
 }

@@ -16,8 +16,10 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := &cobra.Command{Use: "duskyharbor", Short: "Enrol cameras into recorders, from found to proven", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(serveCommand(), standinsCommand(), demoCommand(), resetCommand(), migrateCommand(), userCommand(), tokenCommand(), vaultCommand(), backupCommand(), restoreCommand())
+	root := &cobra.Command{Use: "duskyharbor", Short: "Enrol cameras into recorders, from found to proven",
+		SilenceUsage: true, SilenceErrors: true}
+	root.AddCommand(serveCommand(), standinsCommand(), demoCommand(), resetCommand(), migrateCommand(), userCommand(),
+		tokenCommand(), vaultCommand(), backupCommand(), restoreCommand())
 	if err := root.ExecuteContext(ctx); err != nil && !errors.Is(err, context.Canceled) {
 		fmt.Fprintln(os.Stderr, "duskyharbor:", err)
 		os.Exit(1)

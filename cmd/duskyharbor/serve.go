@@ -41,10 +41,13 @@ func serveCommand() *cobra.Command {
 	c.Flags().StringVar(&o.dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
 	c.Flags().StringVar(&o.key, "key", env("DUSKYHARBOR_KEY", ""), "key file of the vault, made where missing (or DUSKYHARBOR_KEY)")
 	c.Flags().StringVar(&o.listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
-	c.Flags().StringSliceVar(&o.hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS", ""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
-	c.Flags().StringVar(&o.cert, "tls-cert", env("DUSKYHARBOR_TLS_CERT", ""), "certificate chain in PEM; with --tls-key the pages are served over TLS")
+	c.Flags().StringSliceVar(&o.hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS",
+		""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
+	c.Flags().StringVar(&o.cert, "tls-cert", env("DUSKYHARBOR_TLS_CERT", ""),
+		"certificate chain in PEM; with --tls-key the pages are served over TLS")
 	c.Flags().StringVar(&o.certKey, "tls-key", env("DUSKYHARBOR_TLS_KEY", ""), "its private key in PEM")
-	c.Flags().StringVar(&o.selfSigned, "tls-self-signed", env("DUSKYHARBOR_TLS_SELF_SIGNED", ""), "folder that keeps a certificate of our own, made where missing; its fingerprint is printed")
+	c.Flags().StringVar(&o.selfSigned, "tls-self-signed", env("DUSKYHARBOR_TLS_SELF_SIGNED", ""),
+		"folder that keeps a certificate of our own, made where missing; its fingerprint is printed")
 	return c
 }
 
@@ -91,7 +94,8 @@ func serve(ctx context.Context, o serveOptions) error {
 	if err != nil {
 		return fmt.Errorf("the pages can't be served at %s: %w", listen, err)
 	}
-	srv := &http.Server{Handler: pages.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	srv := &http.Server{Handler: pages.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+		WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx }}
 	go func() {
 		<-ctx.Done()
@@ -136,44 +140,46 @@ func open(ctx context.Context, dsn, key string) (*store.Store, *vault.Vault, err
 
 func migrateCommand() *cobra.Command {
 	var dsn string
-	c := &cobra.Command{Use: "migrate", Short: "Bring the database forward", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		st, err := store.Open(cmd.Context(), dsn)
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		return st.Migrate(cmd.Context())
-	}}
+	c := &cobra.Command{Use: "migrate", Short: "Bring the database forward", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			st, err := store.Open(cmd.Context(), dsn)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			return st.Migrate(cmd.Context())
+		}}
 	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
 	return c
 }
 
 func userCommand() *cobra.Command {
 	var dsn, name, site, role string
-	c := &cobra.Command{Use: "user LOGIN", Short: "Add a person, or give one a new password, read from standard input", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
-		if err != nil && line == "" {
-			return errors.New("give the password on standard input, one line")
-		}
-		hash, err := people.Hash(strings.TrimRight(line, "\r\n"))
-		if err != nil {
-			return err
-		}
-		st, err := store.Open(cmd.Context(), dsn)
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		id, err := st.AddPerson(cmd.Context(), args[0], name, hash)
-		if err != nil || site == "" {
-			return err
-		}
-		s, err := st.SiteNamed(cmd.Context(), site)
-		if err != nil {
-			return fmt.Errorf("site %q: %w", site, err)
-		}
-		return st.AddMember(cmd.Context(), s.ID, id, people.Role(role))
-	}}
+	c := &cobra.Command{Use: "user LOGIN", Short: "Add a person, or give one a new password, read from standard input",
+		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+			if err != nil && line == "" {
+				return errors.New("give the password on standard input, one line")
+			}
+			hash, err := people.Hash(strings.TrimRight(line, "\r\n"))
+			if err != nil {
+				return err
+			}
+			st, err := store.Open(cmd.Context(), dsn)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			id, err := st.AddPerson(cmd.Context(), args[0], name, hash)
+			if err != nil || site == "" {
+				return err
+			}
+			s, err := st.SiteNamed(cmd.Context(), site)
+			if err != nil {
+				return fmt.Errorf("site %q: %w", site, err)
+			}
+			return st.AddMember(cmd.Context(), s.ID, id, people.Role(role))
+		}}
 	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
 	c.Flags().StringVar(&name, "name", "", "the person's name")
 	c.Flags().StringVar(&site, "site", "", "a site to add the person to")

@@ -64,11 +64,13 @@ func TestServeOverTLSTokensRotationAndBackUp(t *testing.T) {
 		t.Fatal("no fingerprint is printed")
 	}
 	shown := ""
-	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
-		sum := sha256.Sum256(cs.PeerCertificates[0].Raw)
-		shown = hex.EncodeToString(sum[:])
-		return cs.PeerCertificates[0].VerifyHostname("127.0.0.1")
-	}}}}
+	client := &http.Client{Timeout: 10 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true,
+			VerifyConnection: func(cs tls.ConnectionState) error {
+				sum := sha256.Sum256(cs.PeerCertificates[0].Raw)
+				shown = hex.EncodeToString(sum[:])
+				return cs.PeerCertificates[0].VerifyHostname("127.0.0.1")
+			}}}}
 	base := "https://" + listen
 	testbed.Until(t, 20*time.Second, "it answers", func() bool {
 		res, err := client.Get(base + "/healthz")
@@ -140,7 +142,8 @@ func TestServeOverTLSTokensRotationAndBackUp(t *testing.T) {
 	file, fresh := filepath.Join(dir, "back-up"), testbed.EmptyDatabase(t)
 	command(t, bin, "backup", "--dsn", h.DSN, file)
 	command(t, bin, "restore", "--dsn", fresh, file)
-	if out, err := exec.Command(bin, "restore", "--dsn", fresh, file).CombinedOutput(); err == nil || !strings.Contains(string(out), "isn't empty") {
+	if out, err := exec.Command(bin, "restore", "--dsn", fresh,
+		file).CombinedOutput(); err == nil || !strings.Contains(string(out), "isn't empty") {
 		t.Errorf("restored over what is there: %v %s", err, out)
 	}
 	if out := command(t, bin, "token", "create", "--dsn", fresh, "--site", demo.SiteName, "--name", "x"); !strings.HasPrefix(out, "dh_") {
@@ -149,7 +152,8 @@ func TestServeOverTLSTokensRotationAndBackUp(t *testing.T) {
 }
 
 func TestServeRefusesHalfACertificate(t *testing.T) {
-	for _, o := range []serveOptions{{cert: "a"}, {certKey: "a"}, {cert: "a", certKey: "b", selfSigned: "c"}, {cert: "/nowhere", certKey: "/nowhere"}} {
+	for _, o := range []serveOptions{{cert: "a"}, {certKey: "a"}, {cert: "a", certKey: "b", selfSigned: "c"},
+		{cert: "/nowhere", certKey: "/nowhere"}} {
 		if c, _, err := certificate(o); err == nil || c != nil {
 			t.Errorf("%+v: %v", o, err)
 		}

@@ -76,7 +76,8 @@ func ownCertificate(dir string, hosts []string, listen string) (tls.Certificate,
 	if err != nil {
 		return c, err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Dusky Harbor"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Dusky Harbor"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
 	names := append([]string{"localhost", "127.0.0.1"}, hosts...)
 	if host, _, err := net.SplitHostPort(listen); err == nil && host != "" {

@@ -55,7 +55,8 @@ func (k *Keeper) Order(ctx context.Context, d store.Device, s *site.Snapshot, as
 		return nil, err
 	}
 	var out []store.SealedSet
-	for _, x := range access.Order(time.Now(), likely, access.ForCameras(sets, s.RecorderSets()), s.Tries[d.ID], asked.Factory || asked.Set != 0) {
+	for _, x := range access.Order(time.Now(), likely, access.ForCameras(sets, s.RecorderSets()), s.Tries[d.ID],
+		asked.Factory || asked.Set != 0) {
 		if asked.Set == 0 || asked.Set == x.ID {
 			out = append(out, byID[x.ID])
 		}

@@ -54,7 +54,8 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	keeper := &account.Keeper{Store: st, Vault: v, Dialer: d}
 	kit := stages.Kit{Store: st, Accounts: keeper, Dialer: d, Engine: e, Log: opt.Log,
 		Recorders: &recorders.Reader{Store: st, Accounts: keeper, Dialer: d, Engine: e},
-		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen, 1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
+		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen,
+			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
 	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
 	e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), routes.New(kit), prove.New(kit))
 	for _, make := range opt.Extra {

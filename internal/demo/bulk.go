@@ -21,7 +21,8 @@ func (n Net) BulkPrefix() netip.Prefix {
 // bulkAt is the address of the i-th bulk camera, from 0: 250 to a /24.
 func (n Net) bulkAt(i int) netip.Addr { return n.At(fmt.Sprintf(".%d.%d", 160+i/250, 2+i%250)) }
 
-var bulkModels = []struct{ maker, model string }{{"Ottervale", "OTV 412"}, {"Skerryvane", "SKV B8"}, {"Pinnock & Daw", "PND X9"}, {"Tarnlight", "TRN C1"}, {"Corriemoor", "CRM E4"}}
+var bulkModels = []struct{ maker, model string }{{"Ottervale", "OTV 412"}, {"Skerryvane", "SKV B8"},
+	{"Pinnock & Daw", "PND X9"}, {"Tarnlight", "TRN C1"}, {"Corriemoor", "CRM E4"}}
 
 // BulkCameras are cameras for load: quiet scenes, no analytics, and a fault in every
 // tenth, which really happens: a clock an hour ahead, the daylight rule off, an
@@ -30,8 +31,10 @@ func BulkCameras(n Net, s Secrets, state string, count int) []camera.Config {
 	out := make([]camera.Config, 0, count)
 	for i := range min(count, BulkMost) {
 		m := bulkModels[i%len(bulkModels)]
-		c := camera.Config{Place: BulkPlace(i), Make: m.maker, Model: m.model, Firmware: "4.1.7", Serial: fmt.Sprintf("BULK-%05d", i), MAC: fmt.Sprintf("02:d5:1b:%02x:%02x:%02x", i>>16, i>>8&255, i&255),
-			UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c02-%012x", i), Address: n.bulkAt(i), Network: n.BulkPrefix(), Username: "otter", Password: s.House,
+		c := camera.Config{Place: BulkPlace(i), Make: m.maker, Model: m.model, Firmware: "4.1.7",
+			Serial: fmt.Sprintf("BULK-%05d", i), MAC: fmt.Sprintf("02:d5:1b:%02x:%02x:%02x", i>>16, i>>8&255, i&255),
+			UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c02-%012x",
+				i), Address: n.bulkAt(i), Network: n.BulkPrefix(), Username: "otter", Password: s.House,
 			TakesDigest: i%3 != 0, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, Quiet: true}
 		if state != "" {
 			c.StateFile = filepath.Join(state, fmt.Sprintf("bulk-%05d.json", i))

@@ -18,8 +18,10 @@ func Nonconforming(n Net, s Secrets) []camera.Config {
 	last := 10
 	at := func(place string, m camera.Manners) camera.Config {
 		last++
-		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".3.%d", last)), Network: n.NonconformingPrefix(), Make: "Ottervale", Model: "OTV 412", Firmware: "4.1.7", Serial: fmt.Sprintf("ODD-%d", last),
-			MAC: fmt.Sprintf("02:d5:1c:40:03:%02d", last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51c4003%02d", last), Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true,
+		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".3.%d", last)), Network: n.NonconformingPrefix(),
+			Make: "Ottervale", Model: "OTV 412", Firmware: "4.1.7", Serial: fmt.Sprintf("ODD-%d", last),
+			MAC: fmt.Sprintf("02:d5:1c:40:03:%02d", last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51c4003%02d",
+				last), Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true,
 			Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, NoAnalytics: true, Manners: m}
 		c.Scene.Rules = nil
 		return c

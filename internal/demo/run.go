@@ -51,14 +51,16 @@ type DeviceStream struct {
 func Describe(n Net, s Secrets, bulk int) []Device {
 	var out []Device
 	for _, c := range append(Cameras(n, s, ""), BulkCameras(n, s, "", bulk)...) {
-		d := Device{Kind: "camera", Place: c.Place, Make: c.Make, Model: c.Model, Address: c.Address.String(), HTTPPort: camera.HTTPPort, RTSPPort: camera.RTSPPort, Username: c.Username, Password: c.Password, Faults: []string{}}
+		d := Device{Kind: "camera", Place: c.Place, Make: c.Make, Model: c.Model, Address: c.Address.String(),
+			HTTPPort: camera.HTTPPort, RTSPPort: camera.RTSPPort, Username: c.Username, Password: c.Password, Faults: []string{}}
 		for _, sub := range []bool{false, true} {
 			w, h := footage.Size(sub)
 			name := "main"
 			if sub {
 				name = "sub"
 			}
-			d.Streams = append(d.Streams, DeviceStream{fmt.Sprintf("rtsp://%s:%d/%s", c.Address, camera.RTSPPort, name), "H264", w, h, footage.FPS})
+			d.Streams = append(d.Streams, DeviceStream{fmt.Sprintf("rtsp://%s:%d/%s", c.Address, camera.RTSPPort, name),
+				"H264", w, h, footage.FPS})
 		}
 		if c.Skew != 0 {
 			d.Faults = append(d.Faults, fmt.Sprintf("clock %+.0f s, set by hand", c.Skew.Seconds()))
@@ -70,7 +72,8 @@ func Describe(n Net, s Secrets, bulk int) []Device {
 		out = append(out, d)
 	}
 	for _, r := range Recorders(n, s, "") {
-		out = append(out, Device{Kind: "recorder", Place: r.Place, Make: r.Make, Model: r.Model, Address: r.Address.String(), HTTPPort: recorder.Port, Username: r.Username, Password: r.Password, Streams: []DeviceStream{}, Faults: []string{}})
+		out = append(out, Device{Kind: "recorder", Place: r.Place, Make: r.Make, Model: r.Model,
+			Address: r.Address.String(), HTTPPort: recorder.Port, Username: r.Username, Password: r.Password, Streams: []DeviceStream{}, Faults: []string{}})
 	}
 	return out
 }
@@ -82,10 +85,14 @@ func faults(c camera.Config) []string {
 	for _, f := range []struct {
 		so   bool
 		says string
-	}{{!c.TakesDigest && !c.TakesBasic, "WS-UsernameToken only"}, {c.TakesBasic && !c.TakesDigest, "Basic only"}, {c.Username == "", "no first password"}, {m.Strict, "complexity rule"}, {m.LockAfter > 0, "locks after wrong sign-ins"},
-		{m.WebOnly, "web account without an ONVIF account"}, {m.Media1, "Media ver10 only"}, {m.TLS, "HTTPS, self-signed"}, {m.RTSPOnly, "RTSP only"}, {m.NoONVIF, "ONVIF switched off"}, {m.NoDirected, "ignores directed probes"},
-		{m.Silent, "discovery switched off"}, {m.Twice, "answers every probe twice"}, {m.Slow > 0, "slow"}, {m.Dialect > 0, "another XML dialect"}, {m.OldPage, "its page wants a plug-in"}, {m.Shadow != "", "a second device on its address"},
-		{m.DriftPPM != 0, "its clock drifts"}, {len(m.NTPServers) > 0, "its NTP server isn't there"}, {m.DateOrder != "", "burns in " + m.DateOrder}, {m.GivesHost != "", "gives addresses of another network"}, {len(m.Sources) > 1, "several video sources"},
+	}{{!c.TakesDigest && !c.TakesBasic, "WS-UsernameToken only"}, {c.TakesBasic && !c.TakesDigest,
+		"Basic only"}, {c.Username == "", "no first password"}, {m.Strict, "complexity rule"}, {m.LockAfter > 0, "locks after wrong sign-ins"},
+		{m.WebOnly, "web account without an ONVIF account"}, {m.Media1, "Media ver10 only"}, {m.TLS,
+			"HTTPS, self-signed"}, {m.RTSPOnly, "RTSP only"}, {m.NoONVIF, "ONVIF switched off"}, {m.NoDirected, "ignores directed probes"},
+		{m.Silent, "discovery switched off"}, {m.Twice, "answers every probe twice"}, {m.Slow > 0,
+			"slow"}, {m.Dialect > 0, "another XML dialect"}, {m.OldPage, "its page wants a plug-in"}, {m.Shadow != "", "a second device on its address"},
+		{m.DriftPPM != 0, "its clock drifts"}, {len(m.NTPServers) > 0,
+			"its NTP server isn't there"}, {m.DateOrder != "", "burns in " + m.DateOrder}, {m.GivesHost != "", "gives addresses of another network"}, {len(m.Sources) > 1, "several video sources"},
 		{m.Behind.IsValid(), "behind a recorder's port"}, {m.MaskBits != 0, "wrong mask"}, {m.Gateway != "", "wrong gateway"}} {
 		if f.so {
 			out = append(out, f.says)
@@ -219,7 +226,9 @@ func Reset(data string) error {
 	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 		return fmt.Errorf("a demo runs with the folder %s: end it first", data)
 	}
-	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"), filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs, "server.log"), told(abs), filepath.Join(abs, "demo.lock")} {
+	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"),
+		filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs,
+			"server.log"), told(abs), filepath.Join(abs, "demo.lock")} {
 		if err := os.RemoveAll(name); err != nil {
 			return err
 		}
@@ -229,7 +238,8 @@ func Reset(data string) error {
 
 func announce(out io.Writer, asJSON bool, url string, s Secrets, failed []Failure) error {
 	if asJSON {
-		return json.NewEncoder(out).Encode(map[string]any{"url": url, "username": Lead, "password": s.Lead, "token": s.Token, "failed": failed})
+		return json.NewEncoder(out).Encode(map[string]any{"url": url, "username": Lead, "password": s.Lead,
+			"token": s.Token, "failed": failed})
 	}
 	for _, f := range failed {
 		if _, err := fmt.Fprintf(out, "  %s can't start: %s\n", f.Place, f.Why); err != nil {

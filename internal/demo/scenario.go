@@ -104,7 +104,8 @@ func LoadSecrets(dir string) (Secrets, error) {
 // NewSecrets makes passwords.
 func NewSecrets() Secrets {
 	token, _ := people.NewToken()
-	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Lead: word(), Tech: word(), Viewer: word()}
+	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(),
+		Lead: word(), Tech: word(), Viewer: word()}
 }
 
 // word is 80 random bits that can be read out over a phone.
@@ -129,8 +130,10 @@ var Thin = []string{"Slipway", "Berth 1 ramp", "Terminal recorder"}
 // Cameras are the stand-in cameras of the scenario.
 func Cameras(n Net, s Secrets, state string) []camera.Config {
 	at := func(place string, third, last int, maker, model, serial string) camera.Config {
-		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".%d.%d", third, last)), Network: n.Prefix(third), Make: maker, Model: model, Firmware: firmware[maker],
-			Serial: fmt.Sprintf("%s-4%d%d", serial, third%10, last), MAC: fmt.Sprintf("02:d5:1a:40:%02d:%02d", third%100, last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51a40%02d%02d", third%100, last),
+		c := camera.Config{Place: place, Address: n.At(fmt.Sprintf(".%d.%d", third, last)), Network: n.Prefix(third),
+			Make: maker, Model: model, Firmware: firmware[maker],
+			Serial: fmt.Sprintf("%s-4%d%d", serial, third%10, last), MAC: fmt.Sprintf("02:d5:1a:40:%02d:%02d",
+				third%100, last), UUID: fmt.Sprintf("5c1d1e10-04b2-4a11-9c01-02d51a40%02d%02d", third%100, last),
 			Username: "otter", Password: s.House, TakesDigest: true, TakesToken: true, Window: 30 * time.Second, Zone: ZonePosix, Daylight: true, Scene: footage.Slipway, NoAnalytics: true}
 		c.Scene.Rules = nil
 		if state != "" {
@@ -159,7 +162,8 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	ticket := at("Ticket hall", 2, 21, "Pinnock & Daw", "PND Dome 6", "PNDD6")
 	ticket.Manners = camera.Manners{WebOnly: true, Sources: []string{"Dome", "Digital zoom"}}
 	shed := at("Customs shed", 2, 22, "Corriemoor", "CRM E4", "CRME4")
-	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true, Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}
+	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true,
+		Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}
 	bonded := at("Bonded store", 2, 23, "Tarnlight", "TRN Duo", "TRNDUO")
 	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}, SeesOnAll: true}
 	bonded.NoAnalytics, bonded.Scene = false, footage.Slipway
@@ -178,7 +182,8 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 }
 
 // firmware that each make's cameras have.
-var firmware = map[string]string{"Ottervale": "4.1.7", "Skerryvane": "2.0.3", "Pinnock & Daw": "8.14", "Corriemoor": "1.9", "Tarnlight": "3.3.1"}
+var firmware = map[string]string{"Ottervale": "4.1.7", "Skerryvane": "2.0.3", "Pinnock & Daw": "8.14",
+	"Corriemoor": "1.9", "Tarnlight": "3.3.1"}
 
 // Recorders are the stand-in recorders of the scenario.
 func Recorders(n Net, s Secrets, state string) []recorder.Config {
@@ -189,19 +194,26 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 		return filepath.Join(state, name+".json")
 	}
 	return []recorder.Config{
-		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205", MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
-			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"}, NameMax: 32}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
-		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05", Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
-			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NameMax: 24}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
+		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205",
+			MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
+			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"},
+				NameMax: 32}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
+		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
+			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
+			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"},
+				NameMax: 24}, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
 			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
-			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(), User: "admin", Secret: s.Former}}},
-		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06", Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true},
+			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
+				User: "admin", Secret: s.Former}}},
+		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06",
+			Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true},
 	}
 }
 
 // Others are what else answers on the networks: pages and a time server.
 func Others(n Net) map[string]netip.Addr {
-	return map[string]netip.Addr{"Harbour desk": n.At(".2.8"), "Harbour time": n.At(".2.9"), "Northreach Monitoring": n.At(".2.200"), "Analyser 1": n.At(".2.30"), "Analyser 2": n.At(".2.31")}
+	return map[string]netip.Addr{"Harbour desk": n.At(".2.8"), "Harbour time": n.At(".2.9"),
+		"Northreach Monitoring": n.At(".2.200"), "Analyser 1": n.At(".2.30"), "Analyser 2": n.At(".2.31")}
 }
 
 // Expected is one line of the expected list.

@@ -34,7 +34,8 @@ func Seed(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets
 	for _, p := range []struct {
 		login, name, password string
 		role                  people.Role
-	}{{Lead, "Maren Ostby", s.Lead, people.Lead}, {"anselm", "Anselm Reis", s.Tech, people.Technician}, {"office", "Port office", s.Viewer, people.Viewer}} {
+	}{{Lead, "Maren Ostby", s.Lead, people.Lead}, {"anselm", "Anselm Reis", s.Tech, people.Technician}, {"office",
+		"Port office", s.Viewer, people.Viewer}} {
 		hash, err := people.Hash(p.password)
 		if err != nil {
 			return 0, err
@@ -99,7 +100,8 @@ func SeedBulk(ctx context.Context, st *store.Store, n Net, site int64, count int
 		at := c.Address
 		if !there[BulkPlace(i)] {
 			fresh = append(fresh, store.NewDevice{RecorderID: recorder,
-				Device: store.Device{SiteID: site, Kind: identity.Camera, Place: c.Place, Make: c.Make, Model: c.Model, Address: &at, ExpectedAt: &at, Expected: true}})
+				Device: store.Device{SiteID: site, Kind: identity.Camera, Place: c.Place, Make: c.Make, Model: c.Model,
+					Address: &at, ExpectedAt: &at, Expected: true}})
 		}
 	}
 	_, err = st.AddDevices(ctx, site, fresh)
@@ -108,7 +110,8 @@ func SeedBulk(ctx context.Context, st *store.Store, n Net, site int64, count int
 
 func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s Secrets, site int64) error {
 	set := func(name, user, password string) (int64, error) {
-		return st.AddSet(ctx, site, access.Set{Name: name, Username: user, Former: name == former}, func(place string) ([]byte, error) { return v.Seal(password, place) })
+		return st.AddSet(ctx, site, access.Set{Name: name, Username: user,
+			Former: name == former}, func(place string) ([]byte, error) { return v.Seal(password, place) })
 	}
 	for _, c := range [][3]string{{"House account", "otter", s.House}, {former, "admin", s.Former}} {
 		if _, err := set(c[0], c[1], c[2]); err != nil {
@@ -116,13 +119,15 @@ func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s 
 		}
 	}
 	recorders := map[string]int64{}
-	for _, r := range [][4]string{{"Quay recorder", ".1.5", "install", s.Quay}, {"Terminal recorder", ".2.5", "install", s.Terminal}, {"Store recorder", ".2.6", "install", s.Store}} {
+	for _, r := range [][4]string{{"Quay recorder", ".1.5", "install", s.Quay},
+		{"Terminal recorder", ".2.5", "install", s.Terminal}, {"Store recorder", ".2.6", "install", s.Store}} {
 		account, err := set(r[0]+"'s account", r[2], r[3])
 		if err != nil {
 			return err
 		}
 		at := n.At(r[1])
-		id, err := st.AddDevice(ctx, store.Device{SiteID: site, Kind: identity.Recorder, Place: r[0], Address: &at, ExpectedAt: &at, Expected: true, SetID: &account})
+		id, err := st.AddDevice(ctx, store.Device{SiteID: site, Kind: identity.Recorder, Place: r[0], Address: &at,
+			ExpectedAt: &at, Expected: true, SetID: &account})
 		if err != nil {
 			return err
 		}
@@ -131,7 +136,8 @@ func seedDevices(ctx context.Context, st *store.Store, v *vault.Vault, n Net, s 
 	var cameras []store.NewDevice
 	for _, e := range ExpectedList {
 		at := n.At(e.Address)
-		d := store.NewDevice{Device: store.Device{SiteID: site, Kind: identity.Camera, Place: e.Place, Make: e.Make, Model: e.Model, Address: &at, ExpectedAt: &at, Expected: true}}
+		d := store.NewDevice{Device: store.Device{SiteID: site, Kind: identity.Camera, Place: e.Place, Make: e.Make,
+			Model: e.Model, Address: &at, ExpectedAt: &at, Expected: true}}
 		if id, ok := recorders[e.Recorder]; ok {
 			d.RecorderID = &id
 		}

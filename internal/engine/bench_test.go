@@ -107,7 +107,8 @@ func (y *bulk) ended(id int64) store.Run {
 
 func (y *bulk) read(st stage.Stage) {
 	y.b.Helper()
-	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read", Of: store.OfDevices(y.ids...)}); r.Failed > len(y.ids)/100 {
+	if r := y.run(store.NewRun{Site: y.h.Site, Stage: st, Act: store.Read, Title: "Read",
+		Of: store.OfDevices(y.ids...)}); r.Failed > len(y.ids)/100 {
 		y.b.Fatalf("%v: %+v", st, r)
 	}
 }
@@ -463,14 +464,16 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 				go func() { defer c.Close(); bad[i%len(bad)](c) }()
 			}
 		}()
-		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: y.h.Site, Kind: identity.Camera, Place: "Hostile " + strconv.Itoa(i), Address: &at}})
+		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: y.h.Site, Kind: identity.Camera,
+			Place: "Hostile " + strconv.Itoa(i), Address: &at}})
 	}
 	hostile, err := y.h.Store.AddDevices(ctx, y.h.Site, fresh)
 	if err != nil {
 		b.Fatal(err)
 	}
 	for i, id := range hostile {
-		s := identity.Sighting{Address: *fresh[i].Address, Ways: []identity.Way{identity.Directed}, Kind: identity.Camera, Service: fmt.Sprintf("http://%s:%d/onvif/device_service", fresh[i].Address, camera.HTTPPort)}
+		s := identity.Sighting{Address: *fresh[i].Address, Ways: []identity.Way{identity.Directed},
+			Kind: identity.Camera, Service: fmt.Sprintf("http://%s:%d/onvif/device_service", fresh[i].Address, camera.HTTPPort)}
 		if err := y.h.Store.KeepFact(ctx, id, "find.seen", "directed", time.Now(), s); err != nil {
 			b.Fatal(err)
 		}
@@ -478,7 +481,8 @@ func BenchmarkGoodBesideHostile(b *testing.B) {
 	// took is how long it takes until the good ones of a run are done.
 	took := func(ids []int64) time.Duration {
 		begun := time.Now()
-		run, err := y.app.Begin(ctx, store.NewRun{Site: y.h.Site, Stage: stage.SignIn, Act: store.Read, Title: "Read", Of: store.OfDevices(ids...)}, false)
+		run, err := y.app.Begin(ctx, store.NewRun{Site: y.h.Site, Stage: stage.SignIn, Act: store.Read, Title: "Read",
+			Of: store.OfDevices(ids...)}, false)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -533,8 +537,10 @@ func BenchmarkChanges(b *testing.B) {
 			if r.Zone == to {
 				to, daylight = "WET0", "off"
 			}
-			picks = append(picks, engine.Pick{Source: v.Of(d), Changes: []finding.Change{{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule", From: r.ZoneText(), To: clock.ZoneText(to, false), Risk: finding.NoRisk,
-				Undo: finding.Undo{Kind: finding.Reversible}, Args: map[string]string{"zone": to, "daylight": daylight}}}})
+			picks = append(picks, engine.Pick{Source: v.Of(d),
+				Changes: []finding.Change{{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule",
+					From: r.ZoneText(), To: clock.ZoneText(to, false), Risk: finding.NoRisk,
+					Undo: finding.Undo{Kind: finding.Reversible}, Args: map[string]string{"zone": to, "daylight": daylight}}}})
 		}
 		begun := time.Now()
 		run, err := y.app.Apply(ctx, engine.Ask{Site: y.h.Site, Stage: stage.Clock, Title: "Zones"}, picks)

@@ -47,7 +47,8 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 	}
 	var id int64
 	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
-		n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Apply, Title: q.Title, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf}
+		n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Apply, Title: q.Title, Person: q.Person,
+			Token: q.Token, AskedOf: q.AskedOf}
 		byTarget := make(map[store.Target]Pick, len(picks))
 		for _, p := range picks {
 			t := targetOf(p.Source, q.Stage)
@@ -66,7 +67,8 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 				p.Changes = finding.Arrange(p.Changes)
 			}
 			for i, c := range p.Changes {
-				row := store.NewChange{Site: q.Site, Device: t.Device, Source: t.Source, Step: s.ID, Person: q.Person, Token: q.Token, Stage: q.Stage, Change: c}
+				row := store.NewChange{Site: q.Site, Device: t.Device, Source: t.Source, Step: s.ID, Person: q.Person,
+					Token: q.Token, Stage: q.Stage, Change: c}
 				if p.undoOf != nil {
 					row.UndoOf = p.undoOf[i]
 				}
@@ -359,7 +361,8 @@ func (e *Engine) halt(ctx context.Context, v *Visit, c store.Change, fence int64
 	case err != nil && Ours(err):
 		return err
 	case err != nil:
-		return e.store.SettleChange(ctx, c.ID, fence, store.Asks, "", "The run was stopped while it was sent, and it can't be read: "+err.Error())
+		return e.store.SettleChange(ctx, c.ID, fence, store.Asks, "",
+			"The run was stopped while it was sent, and it can't be read: "+err.Error())
 	case reads == c.ToText:
 		return e.settle(ctx, c, fence, reads)
 	}

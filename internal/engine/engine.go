@@ -83,11 +83,13 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 		opt.Pause = func(string) {}
 	}
 	host, _ := os.Hostname()
-	e := &Engine{store: st, opt: opt, byID: map[stage.Stage]Stage{}, dirty: map[store.Event]bool{}, gates: map[int64]*semaphore.Weighted{}, stop: make(chan struct{}),
+	e := &Engine{store: st, opt: opt, byID: map[stage.Stage]Stage{}, dirty: map[store.Event]bool{},
+		gates: map[int64]*semaphore.Weighted{}, stop: make(chan struct{}),
 		holder: fmt.Sprintf("%s/%d/%d", host, os.Getpid(), time.Now().UnixNano())}
 	e.verdicts.Do = e.judgeAsked
 	workers := river.NewWorkers()
-	if err := errors.Join(river.AddWorkerSafely(workers, &stepWorker{e: e}), river.AddWorkerSafely(workers, &againWorker{e: e}), river.AddWorkerSafely(workers, &followWorker{e: e})); err != nil {
+	if err := errors.Join(river.AddWorkerSafely(workers, &stepWorker{e: e}),
+		river.AddWorkerSafely(workers, &againWorker{e: e}), river.AddWorkerSafely(workers, &followWorker{e: e})); err != nil {
 		return nil, err
 	}
 	// River keeps this name with every job that runs, see recover.

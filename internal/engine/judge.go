@@ -74,9 +74,11 @@ func (e *Engine) Marks(now time.Time, s *site.Snapshot, d store.Device) []store.
 	return out
 }
 
-func (e *Engine) judgeOne(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage, before func(stage.Stage) stage.State) store.Judged {
+func (e *Engine) judgeOne(now time.Time, s *site.Snapshot, of site.Source, st stage.Stage,
+	before func(stage.Stage) stage.State) store.Judged {
 	v := e.verdict(now, s, of, st)
-	j := store.Judged{Site: s.Site.ID, SourceID: of.ID, Stage: st, Version: s.Version(of.Device), Mark: stage.Derive(st, v, before), Findings: v.Findings, ValidUntil: v.ValidUntil}
+	j := store.Judged{Site: s.Site.ID, SourceID: of.ID, Stage: st, Version: s.Version(of.Device),
+		Mark: stage.Derive(st, v, before), Findings: v.Findings, ValidUntil: v.ValidUntil}
 	j.Changes = len(e.Proposals(now, s, of, st))
 	if !v.Later {
 		j.Act = stage.ActOf(st, j.Mark, j.Changes, stage.Free(st, before))

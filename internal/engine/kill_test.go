@@ -146,15 +146,20 @@ type kind struct {
 
 var kinds = []kind{
 	{finding.Reversible, func(r clock.Reading, _ string) finding.Change {
-		return finding.Change{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule", From: r.ZoneText(), To: clock.ZoneText("UTC0", false), Risk: finding.NoRisk,
-			Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old rule back."}, Args: map[string]string{"zone": "UTC0", "daylight": "off", "old_zone": r.Zone, "old_daylight": strings.TrimPrefix(r.ZoneText(), r.Zone+" · daylight ")}}
+		return finding.Change{Kind: clock.SetZone, Key: clock.SetZone, Title: "Zone rule", From: r.ZoneText(),
+			To: clock.ZoneText("UTC0", false), Risk: finding.NoRisk,
+			Undo: finding.Undo{Kind: finding.Reversible,
+				Note: "Put the old rule back."}, Args: map[string]string{"zone": "UTC0", "daylight": "off", "old_zone": r.Zone, "old_daylight": strings.TrimPrefix(r.ZoneText(), r.Zone+" · daylight ")}}
 	}, func(*camera.Camera) {}, store.Undone, map[string]int{"SetSystemDateAndTime": 2}, []string{engine.PointAsked, engine.PointSent, engine.PointWritten, engine.PointUndoing}},
 	{finding.Compensating, func(r clock.Reading, ntp string) finding.Change {
-		return finding.Change{Kind: clock.SetSource, Key: clock.SetSource, Title: "Takes time from", From: r.Source(), To: "NTP " + ntp, Risk: finding.NoRisk, Later: []time.Duration{5 * time.Second},
-			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again.", Act: clock.SetManual, To: clock.ByHandText}, Args: map[string]string{"server": ntp}}
+		return finding.Change{Kind: clock.SetSource, Key: clock.SetSource, Title: "Takes time from", From: r.Source(),
+			To: "NTP " + ntp, Risk: finding.NoRisk, Later: []time.Duration{5 * time.Second},
+			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again.", Act: clock.SetManual,
+				To: clock.ByHandText}, Args: map[string]string{"server": ntp}}
 	}, func(*camera.Camera) {}, store.Undone, map[string]int{"SetSystemDateAndTime": 2}, []string{engine.PointBack, engine.PointUndoing}},
 	{finding.Irreversible, func(clock.Reading, string) finding.Change {
-		return finding.Change{Kind: clock.SetTime, Key: clock.SetTime, Title: "Time, once", From: "off by +1 h", To: "in step", Risk: finding.NoRisk,
+		return finding.Change{Kind: clock.SetTime, Key: clock.SetTime, Title: "Time, once", From: "off by +1 h",
+			To: "in step", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."}}
 	}, func(c *camera.Camera) { c.Step(time.Hour) }, store.Verified, map[string]int{"SetSystemDateAndTime": 1}, []string{engine.PointRead, engine.PointSettled}},
 }
@@ -204,7 +209,8 @@ func (b *fixture) readBulk(st stage.Stage) {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	if r := b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read", Of: ids}, false)); r.Failed > 0 {
+	if r := b.wait(b.app.Begin(context.Background(),
+		store.NewRun{Site: b.Site, Stage: st, Act: store.Read, Title: "Read", Of: ids}, false)); r.Failed > 0 {
 		b.t.Fatalf("%v: %+v", st, r)
 	}
 }
@@ -230,7 +236,8 @@ func (b *fixture) killed(k kind, step string, round int, cameras []*camera.Camer
 			zone = first.To
 		}
 		// A zone that no camera takes: it fails after the first one was made.
-		second := finding.Change{Kind: clock.SetZone, Key: "clock.zone/nonsense", Title: "A zone that is none", From: zone, To: "nonsense · daylight on", Risk: finding.NoRisk,
+		second := finding.Change{Kind: clock.SetZone, Key: "clock.zone/nonsense", Title: "A zone that is none",
+			From: zone, To: "nonsense · daylight on", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible}, Args: map[string]string{"zone": "9nonsense9", "daylight": "on"}}
 		picks = append(picks, engine.Pick{Source: b.source(d), Changes: []finding.Change{first, second}})
 		byID[d.ID], written[d.ID] = c, map[string]int{}
@@ -270,7 +277,8 @@ func (b *fixture) settled(k kind, step string, p engine.Pick, c *camera.Camera, 
 			delete(want, x.Title)
 			seen++
 			if x.State != w {
-				b.t.Errorf("%s, killed at %q: %s: %q is %s (%s, reads %q), want %s", k.undo, step, p.Source.Device.Place, x.Title, x.State, x.Says, x.Reads, w)
+				b.t.Errorf("%s, killed at %q: %s: %q is %s (%s, reads %q), want %s", k.undo, step,
+					p.Source.Device.Place, x.Title, x.State, x.Says, x.Reads, w)
 			}
 			if x.Title == p.Changes[0].Title && k.undo == finding.Irreversible && !strings.Contains(x.Says, "isn't worth putting back") {
 				b.t.Errorf("%s: what stands doesn't say why: %q", p.Source.Device.Place, x.Says)
@@ -303,7 +311,8 @@ func TestTwoServersShareARunAndOneIsKilled(t *testing.T) {
 	for i, of := range targets {
 		ids[i] = of.Device
 	}
-	run, err := b.idle().Begin(t.Context(), store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read, Title: "Read", Of: targets}, false)
+	run, err := b.idle().Begin(t.Context(), store.NewRun{Site: b.Site, Stage: stage.Clock, Act: store.Read,
+		Title: "Read", Of: targets}, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -43,7 +43,8 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 	signed := there.Served("GetNetworkInterfaces")
 	r := b.once(stage.Find, "Slipway", b.ipChange("Slipway", ".1.12"))
 	all, err := b.Store.ChangesOf(t.Context(), b.source(b.device("Slipway")), 1)
-	if err != nil || r.Failed != 1 || len(all) != 1 || all[0].State != store.Failed || !strings.Contains(all[0].Says, "127") || !strings.Contains(all[0].Says, "is taken: another device answers there") {
+	if err != nil || r.Failed != 1 || len(all) != 1 || all[0].State != store.Failed || !strings.Contains(all[0].Says,
+		"127") || !strings.Contains(all[0].Says, "is taken: another device answers there") {
 		t.Fatalf("%+v: %+v, %v", r, all, err)
 	}
 	if cam := b.Fleet.Camera("Slipway"); cam.At() != b.Net.At(".1.11") || *b.device("Slipway").Address != cam.At() {
@@ -58,7 +59,8 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	seen := identity.Sighting{Address: b.Net.At(".250.64"), At: time.Now(), Ways: []identity.Way{identity.Directed}, Service: "http://x/"}
-	if err := b.Store.KeepFacts(t.Context(), site.Seen.New(mast.ID, "test", time.Now(), seen), site.FindAsked.New(mast.ID, "test", time.Now(), site.Inquiry{At: time.Now(), Outcome: identity.Moved})); err != nil {
+	if err := b.Store.KeepFacts(t.Context(), site.Seen.New(mast.ID, "test", time.Now(), seen),
+		site.FindAsked.New(mast.ID, "test", time.Now(), site.Inquiry{At: time.Now(), Outcome: identity.Moved})); err != nil {
 		t.Fatal(err)
 	}
 	v := b.view()
@@ -204,7 +206,8 @@ func TestARotationTakesTheRecordersSlot(t *testing.T) {
 		t.Errorf("the recorder's slot: %v %v", taken, err)
 	}
 	var slots int
-	if err := b.Store.Pool.QueryRow(t.Context(), `select count(*) from claim where scope = 'recorder/' || $1::bigint`, b.device("Terminal recorder").ID).Scan(&slots); err != nil || slots == 0 {
+	if err := b.Store.Pool.QueryRow(t.Context(), `select count(*) from claim where scope = 'recorder/' || $1::bigint`,
+		b.device("Terminal recorder").ID).Scan(&slots); err != nil || slots == 0 {
 		t.Errorf("no slot of the recorder was ever taken: %v", err)
 	}
 }

@@ -65,7 +65,8 @@ func startNonconforming(t *testing.T) (*fixture, map[string]*camera.Camera) {
 		t.Cleanup(c.Close)
 		cams[cfg.Place] = c
 		at := cfg.Address
-		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: h.Site, Kind: identity.Camera, Place: cfg.Place, Make: cfg.Make, Model: cfg.Model, Address: &at, ExpectedAt: &at, Expected: true}})
+		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: h.Site, Kind: identity.Camera,
+			Place: cfg.Place, Make: cfg.Make, Model: cfg.Model, Address: &at, ExpectedAt: &at, Expected: true}})
 	}
 	if err := h.Store.AddNetwork(ctx, h.Site, "Odd ones", h.Net.NonconformingPrefix()); err != nil {
 		t.Fatal(err)
@@ -73,8 +74,12 @@ func startNonconforming(t *testing.T) (*fixture, map[string]*camera.Camera) {
 	if _, err := h.Store.AddDevices(ctx, h.Site, fresh); err != nil {
 		t.Fatal(err)
 	}
-	for _, s := range []access.Set{{Name: "Makers' default", Username: "maker", Factory: true, Make: "Ottervale"}, {Name: "Streams", Username: "streams"}} {
-		if _, err := h.Store.AddSet(ctx, h.Site, s, func(place string) ([]byte, error) { return h.Vault.Seal(s.Username+"-1234", place) }); err != nil {
+	for _, s := range []access.Set{{Name: "Makers' default", Username: "maker", Factory: true, Make: "Ottervale"},
+		{Name: "Streams", Username: "streams"}} {
+		if _, err := h.Store.AddSet(ctx, h.Site, s, func(place string) ([]byte,
+			error) {
+			return h.Vault.Seal(s.Username+"-1234", place)
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -104,7 +109,8 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	slices.Sort(places)
 	b.find()
 	b.read(stage.SignIn, slices.DeleteFunc(slices.Clone(places), func(p string) bool { return p == "Maker's default" })...)
-	b.wait(b.app.Begin(ctx, store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "With defaults", Of: store.OfDevices(b.device("Maker's default").ID), Factory: true}, false))
+	b.wait(b.app.Begin(ctx, store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "With defaults",
+		Of: store.OfDevices(b.device("Maker's default").ID), Factory: true}, false))
 	b.readAll(stage.Clock)
 	b.wantCodes(codesOf)
 	if a, _ := site.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
@@ -146,7 +152,8 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	if err := b.Store.AllowBasic(ctx, b.device("Basic alone").ID, true); err != nil {
 		t.Fatal(err)
 	}
-	if run, _, err := b.app.SignIn.Rotate(ctx, engine.Ask{Site: b.Site, Title: "New password"}, []int64{b.device("Maker's default").ID}); b.wait(run, err).Failed > 0 {
+	if run, _, err := b.app.SignIn.Rotate(ctx, engine.Ask{Site: b.Site, Title: "New password"},
+		[]int64{b.device("Maker's default").ID}); b.wait(run, err).Failed > 0 {
 		t.Error("the maker's password isn't exchanged")
 	}
 	post(t, cams["New certificate"], "/certificate")
@@ -168,21 +175,25 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	b.find()
 	b.read(stage.SignIn, "Basic alone", "New certificate", "Clone B")
 	b.read(stage.Clock, "Clone B", "New certificate")
-	after := map[string]string{"Wrong mask": "", "Wrong gateway": "", "Hidden": "", "Two on one": "", "Basic alone": "access.clear?", "Maker's default": "", "New certificate": "", "Clone A": "", "Clone B": "find.endpoint-changed?"}
+	after := map[string]string{"Wrong mask": "", "Wrong gateway": "", "Hidden": "", "Two on one": "",
+		"Basic alone": "access.clear?", "Maker's default": "", "New certificate": "", "Clone A": "", "Clone B": "find.endpoint-changed?"}
 	b.wantCodes(after)
 
 	// Automatic, and found again where its network put it; one that is lost is said to be.
 	lease := b.Net.At(".3.200")
 	given := b.device("Takes what it is given")
 	fv, _ := b.view().Find(given)
-	if r := b.once(stage.Find, given.Place, identity.ChangeIPConfig(*fv.IPConfig, netplan.IPConfig{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
+	if r := b.once(stage.Find, given.Place, identity.ChangeIPConfig(*fv.IPConfig,
+		netplan.IPConfig{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
 		t.Errorf("%+v: it is at %s", r, b.device(given.Place).Address)
 	}
 	lost := b.device("Moves and is lost")
 	fv, _ = b.view().Find(lost)
-	r := b.once(stage.Find, lost.Place, identity.ChangeIPConfig(*fv.IPConfig, netplan.IPConfig{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
+	r := b.once(stage.Find, lost.Place, identity.ChangeIPConfig(*fv.IPConfig,
+		netplan.IPConfig{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
 	steps, err := b.Store.StepsOf(ctx, r.ID, 1)
-	if err != nil || r.Failed != 1 || !strings.Contains(steps[0].Says, "answers neither there nor at") || !strings.Contains(steps[0].Says, "To get it back") {
+	if err != nil || r.Failed != 1 || !strings.Contains(steps[0].Says,
+		"answers neither there nor at") || !strings.Contains(steps[0].Says, "To get it back") {
 		t.Errorf("%+v %v", steps, err)
 	}
 	b.find()
@@ -248,7 +259,8 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 		t.Fatalf("nothing was asked for, and %v is due: %v", due, err)
 	}
 	b.find()
-	if err := b.Store.SetWishes(ctx, b.Site, store.Wishes{LookEvery: 5, TimeSource: "recorder", AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
+	if err := b.Store.SetWishes(ctx, b.Site, store.Wishes{LookEvery: 5, TimeSource: "recorder",
+		AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
 		t.Fatal(err)
 	}
 	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {
@@ -300,7 +312,8 @@ func TestARecorderThatKnocksIsNamedPausedAndGivenTheAccount(t *testing.T) {
 	if tries, _ := b.Store.Tries(t.Context(), b.device("Slipway").ID); slices.ContainsFunc(tries, func(x access.Try) bool { return x.Outcome == access.Wrong }) {
 		t.Errorf("it was tried though the recorder had spent the budget: %+v", tries)
 	}
-	fresh, err := b.Store.AddSet(t.Context(), b.Site, access.Set{Name: "Exchanged", Username: "otter"}, func(place string) ([]byte, error) { return b.Vault.Seal("Another-1234", place) })
+	fresh, err := b.Store.AddSet(t.Context(), b.Site,
+		access.Set{Name: "Exchanged", Username: "otter"}, func(place string) ([]byte, error) { return b.Vault.Seal("Another-1234", place) })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -310,7 +323,8 @@ func TestARecorderThatKnocksIsNamedPausedAndGivenTheAccount(t *testing.T) {
 	}
 	b.Fleet.Recorders[0].PauseAll() // as its button does, and without a sign-in after it
 	b.slot("Slipway")
-	only := store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "That set alone", Of: store.OfDevices(b.device("Slipway").ID), Set: fresh}
+	only := store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "That set alone",
+		Of: store.OfDevices(b.device("Slipway").ID), Set: fresh}
 	b.wait(b.app.Begin(t.Context(), only, false))
 	if a, ok := site.Account.Of(b.view(), b.device("Slipway").ID); !ok || a.Set != "Exchanged" {
 		t.Fatalf("%+v%s", a, b.sentences(b.device("Slipway")))

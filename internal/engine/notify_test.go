@@ -15,7 +15,8 @@ func TestManyDevicesAreToldAsOne(t *testing.T) {
 	for _, e := range joined(dirty) {
 		got[e] = true
 	}
-	if len(got) != 3 || !got[store.Event{Site: 1, Topic: store.OnMark}] || !got[store.Event{Site: 2, Topic: store.OnMark, ID: 9}] || !got[store.Event{Site: 1, Topic: store.OnRun}] {
+	if len(got) != 3 || !got[store.Event{Site: 1, Topic: store.OnMark}] || !got[store.Event{Site: 2,
+		Topic: store.OnMark, ID: 9}] || !got[store.Event{Site: 1, Topic: store.OnRun}] {
 		t.Errorf("%v", got)
 	}
 }

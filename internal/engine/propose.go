@@ -13,7 +13,8 @@ import (
 
 // Propose lists what a stage's rules would change on these views, or devices, now, a
 // portion of them read at a time. What is being made already is left out and counted.
-func (e *Engine) Propose(ctx context.Context, siteID int64, st stage.Stage, targets []store.Target) (picks []Pick, underWay int, err error) {
+func (e *Engine) Propose(ctx context.Context, siteID int64, st stage.Stage, targets []store.Target) (picks []Pick,
+	underWay int, err error) {
 	now := time.Now()
 	propose := func(s *site.Snapshot, of site.Source) []finding.Change { return e.Proposals(now, s, of, st) }
 	if p, ok := e.byID[st].(Planner); ok {

@@ -23,7 +23,8 @@ const (
 // Read begins a run that reads a stage of a selection: what of it can be read now. factory
 // and set are as Visit has them.
 func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory bool, set int64) (int64, error) {
-	n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Read, Person: q.Person, Token: q.Token, AskedOf: q.AskedOf, Factory: factory, Set: set}
+	n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Read, Person: q.Person, Token: q.Token,
+		AskedOf: q.AskedOf, Factory: factory, Set: set}
 	of := e.manner(q.Stage).Of
 	switch {
 	case of == Nothing || !e.Does(q.Stage):

@@ -186,7 +186,8 @@ func TestAChannelStaysPausedWhileThePasswordIsNotKnown(t *testing.T) {
 	if err == nil {
 		open, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
-	if all := strings.Join(open, "\n"); err != nil || !strings.Contains(all, "rotate.pause: verified, it stays until it is known") || !strings.Contains(all, "rotate.password: asks") || strings.Count(all, "rotate.pause") != 1 {
+	if all := strings.Join(open, "\n"); err != nil || !strings.Contains(all,
+		"rotate.pause: verified, it stays until it is known") || !strings.Contains(all, "rotate.password: asks") || strings.Count(all, "rotate.pause") != 1 {
 		t.Errorf("%s %v", all, err)
 	}
 	again, err := camera.Start(context.Background(), cam.Config())
@@ -226,7 +227,8 @@ func points(short ...string) []string {
 		return short
 	}
 	var all []string
-	for _, step := range []string{engine.PointAsked, engine.PointRead, engine.PointSent, engine.PointWritten, engine.PointBack, engine.PointSettled} {
+	for _, step := range []string{engine.PointAsked, engine.PointRead, engine.PointSent, engine.PointWritten,
+		engine.PointBack, engine.PointSettled} {
 		for part := range 4 {
 			all = append(all, fmt.Sprintf("%s/%d", step, part+1))
 		}
@@ -239,7 +241,8 @@ func points(short ...string) []string {
 // buttons bring the picture back.
 func TestRotationWhereADeviceDies(t *testing.T) {
 	t.Parallel()
-	for who, at := range map[string][]string{"camera": points(engine.PointWritten+"/2", engine.PointAsked+"/3"), "recorder": points(engine.PointSent+"/3", engine.PointWritten+"/4")} {
+	for who, at := range map[string][]string{"camera": points(engine.PointWritten+"/2", engine.PointAsked+"/3"),
+		"recorder": points(engine.PointSent+"/3", engine.PointWritten+"/4")} {
 		t.Run(who, func(t *testing.T) {
 			t.Parallel()
 			h := testbed.Start(t)

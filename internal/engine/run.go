@@ -51,7 +51,8 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 	atOnce.Network, atOnce.Recorder = cmp.Or(e.opt.Most.Network, atOnce.Network), cmp.Or(e.opt.Most.Recorder, atOnce.Recorder)
 	jobs := make([]river.InsertManyParams, 0, len(steps))
 	for _, s := range steps {
-		a := stepArgs{AtOnce: atOnce, Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk, Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set, Net: s.Net}
+		a := stepArgs{AtOnce: atOnce, Step: s.ID, Site: n.Site, Stage: n.Stage, Act: n.Act, Walk: walk,
+			Coarse: len(steps) > narrowMost, Factory: n.Factory, Set: n.Set, Net: s.Net}
 		of := s.Target()
 		a.Device, a.Source = of.Device, of.Source
 		if s.NetworkID != nil {

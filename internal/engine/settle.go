@@ -101,13 +101,16 @@ func (e *Engine) fail(ctx context.Context, a attempt, c store.Change, cause erro
 			case finding.NotSent:
 				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Failed, "", "not sent: the one before it didn't hold")
 			case finding.Stays:
-				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Verified, "", "it stays until it is known how the one after it ended")
+				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Verified, "",
+					"it stays until it is known how the one after it ended")
 			case finding.Stands:
-				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Verified, "", "it stands, though the one after it failed: "+b.Undo.Note)
+				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Verified, "",
+					"it stands, though the one after it failed: "+b.Undo.Note)
 			case finding.TakenBack:
 				inverse, _ := b.Core().Inverse()
 				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Undoing, "", "is taken back: "+because)
-				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: deref(b.SourceID), Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
+				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: deref(b.SourceID),
+					Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
 			}
 			if err != nil {
 				return err
@@ -136,7 +139,8 @@ func failing(c store.Change, all []store.Change, cause error) (state store.State
 
 // leave settles a change whose taking back failed, and what was to be taken back after
 // it and mustn't be.
-func (e *Engine) leave(ctx context.Context, tx pgx.Tx, a attempt, c store.Change, all []store.Change, fates []finding.Fate, state store.State, says string) error {
+func (e *Engine) leave(ctx context.Context, tx pgx.Tx, a attempt, c store.Change, all []store.Change,
+	fates []finding.Fate, state store.State, says string) error {
 	stands := store.Verified
 	if i := slices.IndexFunc(all, func(x store.Change) bool { return x.ID == *c.UndoOf }); state == store.Asks || i >= 0 && all[i].Reads != all[i].ToText {
 		stands = store.Asks
@@ -146,7 +150,8 @@ func (e *Engine) leave(ctx context.Context, tx pgx.Tx, a attempt, c store.Change
 		if b.UndoOf == nil || fates[i] != finding.NotSent || err != nil {
 			continue
 		}
-		err = errors.Join(e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Failed, "", "not sent: the one before it wasn't taken back"),
+		err = errors.Join(e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Failed, "",
+			"not sent: the one before it wasn't taken back"),
 			e.store.SettleChangeTx(ctx, tx, *b.UndoOf, a.claim.Fence, store.Verified, "", "it stays: what it guards wasn't taken back"))
 	}
 	return err
@@ -156,7 +161,8 @@ func (e *Engine) leave(ctx context.Context, tx pgx.Tx, a attempt, c store.Change
 func entries(all []store.Change) []finding.Entry {
 	out := make([]finding.Entry, len(all))
 	for i, c := range all {
-		out[i] = finding.Entry{Change: c.Core(), Asked: c.State == store.Asked, Made: c.Made(), Wrote: c.Writes > 0, TakesBack: c.UndoOf != nil}
+		out[i] = finding.Entry{Change: c.Core(), Asked: c.State == store.Asked, Made: c.Made(), Wrote: c.Writes > 0,
+			TakesBack: c.UndoOf != nil}
 	}
 	return out
 }

@@ -60,7 +60,8 @@ func TestASignInWindowIsShown(t *testing.T) {
 		state, sentence string
 	}{
 		{time.Minute, 45 * time.Second, "clock.refused", "clock.at-risk", "receiving", "Its sign-in window is at least 4"},
-		{10 * time.Second, 20 * time.Second, "clock.at-risk", "clock.refused", "refused", "of difference, as it has shown: the recorder is refused"},
+		{10 * time.Second, 20 * time.Second, "clock.at-risk", "clock.refused", "refused",
+			"of difference, as it has shown: the recorder is refused"},
 	} {
 		cam.Windowed(x.window)
 		cam.Step(x.off)

@@ -285,7 +285,8 @@ func (e *Engine) slower(ctx context.Context, claim store.Claim, a attempt) error
 
 // visit makes what a stage is given.
 func (e *Engine) visit(a attempt) *Visit {
-	return &Visit{Site: a.Site, Narrow: !a.Coarse, Factory: a.Factory, Set: a.Set, Walk: a.Walk, AtOnce: a.AtOnce.Network, Step: a.Step, engine: e, stage: a.Stage}
+	return &Visit{Site: a.Site, Narrow: !a.Coarse, Factory: a.Factory, Set: a.Set, Walk: a.Walk,
+		AtOnce: a.AtOnce.Network, Step: a.Step, engine: e, stage: a.Stage}
 }
 
 // step does what a step is about.

@@ -17,7 +17,8 @@ func Ours(err error) bool {
 	var de *dial.Error
 	var left leftError
 	var asks asksError
-	return err != nil && !errors.As(err, &de) && !trouble.IsTold(err) && !errors.As(err, &left) && !errors.As(err, &asks) && !errors.As(err, new(PendingError))
+	return err != nil && !errors.As(err, &de) && !trouble.IsTold(err) && !errors.As(err, &left) && !errors.As(err,
+		&asks) && !errors.As(err, new(PendingError))
 }
 
 // overLimit words a step that was cut off by its time limit while it waited for its

@@ -192,14 +192,17 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 	b.read(stage.SignIn, "Slipway", "Terminal recorder")
 	b.read(stage.Streams, "Slipway")
 	d := b.device("Slipway")
-	run, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}})
+	run, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"},
+		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}}); !trouble.IsTold(err) {
+	if _, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"},
+		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}}); !trouble.IsTold(err) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
-	if picks, underWay, err := b.app.Propose(context.Background(), b.Site, stage.Channels, []store.Target{{Device: d.ID, Source: b.source(d).ID}}); err != nil || len(picks) != 0 || underWay != 1 {
+	if picks, underWay, err := b.app.Propose(context.Background(), b.Site, stage.Channels,
+		[]store.Target{{Device: d.ID, Source: b.source(d).ID}}); err != nil || len(picks) != 0 || underWay != 1 {
 		t.Errorf("what is under way is proposed again: %+v, %d, %v", picks, underWay, err)
 	}
 	if err := b.Store.StopRun(context.Background(), b.Site, run); err != nil {
@@ -249,7 +252,8 @@ func TestWrongPasswordsEndAtTheBudget(t *testing.T) {
 	t.Parallel()
 	b := open(t, app.Options{})
 	ctx := context.Background()
-	if _, err := b.Store.Pool.Exec(ctx, `update credential_set set sealed = $1 where name = 'House account'`, b.seal("not it", "House account")); err != nil {
+	if _, err := b.Store.Pool.Exec(ctx, `update credential_set set sealed = $1 where name = 'House account'`,
+		b.seal("not it", "House account")); err != nil {
 		t.Fatal(err)
 	}
 	b.find()
@@ -303,6 +307,7 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	b.want("Slipway", stage.Prove, stage.Ready)
 	f := b.view().Routes(b.source(d))
 	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)
-	b.wait(b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"}, []engine.Pick{{Source: b.source(d), Changes: []finding.Change{pull}}}))
+	b.wait(b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"},
+		[]engine.Pick{{Source: b.source(d), Changes: []finding.Change{pull}}}))
 	b.want("Slipway", stage.Prove, stage.Stale)
 }

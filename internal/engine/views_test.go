@@ -127,7 +127,8 @@ func TestEachViewOfADeviceIsASourceOfItsOwn(t *testing.T) {
 		t.Errorf("only the heat view was pegged: %+v", m)
 	}
 	testbed.Until(t, 30*time.Second, "the recorder listens", func() bool { return b.markOf(heat, stage.Routes).State == stage.Ready })
-	n := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Of: []store.Target{{Device: heat.Device.ID, Source: heat.ID}}}
+	n := store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk",
+		Of: []store.Target{{Device: heat.Device.ID, Source: heat.ID}}}
 	if r := b.wait(b.app.Begin(t.Context(), n, true)); r.Failed > 0 {
 		all, _ := b.Store.Results(t.Context(), b.Site, r.ID, 0, 9)
 		t.Fatalf("%+v", all)
@@ -169,7 +170,8 @@ func TestADevicesChangeIsMadeOnceForAllItsViews(t *testing.T) {
 	views := b.pick(place, 2)
 	b.read(stage.Clock, "Terminal recorder", place)
 	second := views[1]
-	all, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, IDs: []int64{second.ID}, ActStage: stage.Clock, Act: stage.Apply}, stage.Clock)
+	all, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, IDs: []int64{second.ID},
+		ActStage: stage.Clock, Act: stage.Apply}, stage.Clock)
 	if err != nil || !slices.Equal(all, []store.Target{{Device: second.Device.ID}}) {
 		t.Fatalf("the second view stands for its device: %v %v", all, err)
 	}
@@ -177,7 +179,8 @@ func TestADevicesChangeIsMadeOnceForAllItsViews(t *testing.T) {
 	if err != nil || len(both) != 1 {
 		t.Fatalf("%v %v", both, err)
 	}
-	if n, of, err := b.Store.Proposed(t.Context(), store.Selection{Site: b.Site, IDs: []int64{views[0].ID, second.ID}}, stage.Clock); err != nil || of != 1 || n == 0 {
+	if n, of, err := b.Store.Proposed(t.Context(), store.Selection{Site: b.Site, IDs: []int64{views[0].ID, second.ID}},
+		stage.Clock); err != nil || of != 1 || n == 0 {
 		t.Errorf("%d changes of %d devices: %v", n, of, err)
 	}
 	picks, _, err := b.app.Propose(t.Context(), b.Site, stage.Clock, all)

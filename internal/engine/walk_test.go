@@ -106,7 +106,8 @@ func (b *fixture) read(st stage.Stage, places ...string) store.Run {
 func (b *fixture) apply(st stage.Stage, place string) store.Run {
 	b.t.Helper()
 	d := b.device(place)
-	return b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: st, Title: "Apply"}, []engine.Pick{{Source: b.source(d), Changes: b.proposals(d, st)}}))
+	return b.wait(b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: st, Title: "Apply"},
+		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, st)}}))
 }
 
 // place finds a camera and the recorder, signs in, plays its streams and puts it on a channel.
@@ -168,7 +169,8 @@ func TestFromNotFoundToProven(t *testing.T) {
 	}
 	b.want("Slipway", stage.Routes, stage.Ready)
 	d := b.device("Slipway")
-	b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove, Title: "Walk", Of: store.OfDevices(d.ID)}, true))
+	b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove,
+		Title: "Walk", Of: store.OfDevices(d.ID)}, true))
 	b.want("Slipway", stage.Prove, stage.Ready)
 	p := b.view().Proofs[b.source(d).ID]
 	for _, bar := range proof.Judge(time.Now(), p.Test, "Slipway") {
@@ -189,7 +191,8 @@ func TestFromNotFoundToProven(t *testing.T) {
 		}
 		changes, _ := b.Store.Changes(context.Background(), b.Site, 0, 0, 200)
 		for _, c := range changes {
-			t.Logf("change %s %s: %q → %q, %s: %s (reads %q, sent %d times)", c.Place, c.Kind, c.FromText, c.ToText, c.State, c.Says, c.Reads, c.Writes)
+			t.Logf("change %s %s: %q → %q, %s: %s (reads %q, sent %d times)", c.Place, c.Kind, c.FromText, c.ToText,
+				c.State, c.Says, c.Reads, c.Writes)
 		}
 		for _, st := range stage.All() {
 			t.Logf("%v: %+v", st, b.mark("Berth 1 ramp", st))

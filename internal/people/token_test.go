@@ -15,7 +15,8 @@ func TestTokensAndCodes(t *testing.T) {
 			t.Fatalf("%q %x", token, hash)
 		}
 		code, hash := NewCode()
-		if len(code) != 23 || !bytes.Equal(hash, HashToken(strings.ToUpper(strings.ReplaceAll(code, "-", " ")))) || bytes.Equal(hash, HashToken(code+"a")) {
+		if len(code) != 23 || !bytes.Equal(hash, HashToken(strings.ToUpper(strings.ReplaceAll(code, "-",
+			" ")))) || bytes.Equal(hash, HashToken(code+"a")) {
 			t.Fatalf("%q %x", code, hash)
 		}
 		if seen[token] || seen[code] {

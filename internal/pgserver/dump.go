@@ -45,7 +45,8 @@ func Restore(ctx context.Context, dsn, file string) error {
 	if err != nil {
 		return errors.New("the database address can't be read")
 	}
-	cmd, err := program(ctx, dsn, "pg_restore", "--no-owner", "--no-privileges", "--single-transaction", "--exit-on-error", "--dbname", cfg.Database)
+	cmd, err := program(ctx, dsn, "pg_restore", "--no-owner", "--no-privileges", "--single-transaction",
+		"--exit-on-error", "--dbname", cfg.Database)
 	if err != nil {
 		return err
 	}
@@ -68,7 +69,8 @@ func program(ctx context.Context, dsn, name string, args ...string) (*exec.Cmd, 
 		return nil, errors.New("the database address can't be read")
 	}
 	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = append(os.Environ(), "PGHOST="+cfg.Host, "PGPORT="+strconv.Itoa(int(cfg.Port)), "PGUSER="+cfg.User, "PGPASSWORD="+cfg.Password, "PGDATABASE="+cfg.Database)
+	cmd.Env = append(os.Environ(), "PGHOST="+cfg.Host, "PGPORT="+strconv.Itoa(int(cfg.Port)), "PGUSER="+cfg.User,
+		"PGPASSWORD="+cfg.Password, "PGDATABASE="+cfg.Database)
 	if cfg.TLSConfig == nil {
 		cmd.Env = append(cmd.Env, "PGSSLMODE=disable")
 	}

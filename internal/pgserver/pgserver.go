@@ -159,7 +159,8 @@ func initialise(ctx context.Context, programs, dir string, who *syscall.Credenti
 	if err := os.RemoveAll(fresh); err != nil {
 		return "", fmt.Errorf("pgserver: %w", err)
 	}
-	out, err := command(ctx, who, dir, filepath.Join(programs, "initdb"), "-D", fresh, "-U", "postgres", "--auth=scram-sha-256", "--pwfile="+secret, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync").CombinedOutput()
+	out, err := command(ctx, who, dir, filepath.Join(programs, "initdb"), "-D", fresh, "-U", "postgres",
+		"--auth=scram-sha-256", "--pwfile="+secret, "-E", "UTF8", "--locale=C.UTF-8", "--no-sync").CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("pgserver: initdb: %w: %s", err, tail(out))
 	}
@@ -206,9 +207,11 @@ func runOnce(ctx context.Context, programs, dir, password string, who *syscall.C
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"}
+	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1",
+		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"}
 	if fast {
-		for _, s := range []string{"fsync=off", "synchronous_commit=off", "full_page_writes=off", "autovacuum=off", "wal_level=minimal", "max_wal_senders=0"} {
+		for _, s := range []string{"fsync=off", "synchronous_commit=off", "full_page_writes=off", "autovacuum=off",
+			"wal_level=minimal", "max_wal_senders=0"} {
 			args = append(args, "-c", s)
 		}
 	}
@@ -218,7 +221,8 @@ func runOnce(ctx context.Context, programs, dir, password string, who *syscall.C
 	cmd.SysProcAttr.Pdeathsig = syscall.SIGINT
 	var log bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &log, &log
-	s := &Server{cmd: cmd, done: make(chan struct{}), DSN: fmt.Sprintf("postgres://postgres:%s@127.0.0.1:%d/postgres?sslmode=disable", password, port)}
+	s := &Server{cmd: cmd, done: make(chan struct{}),
+		DSN: fmt.Sprintf("postgres://postgres:%s@127.0.0.1:%d/postgres?sslmode=disable", password, port)}
 	started := make(chan error, 1)
 	go func() {
 		runtime.LockOSThread() // Pdeathsig belongs to the thread that starts the child

@@ -138,11 +138,13 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 		if err != nil || !p.Linked {
 			continue
 		}
-		s := identity.Sighting{Address: at, At: table.At, Ways: []identity.Way{identity.OnAPort}, UUID: identity.CleanUUID(p.UUID), MAC: identity.CleanMAC(p.MAC), Make: p.Make, Model: p.Model, Kind: identity.Camera}
+		s := identity.Sighting{Address: at, At: table.At, Ways: []identity.Way{identity.OnAPort},
+			UUID: identity.CleanUUID(p.UUID), MAC: identity.CleanMAC(p.MAC), Make: p.Make, Model: p.Model, Kind: identity.Camera}
 		id := known[at]
 		if id == 0 {
 			fresh = append(fresh, store.NewDevice{RecorderID: &rec.ID,
-				Device: store.Device{SiteID: rec.SiteID, Kind: identity.Camera, Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at}})
+				Device: store.Device{SiteID: rec.SiteID, Kind: identity.Camera,
+					Place: fmt.Sprintf("%s port %d", rec.Place, p.Number), Make: p.Make, Model: p.Model, Address: &at}})
 			freshSeen = append(freshSeen, s)
 			continue
 		}
@@ -154,7 +156,8 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 			continue // it was heard from here, which tells more
 		}
 		judge = append(judge, id)
-		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: s}), append(told.Facts, site.Seen.New(id, "channel table", table.At, s))
+		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: s}), append(told.Facts,
+			site.Seen.New(id, "channel table", table.At, s))
 	}
 	ids, err := r.Store.AddDevices(ctx, rec.SiteID, fresh)
 	if err != nil {
@@ -162,7 +165,8 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 	}
 	for i, id := range ids {
 		judge = append(judge, id)
-		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: freshSeen[i]}), append(told.Facts, site.Seen.New(id, "channel table", table.At, freshSeen[i]))
+		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: freshSeen[i]}), append(told.Facts,
+			site.Seen.New(id, "channel table", table.At, freshSeen[i]))
 	}
 	if err := r.Store.Write(ctx, told); err != nil {
 		return err

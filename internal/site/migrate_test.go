@@ -86,7 +86,8 @@ func TestADatabaseOfBeforeViewsWereRows(t *testing.T) {
 	if err := s.Err(); err != nil {
 		t.Error(err)
 	}
-	for of, want := range map[*store.Source]map[stage.Stage]string{&shed: {stage.Clock: "clock.text", stage.Streams: "stream.keys"}, &third: {stage.Clock: "clock.text"}} {
+	for of, want := range map[*store.Source]map[stage.Stage]string{&shed: {stage.Clock: "clock.text",
+		stage.Streams: "stream.keys"}, &third: {stage.Clock: "clock.text"}} {
 		for _, in := range []stage.Stage{stage.Clock, stage.Streams} {
 			if _, ok := s.Accepted(*of, in)[want[in]]; ok != (want[in] != "") {
 				t.Errorf("%s in %s: accepted %v", of.Place, in, s.Accepted(*of, in))

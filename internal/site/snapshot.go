@@ -58,8 +58,10 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 	if err != nil {
 		return nil, err
 	}
-	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries, Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
-		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source, len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
+	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
+		Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
+		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
+			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
 	for i, d := range s.Devices {
 		s.byID[d.ID] = i
 		if d.Kind == identity.Recorder {
@@ -91,7 +93,8 @@ func (s *Snapshot) readPorts(r store.Device, table *channel.Recorder) {
 		if err != nil || !p.Linked {
 			continue
 		}
-		b := identity.Behind{Recorder: r.Place, RecorderID: r.ID, Port: p.Number, At: table.At, HandsOut: table.HandsOut, Fixed: p.Fixed, Relays: table.Relays, Slot: p.Channel}
+		b := identity.Behind{Recorder: r.Place, RecorderID: r.ID, Port: p.Number, At: table.At,
+			HandsOut: table.HandsOut, Fixed: p.Fixed, Relays: table.Relays, Slot: p.Channel}
 		for _, slot := range table.Slots {
 			if slot.Number == p.Channel {
 				b.SlotText, b.Dead = channel.SlotText(slot.Name, slot.Address), channel.DeadEntry(slot, p)

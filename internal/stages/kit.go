@@ -48,7 +48,8 @@ func Sent(c store.Change) time.Duration {
 
 // KeepAsked keeps how asking for a view went: when it began, and in which words it failed.
 // Trouble of ours isn't kept as the device's, it comes back.
-func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of site.Source, via string, began time.Time, failed error) error {
+func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of site.Source, via string,
+	began time.Time, failed error) error {
 	if failed != nil && engine.Ours(failed) {
 		return failed
 	}
@@ -61,7 +62,8 @@ func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of
 
 // ChannelOf opens the recorder that holds a view or is planned to, at the channel that
 // a change names. The client is the caller's to close.
-func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec *recorder.Client, number int, err error) {
+func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec *recorder.Client,
+	number int, err error) {
 	holder, _, ok := s.HolderOf(of)
 	if !ok {
 		return nil, 0, trouble.Told("No recorder is planned for " + of.Place + ".")

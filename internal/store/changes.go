@@ -60,7 +60,8 @@ type Change struct {
 
 // Core is the change as the rules speak of it.
 func (c Change) Core() finding.Change {
-	return finding.Change{Kind: c.Kind, Key: c.Key, Title: c.Title, From: c.FromText, To: c.ToText, Why: c.Why, Risk: c.Risk, Undo: c.Undo, Args: c.Args}
+	return finding.Change{Kind: c.Kind, Key: c.Key, Title: c.Title, From: c.FromText, To: c.ToText, Why: c.Why,
+		Risk: c.Risk, Undo: c.Undo, Args: c.Args}
 }
 
 // About says whether the change is about a view or its device.

@@ -46,7 +46,9 @@ func TestWritesAtTheSameTime(t *testing.T) {
 				if i == 7 {
 					value += "\x00" // which no jsonb holds
 				}
-				err := st.Write(ctx, store.Writes{Facts: []store.NewFact{{Device: id, Name: "x", Via: "test", At: now.Add(time.Duration(n) * time.Second), Value: value}, {Device: id, Name: fmt.Sprint("y", n), Via: "test", At: now, Value: n}},
+				err := st.Write(ctx, store.Writes{Facts: []store.NewFact{{Device: id, Name: "x", Via: "test",
+					At: now.Add(time.Duration(n) * time.Second), Value: value}, {Device: id, Name: fmt.Sprint("y",
+					n), Via: "test", At: now, Value: n}},
 					Said: []store.Identity{{Device: id, Seen: identity.Sighting{Serial: fmt.Sprint("S", i)}}}})
 				if (err != nil) != (i == 7) {
 					t.Errorf("camera %d: %v", i, err)
@@ -70,7 +72,8 @@ func TestWritesAtTheSameTime(t *testing.T) {
 			}
 			continue
 		}
-		if len(facts[id]) != 4 || string(facts[id]["x"].Value) != fmt.Sprintf("%q", fmt.Sprintf("%d/2", i)) || d.Serial != fmt.Sprint("S", i) || d.Version < 5 || d.Version > 7 {
+		if len(facts[id]) != 4 || string(facts[id]["x"].Value) != fmt.Sprintf("%q",
+			fmt.Sprintf("%d/2", i)) || d.Serial != fmt.Sprint("S", i) || d.Version < 5 || d.Version > 7 {
 			t.Errorf("camera %d: %v, version %d, serial %q", i, facts[id], d.Version, d.Serial)
 		}
 	}
@@ -87,7 +90,8 @@ func TestAWriteIsWhole(t *testing.T) {
 	if err := st.KeepFact(ctx, d, "old", "test", time.Now(), 1); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.Write(ctx, store.Writes{Facts: []store.NewFact{{Device: d, Name: "new", Via: "test", At: time.Now(), Value: 2}}, Drop: []store.Dropped{{Device: d, Name: "old"}}, Opened: []store.OpenedBy{{Device: d, Set: set}}}); err != nil {
+	if err := st.Write(ctx, store.Writes{Facts: []store.NewFact{{Device: d, Name: "new", Via: "test", At: time.Now(),
+		Value: 2}}, Drop: []store.Dropped{{Device: d, Name: "old"}}, Opened: []store.OpenedBy{{Device: d, Set: set}}}); err != nil {
 		t.Fatal(err)
 	}
 	facts, err := st.FactsOf(ctx, []int64{d})
@@ -145,7 +149,8 @@ func TestStepsBegunAndEndedAtTheSameTime(t *testing.T) {
 	var run int64
 	var steps []store.Step
 	if err := st.InTx(ctx, func(tx pgx.Tx) (err error) {
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(ids...)})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Clock, Act: store.Read, Title: "t",
+			Of: store.OfDevices(ids...)})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -195,7 +200,8 @@ func TestAnOvertakenVerdictIsNotKept(t *testing.T) {
 		t.Fatal(err)
 	}
 	says := func(version int64, state stage.State) store.Judged {
-		j := store.Judged{Site: site, SourceID: dev.ID, Stage: stage.Clock, Version: version, Mark: stage.Mark{State: state, Sentence: string(state)}}
+		j := store.Judged{Site: site, SourceID: dev.ID, Stage: stage.Clock, Version: version,
+			Mark: stage.Mark{State: state, Sentence: string(state)}}
 		if state == stage.Needs {
 			j.Findings = []finding.Finding{{Code: "clock.zone", Severity: finding.Needs, Sentence: "zone"}}
 		}
@@ -205,7 +211,8 @@ func TestAnOvertakenVerdictIsNotKept(t *testing.T) {
 		version int64
 		state   stage.State
 		want    stage.State
-	}{{3, stage.Ready, stage.Ready}, {5, stage.Ready, stage.Ready}, {4, stage.Needs, stage.Ready}, {5, stage.Needs, stage.Needs}, {4, stage.Ready, stage.Needs}, {6, stage.Ready, stage.Ready}} {
+	}{{3, stage.Ready, stage.Ready}, {5, stage.Ready, stage.Ready}, {4, stage.Needs, stage.Ready}, {5, stage.Needs,
+		stage.Needs}, {4, stage.Ready, stage.Needs}, {6, stage.Ready, stage.Ready}} {
 		if err := st.KeepMarks(ctx, []store.Judged{says(x.version, x.state)}); err != nil {
 			t.Fatal(err)
 		}

@@ -38,7 +38,8 @@ type Device struct {
 
 // Known is the device as identity reconciles it.
 func (d Device) Known() identity.Known {
-	k := identity.Known{ID: d.ID, Place: d.Place, UUID: d.UUID, MAC: d.MAC, Serial: d.Serial, Make: d.Make, Model: d.Model, Kind: d.Kind, Expected: d.Expected}
+	k := identity.Known{ID: d.ID, Place: d.Place, UUID: d.UUID, MAC: d.MAC, Serial: d.Serial, Make: d.Make,
+		Model: d.Model, Kind: d.Kind, Expected: d.Expected}
 	switch {
 	case d.Address != nil:
 		k.Address = *d.Address

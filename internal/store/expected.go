@@ -40,7 +40,8 @@ func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
 // camera by MAC, else by address, else by place changes what is expected of it; any
 // other is a new camera. A camera that was found stays where it was reached. It
 // returns how many were new and how many known, and all devices that were touched.
-func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added, changed int, touched []int64, err error) {
+func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added,
+	changed int, touched []int64, err error) {
 	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return 0, 0, nil, err
@@ -72,7 +73,8 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 		}
 		id := about[i]
 		if id == 0 {
-			fresh = append(fresh, NewDevice{Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make, Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC}, recorder, r.Channel})
+			fresh = append(fresh, NewDevice{Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make,
+				Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC}, recorder, r.Channel})
 			continue
 		}
 		v := byID[id]
@@ -108,7 +110,8 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 	}
 	out := make([]expected.Row, len(all))
 	for i, r := range all {
-		out[i] = expected.Row{Line: i + 2, Place: r.Place, MAC: r.MAC, Make: r.Make, Model: r.Model, Recorder: r.Recorder, Channel: r.Channel}
+		out[i] = expected.Row{Line: i + 2, Place: r.Place, MAC: r.MAC, Make: r.Make, Model: r.Model,
+			Recorder: r.Recorder, Channel: r.Channel}
 		if r.ExpectedAt != nil {
 			out[i].Address = *r.ExpectedAt
 		}

@@ -24,7 +24,8 @@ func (s *Store) Accept(ctx context.Context, of Source, st stage.Stage, code stri
 
 // Unaccept takes that word back.
 func (s *Store) Unaccept(ctx context.Context, of Source, st stage.Stage, code string) error {
-	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`, of.Device.ID, viewOf(of, st), st, code); err != nil {
+	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`,
+		of.Device.ID, viewOf(of, st), st, code); err != nil {
 		return err
 	}
 	return s.grown(ctx, of.Device.ID)

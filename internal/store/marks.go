@@ -203,7 +203,9 @@ func (s *Store) findings(ctx context.Context, where string, args ...any) ([]Find
 	}
 	out := make([]FindingOf, 0, len(rows))
 	for _, r := range rows {
-		f := FindingOf{r.SourceID, r.DeviceID, r.Place, r.Stage, finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words, Sentence: r.Sentence, WayOut: r.WayOut, Accepted: r.Accepted}}
+		f := FindingOf{r.SourceID, r.DeviceID, r.Place, r.Stage,
+			finding.Finding{Code: r.Code, Severity: finding.ParseSeverity(r.Severity), Words: r.Words,
+				Sentence: r.Sentence, WayOut: r.WayOut, Accepted: r.Accepted}}
 		if err := json.Unmarshal(r.Evidence, &f.Evidence); err != nil {
 			return nil, err
 		}

@@ -170,7 +170,8 @@ type SignIn struct {
 // BeginSignIn writes a sign-in down.
 func (s *Store) BeginSignIn(ctx context.Context, person int64, address, agent string) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into signin (person_id, address, agent) values ($1, $2, $3) returning id`, person, address, agent).Scan(&id)
+	err := s.Pool.QueryRow(ctx, `insert into signin (person_id, address, agent) values ($1, $2, $3) returning id`,
+		person, address, agent).Scan(&id)
 	return id, err
 }
 
@@ -223,7 +224,8 @@ func (t Token) Live(now time.Time) bool {
 const tokenSelect = `select t.id, t.site_id, t.name, t.scopes, coalesce(p.name, 'the command line') by, t.created_at, t.expires_at, t.used_at, t.ended_at from api_token t left join person p on p.id = t.person_id `
 
 // AddToken keeps a token by its hash.
-func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scopes []string, hash []byte, expires *time.Time) (int64, error) {
+func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scopes []string, hash []byte,
+	expires *time.Time) (int64, error) {
 	var id int64
 	err := s.Pool.QueryRow(ctx, `insert into api_token (site_id, person_id, name, scopes, hash, expires_at) values ($1, nullif($2::bigint, 0), $3, $4, $5, $6) returning id`, site, by, name, scopes, hash, expires).Scan(&id)
 	return id, err

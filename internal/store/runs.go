@@ -223,7 +223,8 @@ type ending struct {
 
 func (s *Store) endAtOnce(ctx context.Context, all []ending) ([]bool, error) {
 	n := len(all)
-	steps, devices, holders, fences, states, says := make([]int64, n), make([]int64, n), make([]string, n), make([]int64, n), make([]string, n), make([]string, n)
+	steps, devices, holders, fences, states, says := make([]int64, n), make([]int64, n), make([]string,
+		n), make([]int64, n), make([]string, n), make([]string, n)
 	order := byStep(all, func(e ending) int64 { return e.Step })
 	for i, at := range order {
 		e := all[at]

@@ -90,7 +90,8 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	b.Queue(`select device_id, view, name, value, via, read_at from fact where device_id = `+some, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select device_id, view, name, value, via, read_at from fact where device_id = `+some, site,
+		only).Query(func(rows pgx.Rows) error {
 		var f Fact
 		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.View, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
 			g := f
@@ -120,7 +121,8 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	b.Queue(`select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site).Query(func(rows pgx.Rows) (err error) {
+	b.Queue(`select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`,
+		site).Query(func(rows pgx.Rows) (err error) {
 		sc.Nets, err = pgx.CollectRows(rows, pgx.RowToStructByName[Network])
 		return err
 	})

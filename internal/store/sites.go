@@ -58,7 +58,8 @@ func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
 // AddSite makes a site.
 func (s *Store) AddSite(ctx context.Context, v Site) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into site (name, zone, zone_posix, demo) values ($1, $2, $3, $4) returning id`, v.Name, v.Zone, v.ZonePosix, v.Demo).Scan(&id)
+	err := s.Pool.QueryRow(ctx, `insert into site (name, zone, zone_posix, demo) values ($1, $2, $3, $4) returning id`,
+		v.Name, v.Zone, v.ZonePosix, v.Demo).Scan(&id)
 	return id, err
 }
 
@@ -224,7 +225,8 @@ func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(
 
 // AddSets adds many sets in a fixed number of queries and returns their numbers; seal is
 // given which one it is and the new row's place. A name gets the number at its end.
-func (s *Store) AddSets(ctx context.Context, site int64, all []access.Set, seal func(i int, place string) ([]byte, error)) ([]int64, error) {
+func (s *Store) AddSets(ctx context.Context, site int64, all []access.Set,
+	seal func(i int, place string) ([]byte, error)) ([]int64, error) {
 	var out []int64
 	return out, s.InTx(ctx, func(tx pgx.Tx) (err error) {
 		if err := sealing(ctx, tx); err != nil {

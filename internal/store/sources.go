@@ -118,7 +118,8 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		var place string
 		var site int64
-		if err := tx.QueryRow(ctx, `select place, site_id from device where id = $1 for no key update`, device).Scan(&place, &site); err != nil {
+		if err := tx.QueryRow(ctx, `select place, site_id from device where id = $1 for no key update`,
+			device).Scan(&place, &site); err != nil {
 			return err
 		}
 		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video from source where device_id = $1 order by nth`, device)

@@ -28,7 +28,8 @@ func shed(t *testing.T) (st *store.Store, siteID int64, first, second store.Sour
 	}
 	at := netip.MustParseAddr("192.0.2.22")
 	ids, err := st.AddDevices(ctx, siteID, []store.NewDevice{{RecorderID: &rec, Channel: 7,
-		Device: store.Device{SiteID: siteID, Kind: identity.Camera, Place: "Shed", Make: "Corriemoor", Address: &at, ExpectedAt: &at, Expected: true}}})
+		Device: store.Device{SiteID: siteID, Kind: identity.Camera, Place: "Shed", Make: "Corriemoor", Address: &at,
+			ExpectedAt: &at, Expected: true}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,14 +76,16 @@ func TestAPickedViewIsASource(t *testing.T) {
 	}
 	// The device's pages show it once, by whichever view it is asked for.
 	f := filter.Filter{Words: []string{"Input 3"}}
-	if all, _, err := st.Window(ctx, store.Selection{Site: site, Filter: f, Devices: true}, store.Sort{}, 0, 9); err != nil || len(all) != 1 || all[0].ID != first.ID {
+	if all, _, err := st.Window(ctx, store.Selection{Site: site, Filter: f, Devices: true}, store.Sort{}, 0,
+		9); err != nil || len(all) != 1 || all[0].ID != first.ID {
 		t.Errorf("%+v %v", all, err)
 	}
 	if all := views(t, st, site, f); len(all) != 1 || all[0].ID != second.ID {
 		t.Errorf("%+v", all)
 	}
 	for _, by := range []string{"", "place", "-place", "make", "address", "clock", "-streams"} {
-		if all, total, err := st.Window(ctx, store.Selection{Site: site}, store.ParseSort(by), 0, 9); err != nil || total != 3 || len(all) != 3 {
+		if all, total, err := st.Window(ctx, store.Selection{Site: site}, store.ParseSort(by), 0,
+			9); err != nil || total != 3 || len(all) != 3 {
 			t.Errorf("sorted by %q: %d of %d, %v", by, len(all), total, err)
 		}
 	}
@@ -119,7 +122,9 @@ func TestWhatIsAViewsIsNotItsDevices(t *testing.T) {
 	st, site, first, second := shed(t)
 	ctx := t.Context()
 	device := first.Device.ID
-	if err := st.KeepFacts(ctx, store.NewFact{Device: device, Name: "x", Value: 0}, store.NewFact{Device: device, View: first.ID, Name: "x", Value: 1}, store.NewFact{Device: device, View: second.ID, Name: "x", Value: 2}); err != nil {
+	if err := st.KeepFacts(ctx, store.NewFact{Device: device, Name: "x", Value: 0},
+		store.NewFact{Device: device, View: first.ID, Name: "x", Value: 1}, store.NewFact{Device: device,
+			View: second.ID, Name: "x", Value: 2}); err != nil {
 		t.Fatal(err)
 	}
 	read, err := st.ReadSite(ctx, site, []int64{device})
@@ -153,11 +158,13 @@ func TestWhatIsAViewsIsNotItsDevices(t *testing.T) {
 	// Each view may have the same change under way; one view only one.
 	place := func(of store.Source) error {
 		return st.InTx(ctx, func(tx pgx.Tx) error {
-			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Channels, Act: store.Apply, Title: "t", Of: []store.Target{{Device: device, Source: of.ID}}})
+			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: site, Stage: stage.Channels, Act: store.Apply,
+				Title: "t", Of: []store.Target{{Device: device, Source: of.ID}}})
 			if err != nil {
 				return err
 			}
-			return st.AddChanges(ctx, tx, []store.NewChange{{Site: site, Device: device, Source: of.ID, Step: steps[0].ID, Stage: stage.Channels,
+			return st.AddChanges(ctx, tx, []store.NewChange{{Site: site, Device: device, Source: of.ID,
+				Step: steps[0].ID, Stage: stage.Channels,
 				Change: finding.Change{Kind: "channel.place", Key: "channel.place", Undo: finding.Undo{Kind: finding.Reversible}}}})
 		})
 	}
@@ -198,7 +205,8 @@ func TestTheExpectedListHasALineForEachView(t *testing.T) {
 	if len(all) != 2 || all[0].ID != first.ID || all[0].Channel != 7 || all[1].ID != second.ID || all[1].Channel != 9 {
 		t.Errorf("%+v", all)
 	}
-	if added, _, _, err = st.Expect(ctx, site, []expected.Row{{Place: "Shed · Input 4", Address: rows[0].Address}, rows[0], rows[1]}, nil); err != nil {
+	if added, _, _, err = st.Expect(ctx, site, []expected.Row{{Place: "Shed · Input 4", Address: rows[0].Address},
+		rows[0], rows[1]}, nil); err != nil {
 		t.Fatal(err)
 	} else if added != 1 {
 		t.Errorf("a third line at the address is a new one: %d new", added)

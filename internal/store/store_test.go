@@ -123,11 +123,13 @@ func TestOneChangeOfAThingAtATime(t *testing.T) {
 	c := finding.Change{Kind: "clock.zone", Key: "clock.zone", Title: "Zone", From: "a", To: "b", Risk: finding.NoRisk}
 	add := func() (id int64, err error) {
 		err = st.InTx(ctx, func(tx pgx.Tx) error {
-			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Of: store.OfDevices(d)})
+			_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply,
+				Title: "t", Of: store.OfDevices(d)})
 			if err != nil {
 				return err
 			}
-			if err = st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID, Stage: stage.Clock, Change: c}}); err != nil {
+			if err = st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID,
+				Stage: stage.Clock, Change: c}}); err != nil {
 				return err
 			}
 			return tx.QueryRow(ctx, `select max(id) from change`).Scan(&id)
@@ -162,7 +164,8 @@ func TestARunEndsWithItsLastStepAndStopsBeforeTheNext(t *testing.T) {
 	var run int64
 	var steps []store.Step
 	err = st.InTx(ctx, func(tx pgx.Tx) error {
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(d, d2)})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t",
+			Of: store.OfDevices(d, d2)})
 		return err
 	})
 	if err != nil || len(steps) != 2 {
@@ -227,7 +230,8 @@ func TestAStepHoldsItsDeviceAndItsSlots(t *testing.T) {
 	var run int64
 	err := st.InTx(ctx, func(tx pgx.Tx) error {
 		var err error
-		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t", Of: store.OfDevices(devices...)})
+		run, steps, err = st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Read, Title: "t",
+			Of: store.OfDevices(devices...)})
 		return err
 	})
 	if err != nil {
@@ -297,12 +301,14 @@ func TestAnOvertakenWriterWritesNothing(t *testing.T) {
 	ctx := context.Background()
 	var id int64
 	err := st.InTx(ctx, func(tx pgx.Tx) error {
-		_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t", Of: store.OfDevices(d)})
+		_, steps, err := st.AddRun(ctx, tx, store.NewRun{Site: siteID, Stage: stage.Clock, Act: store.Apply, Title: "t",
+			Of: store.OfDevices(d)})
 		if err != nil {
 			return err
 		}
 		c := finding.Change{Kind: "clock.zone", Key: "clock.zone", Title: "Zone", From: "a", To: "b", Risk: finding.NoRisk}
-		if err := st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID, Stage: stage.Clock, Change: c}}); err != nil {
+		if err := st.AddChanges(ctx, tx, []store.NewChange{{Site: siteID, Device: d, Step: steps[0].ID,
+			Stage: stage.Clock, Change: c}}); err != nil {
 			return err
 		}
 		return tx.QueryRow(ctx, `select max(id) from change`).Scan(&id)

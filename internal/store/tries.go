@@ -19,7 +19,8 @@ type Counted struct {
 // allowed counts forbids it now. It holds over all processes: where somebody began
 // another since known was counted, or known is nil, the device's row is locked and its
 // tries are counted once more.
-func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, known *Counted, allowed func([]access.Try) bool) (id int64, ok bool, err error) {
+func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string, scheme access.Scheme, known *Counted,
+	allowed func([]access.Try) bool) (id int64, ok bool, err error) {
 	if known != nil {
 		if !allowed(known.Tries) {
 			return 0, false, nil
@@ -121,5 +122,6 @@ func (s *Store) outcomesAtOnce(ctx context.Context, all []outcomeOf) ([]struct{}
 	for i, o := range all {
 		ids[i], outcomes[i], details[i] = o.id, string(o.outcome), o.detail
 	}
-	return make([]struct{}, len(all)), s.lazily(ctx, `update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail) where t.id = n.id`, ids, outcomes, details)
+	return make([]struct{}, len(all)), s.lazily(ctx,
+		`update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail) where t.id = n.id`, ids, outcomes, details)
 }

@@ -74,7 +74,8 @@ func TestOldRowsGo(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, sql := range []string{`update try set at = at - interval '91 days'`, `update run_step set state = 'done', ended_at = now() - interval '91 days'`, `update run set ended_at = now() - interval '91 days', done = 1`} {
+	for _, sql := range []string{`update try set at = at - interval '91 days'`,
+		`update run_step set state = 'done', ended_at = now() - interval '91 days'`, `update run set ended_at = now() - interval '91 days', done = 1`} {
 		if _, err := st.Pool.Exec(ctx, sql); err != nil {
 			t.Fatal(err)
 		}

@@ -130,7 +130,8 @@ func (w Writes) queue(b *pgx.Batch) {
 	}
 	if n := len(w.Said); n > 0 {
 		devices := make([]int64, n)
-		uuids, macs, serials, makes, models, addresses := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]*netip.Addr, n)
+		uuids, macs, serials, makes, models, addresses := make([]string, n), make([]string, n), make([]string,
+			n), make([]string, n), make([]string, n), make([]*netip.Addr, n)
 		for i, d := range w.Said {
 			devices[i], uuids[i], macs[i], serials[i], makes[i], models[i] = d.Device, d.Seen.UUID, d.Seen.MAC, d.Seen.Serial, d.Seen.Make, d.Seen.Model
 			if d.Seen.Address.IsValid() {

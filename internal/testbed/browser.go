@@ -34,7 +34,8 @@ func Browser(t testing.TB, width, height int64) *Page {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
 		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(t.TempDir()),
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update",
+			true), chromedp.Flag("disable-sync", true))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)
 	p := &Page{t: t, ctx: ctx}

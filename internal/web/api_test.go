@@ -74,8 +74,10 @@ func (p *program) do(method, path, body string, want int) map[string]any {
 	if err != nil {
 		p.t.Fatalf("%s %s isn't described: %v", method, path, err)
 	}
-	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{IncludeResponseStatus: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
-	out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header, Options: in.Options}
+	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{IncludeResponseStatus: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+	out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode,
+		Header: res.Header, Options: in.Options}
 	out.SetBodyBytes(data)
 	if err := openapi3filter.ValidateResponse(context.Background(), out); err != nil {
 		p.t.Errorf("%s %s: the answer isn't as described: %v", method, path, err)
@@ -127,7 +129,8 @@ func TestAProgramWorksASite(t *testing.T) {
 	}
 	wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "find"}`, 202))
 	for _, st := range []string{"sign-in", "clock"} {
-		if r := wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "`+st+`", "q": "state:ready"}`, 202)); r["done"].(float64) < 2 || r["by"] != "token Demo program" || r["of"] != "state:ready" {
+		if r := wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "`+st+`", "q": "state:ready"}`,
+			202)); r["done"].(float64) < 2 || r["by"] != "token Demo program" || r["of"] != "state:ready" {
 			t.Errorf("%s: %v", st, r)
 		}
 	}
@@ -162,14 +165,16 @@ func TestAProgramWorksASite(t *testing.T) {
 	p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(newest["undo_of"])+"/undo", "", 409)
 	p.do("POST", "/api/v1/sites/1/runs/"+jsonNumber(run["id"])+"/stop", "", 202)
 	p.do("GET", "/api/v1/sites/1/runs", "", 200)
-	for _, bad := range []string{`{"stage": "recording"}`, `{"stage": "clock", "who": 1}`, `nonsense`, `{"stage": "clock", "q": "stage:clok"}`} {
+	for _, bad := range []string{`{"stage": "recording"}`, `{"stage": "clock", "who": 1}`, `nonsense`,
+		`{"stage": "clock", "q": "stage:clok"}`} {
 		p.do("POST", "/api/v1/sites/1/runs", bad, 400)
 	}
 	p.do("POST", "/api/v1/sites/1/changes", `{"stage": "channels", "cameras": []}`, 409)
 	p.do("GET", "/api/v1/sites/1/cameras?limit=x", "", 400)
 	p.do("GET", "/api/v1/sites/1/runs/9999", "", 404)
 	m := p.do("GET", "/metrics", "", 200)["text"].(string)
-	for _, want := range []string{"duskyharbor_marks{stage=\"find\",state=\"ready\"} 2", "duskyharbor_servers 1", "duskyharbor_database_up 1", "duskyharbor_request_seconds_count"} {
+	for _, want := range []string{"duskyharbor_marks{stage=\"find\",state=\"ready\"} 2", "duskyharbor_servers 1",
+		"duskyharbor_database_up 1", "duskyharbor_request_seconds_count"} {
 		if !strings.Contains(m, want) {
 			t.Errorf("the figures lack %s", want)
 		}

@@ -54,14 +54,18 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 	if err != nil {
 		t.Fatal(err)
 	}
-	states := []stage.State{stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Needs, stage.Blocked, stage.NotYet, stage.Stale}
+	states := []stage.State{stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Ready, stage.Needs,
+		stage.Blocked, stage.NotYet, stage.Stale}
 	var all []store.Judged
 	for i, of := range sources {
 		for _, st := range stage.All() {
-			j := store.Judged{Site: h.Site, SourceID: of.ID, Stage: st, Version: 2, Mark: stage.Mark{State: states[(i*7+int(st)*3)%len(states)], Sentence: "It answers where it is expected, and its recorder receives it."}}
+			j := store.Judged{Site: h.Site, SourceID: of.ID, Stage: st, Version: 2,
+				Mark: stage.Mark{State: states[(i*7+int(st)*3)%len(states)],
+					Sentence: "It answers where it is expected, and its recorder receives it."}}
 			if j.Mark.State == stage.Blocked || j.Mark.State == stage.Needs {
 				j.Mark.Words, j.Act, j.Changes = "+1 h", stage.Apply, 2
-				j.Findings = []finding.Finding{{Code: "x", Severity: finding.Blocks, Words: "+1 h", Sentence: "Its UTC is 3600 s ahead of Terminal recorder.", WayOut: "Let it take its time from the recorder."}}
+				j.Findings = []finding.Finding{{Code: "x", Severity: finding.Blocks, Words: "+1 h",
+					Sentence: "Its UTC is 3600 s ahead of Terminal recorder.", WayOut: "Let it take its time from the recorder."}}
 			}
 			all = append(all, j)
 		}
@@ -97,7 +101,8 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 }
 
 // signedIn signs the lead in and returns a function that asks for a page.
-func signedIn(t testing.TB, h *testbed.Harbour, handler http.Handler) func(path string, header ...string) (*httptest.ResponseRecorder, time.Duration) {
+func signedIn(t testing.TB, h *testbed.Harbour, handler http.Handler) func(path string,
+	header ...string) (*httptest.ResponseRecorder, time.Duration) {
 	t.Helper()
 	jar := map[string]*http.Cookie{}
 	do := func(req *http.Request) (*httptest.ResponseRecorder, time.Duration) {
@@ -152,7 +157,8 @@ func unzipped(t testing.TB, w *httptest.ResponseRecorder) string {
 	return string(data)
 }
 
-var boardQueries = []string{"", "?from=1401", "?q=state:blocked", "?q=stage:clock+state:needs&sort=-clock", "?q=shed+make:tarn+recorder:term", "?q=net:bulk&sort=address", "?sort=-prove&from=2801"}
+var boardQueries = []string{"", "?from=1401", "?q=state:blocked", "?q=stage:clock+state:needs&sort=-clock",
+	"?q=shed+make:tarn+recorder:term", "?q=net:bulk&sort=address", "?sort=-prove&from=2801"}
 
 // A page of the Board takes as many queries with three thousand cameras as with few,
 // whatever is asked, and shows at most 200 rows.
@@ -174,7 +180,8 @@ func TestTheBoardReadsAWindow(t *testing.T) {
 			t.Errorf("%q: %d, %d queries (the first took %d), %d rows", q, w.Code, n, want, rows)
 		}
 	}
-	for path, most := range map[string]int64{"clock": 24, "find": 26, "sign-in": 24, "streams": 24, "channels": 28, "routes": 24, "prove": 26, "settings": 24, "log": 22} {
+	for path, most := range map[string]int64{"clock": 24, "find": 26, "sign-in": 24, "streams": 24, "channels": 28,
+		"routes": 24, "prove": 26, "settings": 24, "log": 22} {
 		before := count.n.Load()
 		w, _ := get("/sites/1/" + path)
 		if n := count.n.Load() - before; w.Code != http.StatusOK || n > most {

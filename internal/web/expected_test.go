@@ -73,7 +73,8 @@ func TestAnExpectedListIsReadShownAndTaken(t *testing.T) {
 		t.Error("looking at a list changes the site")
 	}
 	// A column that is chosen otherwise is read otherwise.
-	if _, page := v.get("/sites/1/expected?col-address=none&col-make=1"); !strings.Contains(page, "Take 4,960 lines and leave 40 out") && !strings.Contains(page, "same place") {
+	if _, page := v.get("/sites/1/expected?col-address=none&col-make=1"); !strings.Contains(page,
+		"Take 4,960 lines and leave 40 out") && !strings.Contains(page, "same place") {
 		t.Error("the chosen columns aren't read")
 	}
 	v.post("/sites/1/expected/take", back)
@@ -116,7 +117,8 @@ func TestABadListIsRefusedInASentence(t *testing.T) {
 		says string
 	}{
 		"empty.csv": {[]byte("Place,Address\n"), "only its heading"}, "picture.csv": {[]byte("\x89PNG\r\n\x1a\n\x00\x00"), "no text that a spreadsheet writes"},
-		"broken.xlsx": {[]byte("PK\x03\x04 and then nothing"), "no workbook"}, "long.csv": {[]byte("Place\n" + strings.Repeat("x\n", 20_100)), "more than 20,000 lines"},
+		"broken.xlsx": {[]byte("PK\x03\x04 and then nothing"),
+			"no workbook"}, "long.csv": {[]byte("Place\n" + strings.Repeat("x\n", 20_100)), "more than 20,000 lines"},
 		"odd.csv":                         {[]byte("A,B\n1,2\n"), "choose which one names the place"},
 		strings.Repeat("x", 99) + "é.csv": {[]byte("A,B\n1,2\n"), strings.Repeat("x", 99)}, // cut inside a character
 	} {

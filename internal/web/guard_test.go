@@ -31,7 +31,8 @@ func visit(t *testing.T, h *harbour) *visitor {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &visitor{t, &http.Client{Jar: jar, Timeout: 2 * time.Minute, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, h.url}
+	return &visitor{t, &http.Client{Jar: jar, Timeout: 2 * time.Minute,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, h.url}
 }
 
 func (v *visitor) get(path string) (*http.Response, string) {
@@ -75,7 +76,8 @@ func (v *visitor) signIn(login, password string) *http.Response {
 	return v.post("/sign-in", url.Values{"_csrf": {v.token("/sign-in")}, "login": {login}, "password": {password}})
 }
 
-var pages = []string{"board", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes", "prove", "handover", "sightings", "log", "log?part=people", "settings", "account", "expected"}
+var pages = []string{"board", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes",
+	"prove", "handover", "sightings", "log", "log?part=people", "settings", "account", "expected"}
 
 func TestWhoMaySeeAndChangeWhat(t *testing.T) {
 	t.Parallel()
@@ -103,7 +105,8 @@ func TestWhoMaySeeAndChangeWhat(t *testing.T) {
 	if res, _ := lead.get("/sites/2/board"); res.StatusCode != http.StatusNotFound {
 		t.Errorf("a site that isn't there: %d", res.StatusCode)
 	}
-	if res := lead.post("/sites/1/find/read", url.Values{"_csrf": {lead.token("/sites/1/find")}, "back": {"//elsewhere.example/"}}); res.Header.Get("Location") != "/sites/1/board" {
+	if res := lead.post("/sites/1/find/read", url.Values{"_csrf": {lead.token("/sites/1/find")},
+		"back": {"//elsewhere.example/"}}); res.Header.Get("Location") != "/sites/1/board" {
 		t.Errorf("sent to %s", res.Header.Get("Location"))
 	}
 }
@@ -215,7 +218,8 @@ func TestNobodyChangesWhatTheyMayNot(t *testing.T) {
 					if who == "lead without a form token" && api || slices.Contains(own, r[1]) && method != "GET" {
 						continue
 					}
-					form := url.Values{"device": {"4"}, "source": {"4"}, "pick": {"4"}, "stage": {"clock"}, "name": {"x"}, "prefix": {"127.9.1.0/24"}, "role": {"viewer"}, "note": {"x"}, "days": {"9"}, "username": {"u"}, "password": {h.Secrets.Viewer}}
+					form := url.Values{"device": {"4"}, "source": {"4"}, "pick": {"4"}, "stage": {"clock"},
+						"name": {"x"}, "prefix": {"127.9.1.0/24"}, "role": {"viewer"}, "note": {"x"}, "days": {"9"}, "username": {"u"}, "password": {h.Secrets.Viewer}}
 					if who == "viewer" {
 						form.Set("_csrf", token)
 					}
@@ -278,7 +282,8 @@ func TestPagesEscapeDevicesAndHoldNoSecrets(t *testing.T) {
 	h := serve(t)
 	evil := `<script>alert("x")</script>`
 	at := h.Net.At(".1.66")
-	d, err := h.Store.AddDevice(t.Context(), store.Device{SiteID: h.Site, Kind: identity.Camera, Place: evil, Make: evil, Model: evil, Address: &at})
+	d, err := h.Store.AddDevice(t.Context(), store.Device{SiteID: h.Site, Kind: identity.Camera, Place: evil,
+		Make: evil, Model: evil, Address: &at})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +324,8 @@ func TestTheFilterObeys(t *testing.T) {
 	h := serve(t)
 	v := visit(t, h)
 	v.signIn(demo.Lead, h.Secrets.Lead)
-	for q, want := range map[string]int{"": 15, "ramp": 2, "make:otter": 4, "make:otter net:quay": 3, "recorder:quay": 5, "stage:clok": 0, "state:notyet": 15, `make:"pinnock & daw"`: 3, "net:terminal": 6, "ramp make:skerry": 1, "nothing like it": 0, "state:blocked": 0} {
+	for q, want := range map[string]int{"": 15, "ramp": 2, "make:otter": 4, "make:otter net:quay": 3,
+		"recorder:quay": 5, "stage:clok": 0, "state:notyet": 15, `make:"pinnock & daw"`: 3, "net:terminal": 6, "ramp make:skerry": 1, "nothing like it": 0, "state:blocked": 0} {
 		_, body := v.get("/sites/1/board?q=" + url.QueryEscape(q))
 		if got := strings.Count(body, "<tr data-row="); got != want {
 			t.Errorf("%q shows %d rows, want %d", q, got, want)
@@ -333,7 +339,8 @@ func TestABadNetworkOrSetIsRefusedInASentence(t *testing.T) {
 	v := visit(t, h)
 	v.signIn(demo.Lead, h.Secrets.Lead)
 	token := v.token("/sites/1/settings")
-	for _, form := range []url.Values{{"name": {"x"}, "prefix": {"10.0.0.0/8"}}, {"name": {""}, "prefix": {"127.9.1.0/24"}}, {"name": {"x"}, "prefix": {"nonsense"}}} {
+	for _, form := range []url.Values{{"name": {"x"}, "prefix": {"10.0.0.0/8"}},
+		{"name": {""}, "prefix": {"127.9.1.0/24"}}, {"name": {"x"}, "prefix": {"nonsense"}}} {
 		form.Set("_csrf", token)
 		form.Set("back", "/sites/1/settings")
 		v.post("/sites/1/settings/network", form)
@@ -341,7 +348,8 @@ func TestABadNetworkOrSetIsRefusedInASentence(t *testing.T) {
 			t.Errorf("%v isn't refused in a sentence", form)
 		}
 	}
-	v.post("/sites/1/settings/set", url.Values{"_csrf": {token}, "back": {"/sites/1/settings"}, "name": {"Spare"}, "username": {"u"}, "password": {"low-tide-1234"}})
+	v.post("/sites/1/settings/set", url.Values{"_csrf": {token}, "back": {"/sites/1/settings"}, "name": {"Spare"},
+		"username": {"u"}, "password": {"low-tide-1234"}})
 	if _, body := v.get("/sites/1/settings"); !strings.Contains(body, "Spare was added") || strings.Contains(body, "low-tide-1234") {
 		t.Error("a set isn't added, or its password is on the page")
 	}

@@ -31,7 +31,10 @@ func (h *harbour) number(place string) int64 {
 // idle waits until no run is under way.
 func (h *harbour) idle() {
 	h.t.Helper()
-	testbed.Until(h.t, 90*time.Second, "no run is under way", func() bool { return count(h, `select count(*) from run where ended_at is null`) == 0 })
+	testbed.Until(h.t, 90*time.Second, "no run is under way", func() bool {
+		return count(h,
+			`select count(*) from run where ended_at is null`) == 0
+	})
 }
 
 // run presses a button that starts a run, and waits until it has ended.
@@ -93,7 +96,8 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.on(p, "sign-in")
 	h.run(p, "body", "Sign in to 15 cameras")
 	h.on(p, "find")
-	p.Sees(30*time.Second, "Address plan", "are neither camera nor recorder:", "is bound to its port and holds a dead entry", "1 device outside the site's networks")
+	p.Sees(30*time.Second, "Address plan", "are neither camera nor recorder:",
+		"is bound to its port and holds a dead entry", "1 device outside the site's networks")
 	p.Wait(16 * time.Second) // the last run's line is gone
 	shoot("find")
 	h.on(p, "sign-in")

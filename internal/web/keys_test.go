@@ -57,7 +57,10 @@ func TestTheKeyboardAlone(t *testing.T) {
 	if got := testbed.Eval[string](p, "document.querySelector('#selbar .btn-primary').innerText"); got != "Read 1 camera" {
 		t.Errorf("the bar offers %q", got)
 	}
-	testbed.Until(t, 20*time.Second, "the bar is shown", func() bool { return testbed.Eval[bool](p, "document.querySelector('#selbar').offsetParent !== null") })
+	testbed.Until(t, 20*time.Second, "the bar is shown", func() bool {
+		return testbed.Eval[bool](p,
+			"document.querySelector('#selbar').offsetParent !== null")
+	})
 	p.Keys("r")
 	p.Sees(60*time.Second, "Read Sign-in of 1 device", "1 done")
 	p.Keys(kb.Enter) // the cursor stayed on its row
@@ -66,7 +69,10 @@ func TestTheKeyboardAlone(t *testing.T) {
 		t.Errorf("the address holds %q", got)
 	}
 	p.Keys("]", "[", kb.Escape)
-	testbed.Until(t, 10*time.Second, "the sheet is closed", func() bool { return testbed.Eval[bool](p, "!document.querySelector('.sheet')") })
+	testbed.Until(t, 10*time.Second, "the sheet is closed", func() bool {
+		return testbed.Eval[bool](p,
+			"!document.querySelector('.sheet')")
+	})
 
 	page("3", "Set the clock on 1 camera")
 	p.Keys("j", kb.Enter)

@@ -143,7 +143,10 @@ func TestNothingIsExchangedDuringADrag(t *testing.T) {
 		}
 	}
 	testbed.Eval[bool](p, `(window.before = window.updates, document.getElementById('dragme').dispatchEvent(new DragEvent('dragend', {bubbles: true})), true)`)
-	testbed.Until(t, 20*time.Second, "updates come again", func() bool { return testbed.Glance[int](p, "window.updates - window.before") > 0 })
+	testbed.Until(t, 20*time.Second, "updates come again", func() bool {
+		return testbed.Glance[int](p,
+			"window.updates - window.before") > 0
+	})
 	stop()
 }
 
@@ -156,7 +159,8 @@ func TestAnUpdateFetchesItsPartAlone(t *testing.T) {
 	whole := len(unzipped(t, page))
 	for part, most := range map[string]int{"runs": 2_000, "passage": whole / 20} {
 		w, _ := get(fmt.Sprintf("/sites/%d/board", h.Site), "X-Parts", part)
-		if body := unzipped(t, w); len(body) > most || w.Code != 200 || !strings.Contains(body, `data-part="`+part+`"`) || strings.Contains(body, "<html") {
+		if body := unzipped(t, w); len(body) > most || w.Code != 200 || !strings.Contains(body,
+			`data-part="`+part+`"`) || strings.Contains(body, "<html") {
 			t.Errorf("%s: %d bytes of %d: %.200s", part, len(body), whole, body)
 		}
 	}

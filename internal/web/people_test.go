@@ -44,17 +44,21 @@ func TestAnInvitationLetsOnePersonInOnce(t *testing.T) {
 	}
 	guest := visit(t, h)
 	join := func(code, login, password string) (int, string) {
-		return guest.body("/join", url.Values{"_csrf": {guest.token("/join")}, "code": {code}, "login": {login}, "name": {"Guest"}, "password": {password}})
+		return guest.body("/join", url.Values{"_csrf": {guest.token("/join")}, "code": {code}, "login": {login},
+			"name": {"Guest"}, "password": {password}})
 	}
-	for _, bad := range [][3]string{{"aaaaa-bbbbb-ccccc-ddddd", "guest", "a long password"}, {m[1], "guest", "short"}, {m[1], demo.Lead, "a long password"}, {m[1], "", "a long password"}} {
+	for _, bad := range [][3]string{{"aaaaa-bbbbb-ccccc-ddddd", "guest", "a long password"}, {m[1], "guest", "short"},
+		{m[1], demo.Lead, "a long password"}, {m[1], "", "a long password"}} {
 		if status, body := join(bad[0], bad[1], bad[2]); status != http.StatusUnprocessableEntity || strings.Contains(body, bad[2]) {
 			t.Errorf("%v: %d", bad, status)
 		}
 	}
-	if status, _ := guest.body("/sign-in", url.Values{"_csrf": {guest.token("/sign-in")}, "login": {demo.Lead}, "password": {"a long password"}}); status == http.StatusSeeOther {
+	if status, _ := guest.body("/sign-in", url.Values{"_csrf": {guest.token("/sign-in")}, "login": {demo.Lead},
+		"password": {"a long password"}}); status == http.StatusSeeOther {
 		t.Fatal("joining under a name that was taken changed its password")
 	}
-	if status, _ := join(strings.ToUpper(strings.ReplaceAll(m[1], "-", " ")), "guest", "a long password"); status != http.StatusSeeOther && status != http.StatusTooManyRequests {
+	if status, _ := join(strings.ToUpper(strings.ReplaceAll(m[1], "-", " ")), "guest",
+		"a long password"); status != http.StatusSeeOther && status != http.StatusTooManyRequests {
 		t.Errorf("the code doesn't open: %d", status)
 	} else if status == http.StatusTooManyRequests {
 		t.Fatal("the limit is below what this test needs")
@@ -82,15 +86,18 @@ func TestPasswordsAndSignIns(t *testing.T) {
 	one.signIn(demo.Lead, h.Secrets.Lead)
 	two.signIn(demo.Lead, h.Secrets.Lead)
 	token := one.token("/sites/1/account")
-	if _, page := one.get("/sites/1/account"); strings.Count(page, `<th scope="row" class="mono">`) != 2 || !strings.Contains(page, "this one") {
+	if _, page := one.get("/sites/1/account"); strings.Count(page,
+		`<th scope="row" class="mono">`) != 2 || !strings.Contains(page, "this one") {
 		t.Errorf("two sign-ins aren't listed: %s", page)
 	}
 	change := func(now, fresh, again string) string {
-		one.post("/account/password", url.Values{"_csrf": {token}, "password": {now}, "new": {fresh}, "again": {again}, "back": {"/sites/1/account"}})
+		one.post("/account/password", url.Values{"_csrf": {token}, "password": {now}, "new": {fresh}, "again": {again},
+			"back": {"/sites/1/account"}})
 		_, page := one.get("/sites/1/account")
 		return page
 	}
-	for _, bad := range [][4]string{{"wrong wrong", "a new password", "a new password", "is another"}, {h.Secrets.Lead, "a new password", "another one", "two ways"}, {h.Secrets.Lead, "short", "short", "10 to 200"}} {
+	for _, bad := range [][4]string{{"wrong wrong", "a new password", "a new password", "is another"},
+		{h.Secrets.Lead, "a new password", "another one", "two ways"}, {h.Secrets.Lead, "short", "short", "10 to 200"}} {
 		if page := change(bad[0], bad[1], bad[2]); !strings.Contains(page, bad[3]) {
 			t.Errorf("%v isn't refused in a sentence", bad[3])
 		}
@@ -122,7 +129,8 @@ func TestRolesChangeAndALeadStays(t *testing.T) {
 	lead, tech := visit(t, h), visit(t, h)
 	lead.signIn(demo.Lead, h.Secrets.Lead)
 	tech.signIn("anselm", h.Secrets.Tech)
-	if res := tech.post("/sites/1/settings/invite", url.Values{"_csrf": {tech.token("/sites/1/settings")}, "note": {"x"}, "role": {"lead"}}); res.StatusCode != http.StatusForbidden {
+	if res := tech.post("/sites/1/settings/invite",
+		url.Values{"_csrf": {tech.token("/sites/1/settings")}, "note": {"x"}, "role": {"lead"}}); res.StatusCode != http.StatusForbidden {
 		t.Errorf("a technician invites: %d", res.StatusCode)
 	}
 	token := lead.token("/sites/1/settings")
@@ -155,17 +163,20 @@ func TestShowingAPassword(t *testing.T) {
 	tech.signIn("anselm", h.Secrets.Tech)
 	token := tech.token("/sites/1/settings")
 	id := "1"
-	if res := tech.post("/sites/1/settings/set/"+id+"/reveal", url.Values{"_csrf": {token}, "password": {"not mine at all"}}); res.StatusCode != http.StatusSeeOther {
+	if res := tech.post("/sites/1/settings/set/"+id+"/reveal",
+		url.Values{"_csrf": {token}, "password": {"not mine at all"}}); res.StatusCode != http.StatusSeeOther {
 		t.Errorf("a wrong password: %d", res.StatusCode)
 	}
 	status, body := tech.body("/sites/1/settings/set/"+id+"/reveal", url.Values{"_csrf": {token}, "password": {h.Secrets.Tech}})
 	if m := secret.FindStringSubmatch(body); status != http.StatusOK || m == nil || m[1] != h.Secrets.House {
 		t.Errorf("%d: it isn't shown", status)
 	}
-	if _, page := tech.get("/sites/1/log?part=people"); !strings.Contains(page, "was shown a password") || !strings.Contains(page, "was refused a password") || strings.Contains(page, h.Secrets.House) {
+	if _, page := tech.get("/sites/1/log?part=people"); !strings.Contains(page,
+		"was shown a password") || !strings.Contains(page, "was refused a password") || strings.Contains(page, h.Secrets.House) {
 		t.Error("it isn't logged as it should be")
 	}
-	if status, _ := tech.body("/sites/1/settings/set/99/reveal", url.Values{"_csrf": {token}, "password": {h.Secrets.Tech}}); status != http.StatusNotFound {
+	if status, _ := tech.body("/sites/1/settings/set/99/reveal",
+		url.Values{"_csrf": {token}, "password": {h.Secrets.Tech}}); status != http.StatusNotFound {
 		t.Errorf("a set that isn't there: %d", status)
 	}
 	if status := h.visitAs(h.Secrets.Token, "POST", "/sites/1/settings/set/1/reveal"); status < 400 {

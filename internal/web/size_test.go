@@ -51,7 +51,10 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 
 	h.on(p, "clock")
 	p.Sees(20*time.Second, "All 262 that were read", "262 cameras held against it")
-	testbed.Until(t, 20*time.Second, "the page is whole", func() bool { return testbed.Glance[string](p, "document.readyState") == "complete" })
+	testbed.Until(t, 20*time.Second, "the page is whole", func() bool {
+		return testbed.Glance[string](p,
+			"document.readyState") == "complete"
+	})
 	drawn := testbed.Eval[int](p, "document.querySelectorAll('svg.strip a').length")
 	if drawn == 0 || drawn > 40 {
 		t.Errorf("%d marks on the strip", drawn)

@@ -60,9 +60,11 @@ func TestAStolenDatabaseHoldsNoSecret(t *testing.T) {
 		return f
 	}
 	lead.post("/sites/1/settings/set", with("name", "Spare", "username", "u", "password", "planted-in-a-set"))
-	planted := []string{h.Secrets.House, h.Secrets.Former, h.Secrets.Terminal, h.Secrets.Quay, h.Secrets.Store, h.Secrets.Lead, h.Secrets.Tech, h.Secrets.Viewer, h.Secrets.Token,
+	planted := []string{h.Secrets.House, h.Secrets.Former, h.Secrets.Terminal, h.Secrets.Quay, h.Secrets.Store,
+		h.Secrets.Lead, h.Secrets.Tech, h.Secrets.Viewer, h.Secrets.Token,
 		"a wrong password typed", "planted-in-a-set", "planted-new-password"}
-	for path, form := range map[string]url.Values{"/sites/1/settings/invite": with("note", "x", "role", "viewer"), "/sites/1/settings/token": with("name", "x", "days", "3"), "/sites/1/settings/set/1/reveal": with("password", h.Secrets.Lead)} {
+	for path, form := range map[string]url.Values{"/sites/1/settings/invite": with("note", "x", "role", "viewer"),
+		"/sites/1/settings/token": with("name", "x", "days", "3"), "/sites/1/settings/set/1/reveal": with("password", h.Secrets.Lead)} {
 		_, body := lead.body(path, form)
 		m := secret.FindStringSubmatch(body)
 		if m == nil {
@@ -130,7 +132,10 @@ func mustURL(t *testing.T, s string) *url.URL {
 // quiet waits until no run is under way.
 func (h *harbour) quiet() {
 	h.t.Helper()
-	testbed.Until(h.t, 60*time.Second, "the runs end", func() bool { return count(h, `select count(*) from run where ended_at is null`) == 0 })
+	testbed.Until(h.t, 60*time.Second, "the runs end", func() bool {
+		return count(h,
+			`select count(*) from run where ended_at is null`) == 0
+	})
 }
 
 // everything is a full dump in plain text, bytes of columns too.
@@ -185,9 +190,11 @@ func TestABackUpComesBack(t *testing.T) {
 	}
 	sums := func(st *store.Store) map[string]string {
 		out := map[string]string{}
-		for _, table := range []string{"site", "person", "membership", "network", "credential_set", "device", "source", "fact", "fact_history", "try", "mark", "finding", "proof", "audit", "api_token", "invitation"} {
+		for _, table := range []string{"site", "person", "membership", "network", "credential_set", "device", "source",
+			"fact", "fact_history", "try", "mark", "finding", "proof", "audit", "api_token", "invitation"} {
 			var s string
-			if err := st.Pool.QueryRow(t.Context(), `select coalesce(md5(string_agg(t::text, '|' order by t::text)), '') || count(*) from `+table+` t`).Scan(&s); err != nil {
+			if err := st.Pool.QueryRow(t.Context(),
+				`select coalesce(md5(string_agg(t::text, '|' order by t::text)), '') || count(*) from `+table+` t`).Scan(&s); err != nil {
 				t.Fatal(err)
 			}
 			out[table] = s

@@ -163,7 +163,8 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	p.Sees(75*time.Second, "verified, after 5 s")
 	p.Passage("channels")
 	testbed.Until(t, 75*time.Second, "both channels receive", func() bool {
-		return strings.Count(testbed.Eval[string](p, "(document.querySelector('.front') || document.body || {innerText: ''}).innerText"), "H.264 1280 × 720") == 2
+		return strings.Count(testbed.Eval[string](p,
+			"(document.querySelector('.front') || document.body || {innerText: ''}).innerText"), "H.264 1280 × 720") == 2
 	})
 	shoot("channels")
 }
@@ -174,9 +175,13 @@ func TestTheWalkInABrowser(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	walkThrough(t, h, p, func(string) {})
 	// axe-core finds nothing on any page, in either theme.
-	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool { return slices.Contains([]string{"analytics", "handover", "sightings"}, p) }) // one page, other words
+	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool {
+		return slices.Contains([]string{"analytics",
+			"handover", "sightings"}, p)
+	}) // one page, other words
 	sheet := fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Slipway"))
-	looks := map[string][]string{"light": append(drawn, sheet, fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok"),
+	looks := map[string][]string{"light": append(drawn, sheet,
+		fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok"),
 		"dark": {fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "find", "clock", "routes", "prove", "settings"}}
 	for theme, names := range looks {
 		for _, name := range names {

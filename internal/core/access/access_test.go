@@ -11,7 +11,9 @@ import (
 var now = time.Date(2026, 11, 24, 3, 0, 0, 0, time.UTC)
 
 func TestOrder(t *testing.T) {
-	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "near"}, {ID: 3, Name: "make"}, {ID: 4, Name: "this"}, {ID: 5, Name: "factory", Factory: true}, {ID: 6, Name: "for make", Make: "Ottervale"}, {ID: 7, Name: "for other", Make: "Tarnlight"}, {ID: 8, Name: "was wrong"}}
+	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "near"}, {ID: 3, Name: "make"}, {ID: 4, Name: "this"},
+		{ID: 5, Name: "factory", Factory: true}, {ID: 6, Name: "for make", Make: "Ottervale"}, {ID: 7,
+			Name: "for other", Make: "Tarnlight"}, {ID: 8, Name: "was wrong"}}
 	d := Device{Make: "ottervale", Opened: 4, OpenedByMake: []int64{3}, OpenedNear: []int64{2}}
 	tries := []Try{{At: now.Add(-time.Minute), SetID: 8, Outcome: Wrong}, {At: now.Add(-time.Hour), SetID: 1, Outcome: Wrong}}
 	var got []int64

@@ -126,7 +126,8 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 		out = append(out, finding.Finding{Code: code, Severity: sev, Words: words, Sentence: sentence, WayOut: way, Evidence: ev})
 	}
 	if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
-		add("access.certificate", finding.Blocks, "certificate", fmt.Sprintf("It shows another certificate than the one that was trusted (%s… instead of %s…): nothing is sent to it.", short(f.Shown), short(f.Pinned)),
+		add("access.certificate", finding.Blocks, "certificate",
+			fmt.Sprintf("It shows another certificate than the one that was trusted (%s… instead of %s…): nothing is sent to it.", short(f.Shown), short(f.Pinned)),
 			"Was it reset, exchanged or updated? Then trust the new certificate; if not, find out who answers there.")
 	}
 	for _, k := range f.AuthFailures {
@@ -134,11 +135,13 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 			continue // it holds the right password: what refuses it is told in Channels
 		}
 		if k.Paused {
-			add("access.held", finding.Needs, "old password", fmt.Sprintf("%s holds it paused on channel %d with another account than the one that opens it: resumed, it would knock with a wrong password.", k.Recorder, k.Channel),
+			add("access.held", finding.Needs, "old password",
+				fmt.Sprintf("%s holds it paused on channel %d with another account than the one that opens it: resumed, it would knock with a wrong password.", k.Recorder, k.Channel),
 				"Give the channel the account that opens the camera, then resume it in Channels.")
 			continue
 		}
-		add("access.knocking", finding.Needs, "knocks", fmt.Sprintf("%s knocks with a password that it refuses, %d times within 30 minutes (channel %d): each counts as a wrong try.", k.Recorder, k.Times, k.Channel),
+		add("access.knocking", finding.Needs, "knocks",
+			fmt.Sprintf("%s knocks with a password that it refuses, %d times within 30 minutes (channel %d): each counts as a wrong try.", k.Recorder, k.Times, k.Channel),
 			"Give the channel the account that opens the camera, or pause it.")
 	}
 	switch {
@@ -163,19 +166,25 @@ type adder func(code string, sev finding.Severity, words, sentence, way string)
 func judgeAccount(f Facts, w Wishes, add adder) {
 	a := f.Account
 	if a.RTSP != "" && a.RTSP != SameAccount && a.RTSPSet == 0 && a.Scheme != RTSP {
-		add("access.rtsp", finding.Needs, "RTSP account", "ONVIF takes "+a.Set+", RTSP doesn't: "+a.RTSP, "Add the account that its streams take, or give RTSP the same one on the camera's own page.")
+		add("access.rtsp", finding.Needs, "RTSP account", "ONVIF takes "+a.Set+", RTSP doesn't: "+a.RTSP,
+			"Add the account that its streams take, or give RTSP the same one on the camera's own page.")
 	}
 	if f.Factory {
-		add("access.factory", finding.Needs, "default", "It opens with its maker's default account ("+a.Username+"): everyone knows it.", "Give it a new password.")
+		add("access.factory", finding.Needs, "default",
+			"It opens with its maker's default account ("+a.Username+"): everyone knows it.", "Give it a new password.")
 	}
 	if f.Former {
-		add("access.former", finding.Needs, "old account", fmt.Sprintf("It still opens with %s (%s): whoever used it before can sign in.", a.Set, a.Username), "Give it a new password.")
+		add("access.former", finding.Needs, "old account",
+			fmt.Sprintf("It still opens with %s (%s): whoever used it before can sign in.", a.Set, a.Username), "Give it a new password.")
 	}
 	if !enough(a.Level, w) {
-		add("access.level", finding.Needs, "level", fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, LevelFor(w)), "Add an account of that level, or raise it on the camera's own page.")
+		add("access.level", finding.Needs, "level",
+			fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, LevelFor(w)),
+			"Add an account of that level, or raise it on the camera's own page.")
 	}
 	if a.Scheme == Basic {
-		add("access.clear", finding.Note, "in clear", "Its password travels in clear (Basic over HTTP), as was allowed for it.", "Switch Digest or HTTPS on in its own page.")
+		add("access.clear", finding.Note, "in clear",
+			"Its password travels in clear (Basic over HTTP), as was allowed for it.", "Switch Digest or HTTPS on in its own page.")
 	}
 }
 
@@ -185,21 +194,30 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 	switch {
 	case f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown:
 	case f.Basic && !w.AllowBasic:
-		add("access.basic", finding.Blocks, "Basic only", "It takes nothing but Basic over HTTP, which shows the password to everyone on the wire: none was sent.", "Switch Digest or HTTPS on in its own page, or allow Basic for this device.")
+		add("access.basic", finding.Blocks, "Basic only",
+			"It takes nothing but Basic over HTTP, which shows the password to everyone on the wire: none was sent.", "Switch Digest or HTTPS on in its own page, or allow Basic for this device.")
 	case f.LockedTo.After(now):
-		add("access.locked", finding.Blocks, "locked", fmt.Sprintf("It takes no sign-in until %s UTC, after too many wrong ones.", f.LockedTo.UTC().Format("15:04")), "Wait; sign in once the time is over, with the right account.")
+		add("access.locked", finding.Blocks, "locked",
+			fmt.Sprintf("It takes no sign-in until %s UTC, after too many wrong ones.",
+				f.LockedTo.UTC().Format("15:04")), "Wait; sign in once the time is over, with the right account.")
 	case f.Web != nil:
-		add("access.onvif-account", finding.Blocks, "no ONVIF", fmt.Sprintf("%s opens its web page and ONVIF refuses it: on this make ONVIF accounts are their own, and it has none.", f.Web.Set),
+		add("access.onvif-account", finding.Blocks, "no ONVIF",
+			fmt.Sprintf("%s opens its web page and ONVIF refuses it: on this make ONVIF accounts are their own, and it has none.", f.Web.Set),
 			fmt.Sprintf("Create the ONVIF account %s with the least level that does the job.", f.Web.Username))
 	case f.Trouble != "":
 		add("access.trouble", finding.Blocks, "no answer", f.Trouble, "Look whether it still answers on Find, then sign in again.")
 	case rest == 0:
-		add("access.budget", finding.Blocks, "0 tries left", fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.", Budget, until.UTC().Format("15:04")),
+		add("access.budget", finding.Blocks, "0 tries left",
+			fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.",
+				Budget, until.UTC().Format("15:04")),
 			"Find out its password and add a set; it is tried once the time is over.")
 	case f.NoSets:
-		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.", "Add the account that this camera was given.")
+		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.",
+			"Add the account that this camera was given.")
 	default:
-		add("access.closed", finding.Blocks, "no account", fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", rest), "Add the account that this camera was given.")
+		add("access.closed", finding.Blocks, "no account",
+			fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", rest),
+			"Add the account that this camera was given.")
 	}
 }
 
@@ -226,15 +244,18 @@ const (
 // ResetNow is a change that puts a device back as it left the box, its address aside
 // (a soft reset). What goes with it is said beforehand.
 func ResetNow() finding.Change {
-	return finding.Change{Kind: Reset, Key: Reset, Title: "Factory reset", From: SetUp, To: AsNew, Why: "Its accounts, clock, rules and texts go; its address stays.", Risk: finding.Restart,
+	return finding.Change{Kind: Reset, Key: Reset, Title: "Factory reset", From: SetUp, To: AsNew,
+		Why: "Its accounts, clock, rules and texts go; its address stays.", Risk: finding.Restart,
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "What was set on it is gone; its first password must be set anew."}}
 }
 
 // RestartNow is a change that starts a device again; its clock is read a minute later,
 // to see whether it kept its time.
 func RestartNow() finding.Change {
-	return finding.Change{Kind: Restart, Key: Restart, Title: "Restart", From: SetUp, To: Restarted, Why: "To see whether it keeps its time over a restart.", Risk: finding.Restart,
-		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A restart leaves a hole in what is recorded."}, Later: []time.Duration{5 * time.Second}}
+	return finding.Change{Kind: Restart, Key: Restart, Title: "Restart", From: SetUp, To: Restarted,
+		Why: "To see whether it keeps its time over a restart.", Risk: finding.Restart,
+		Undo: finding.Undo{Kind: finding.Irreversible,
+			Note: "A restart leaves a hole in what is recorded."}, Later: []time.Duration{5 * time.Second}}
 }
 
 // AccountText is the canonical text of an account of a level.
@@ -255,28 +276,36 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			if k.Paused {
 				why = "It is paused, and holds another account than the one that opens the camera."
 			}
-			out = append(out, finding.Change{Kind: Hold, Key: fmt.Sprintf("%s/%d/%d", Hold, k.RecorderID, k.Channel), Title: fmt.Sprintf("Account of channel %d of %s", k.Channel, k.Recorder), From: LabelText(k.Label), To: Label(f.Account.SetID),
+			out = append(out, finding.Change{Kind: Hold, Key: fmt.Sprintf("%s/%d/%d", Hold, k.RecorderID, k.Channel),
+				Title: fmt.Sprintf("Account of channel %d of %s", k.Channel,
+					k.Recorder), From: LabelText(k.Label), To: Label(f.Account.SetID),
 				Why: why, Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old account opens nothing."},
-				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel), "set": fmt.Sprint(f.Account.SetID)}})
+				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel),
+					"set": fmt.Sprint(f.Account.SetID)}})
 		}
 		return out
 	case f.Account == nil && len(f.AuthFailures) > 0:
 		var out []finding.Change
 		for _, k := range f.AuthFailures {
-			out = append(out, finding.Change{Kind: Pause, Key: fmt.Sprintf("%s/%d/%d", Pause, k.RecorderID, k.Channel), Title: fmt.Sprintf("Pause channel %d of %s", k.Channel, k.Recorder), From: Signing, To: Paused,
+			out = append(out, finding.Change{Kind: Pause, Key: fmt.Sprintf("%s/%d/%d", Pause, k.RecorderID, k.Channel),
+				Title: fmt.Sprintf("Pause channel %d of %s", k.Channel, k.Recorder), From: Signing, To: Paused,
 				Why: "Each of its knocks counts as a wrong try; it is resumed in Channels.", Risk: finding.Gap, Undo: finding.Undo{Kind: finding.Reversible, Note: "Let it sign in again."},
 				Args: map[string]string{"recorder": fmt.Sprint(k.RecorderID), "channel": fmt.Sprint(k.Channel)}})
 		}
 		return out
 	case f.NoPassword && name != "":
-		return []finding.Change{{Kind: SetFirst, Key: SetFirst, Title: "First password", From: NoPassword, To: AccountText(name, Administrator),
+		return []finding.Change{{Kind: SetFirst, Key: SetFirst, Title: "First password", From: NoPassword,
+			To:  AccountText(name, Administrator),
 			Why: "Its password is made by its rule and sealed here before it is sent.", Risk: finding.NoRisk,
-			Undo: finding.Undo{Kind: finding.Irreversible, Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator}}}
+			Undo: finding.Undo{Kind: finding.Irreversible,
+				Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator}}}
 	case f.Account == nil && f.Web != nil && f.Trouble == "":
 		level := LevelFor(w)
-		return []finding.Change{{Kind: CreateAccount, Key: CreateAccount, Title: "ONVIF account", From: NoAccount, To: AccountText(f.Web.Username, level),
+		return []finding.Change{{Kind: CreateAccount, Key: CreateAccount, Title: "ONVIF account", From: NoAccount,
+			To:  AccountText(f.Web.Username, level),
 			Why: "Created with the web account, with the least level that does the job.", Risk: finding.NoRisk,
-			Undo: finding.Undo{Kind: finding.Irreversible, Note: "It is removed on the camera's own page: its level isn't enough to remove itself."},
+			Undo: finding.Undo{Kind: finding.Irreversible,
+				Note: "It is removed on the camera's own page: its level isn't enough to remove itself."},
 			Args: map[string]string{"name": f.Web.Username, "level": level, "set": fmt.Sprint(f.Web.SetID)}}}
 	}
 	return nil

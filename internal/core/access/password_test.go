@@ -49,19 +49,22 @@ func TestRulesThatCannotBeHeld(t *testing.T) {
 	if _, err := (Rule{}).Generate("otter", chance[:8]); err == nil {
 		t.Error("eight random bytes are enough")
 	}
-	for password, says := range map[string]string{"short": "at least 8", "alllowercase": "capital", "NoDigitsHere": "digits", "NoSign1234": "signs", "Otter-12345": "user name", "Fine-123456": ""} {
+	for password, says := range map[string]string{"short": "at least 8", "alllowercase": "capital",
+		"NoDigitsHere": "digits", "NoSign1234": "signs", "Otter-12345": "user name", "Fine-123456": ""} {
 		got := (Rule{Length: 8, Upper: 1, Digits: 1, Signs: 1, NotName: true}).Breaks("otter", password)
 		if says == "" && got != "" || !strings.Contains(got, says) {
 			t.Errorf("%q: %q, want %q", password, got, says)
 		}
 	}
-	if (Rule{}).String() != "none told" || !strings.Contains((Rule{Length: 10, Upper: 1, Digits: 2, NotName: true}).String(), "at least 10 characters, a capital letter, 2 digits, not the user name") {
+	if (Rule{}).String() != "none told" || !strings.Contains((Rule{Length: 10, Upper: 1, Digits: 2,
+		NotName: true}).String(), "at least 10 characters, a capital letter, 2 digits, not the user name") {
 		t.Error("words of a rule")
 	}
 }
 
 func TestSetsOfOneDeviceAndOfNetworks(t *testing.T) {
-	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "own, old", Device: 7}, {ID: 3, Name: "own, new", Device: 7}, {ID: 4, Name: "another's", Device: 8}, {ID: 5, Name: "quay", Network: 2}, {ID: 6, Name: "terminal", Network: 3}}
+	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "own, old", Device: 7}, {ID: 3, Name: "own, new", Device: 7},
+		{ID: 4, Name: "another's", Device: 8}, {ID: 5, Name: "quay", Network: 2}, {ID: 6, Name: "terminal", Network: 3}}
 	var got []int64
 	for _, s := range Order(now, Device{ID: 7, Network: 2}, sets, nil, false) {
 		got = append(got, s.ID)
@@ -70,8 +73,10 @@ func TestSetsOfOneDeviceAndOfNetworks(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 	// A set that was wrong is tried again once it opened: it was created since.
-	tries := []Try{{At: now.Add(-2 * time.Minute), SetID: 1, Outcome: Wrong, Scheme: Digest}, {At: now.Add(-time.Minute), SetID: 1, Outcome: Opened, Scheme: Digest}, {At: now, SetID: 5, Outcome: Wrong, Scheme: Web}}
-	if all := Order(now, Device{ID: 9}, sets, tries, false); !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 1 }) || !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 5 }) {
+	tries := []Try{{At: now.Add(-2 * time.Minute), SetID: 1, Outcome: Wrong, Scheme: Digest},
+		{At: now.Add(-time.Minute), SetID: 1, Outcome: Opened, Scheme: Digest}, {At: now, SetID: 5, Outcome: Wrong, Scheme: Web}}
+	if all := Order(now, Device{ID: 9}, sets, tries,
+		false); !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 1 }) || !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 5 }) {
 		t.Errorf("%v", all)
 	}
 }
@@ -109,18 +114,26 @@ func TestJudgeHowADeviceIsOpenOrClosed(t *testing.T) {
 		{"was locked", Facts{LockedTo: now.Add(-time.Minute)}, Wishes{}, "access.closed", finding.Blocks},
 		{"Basic alone", Facts{Basic: true}, Wishes{}, "access.basic", finding.Blocks},
 		{"Basic, allowed and wrong", Facts{Basic: true}, Wishes{AllowBasic: true}, "access.closed", finding.Blocks},
-		{"in clear, as allowed", Facts{Account: with(func(a *Account) { a.Scheme = Basic })}, Wishes{AllowBasic: true}, "access.clear", finding.Note},
-		{"another certificate", Facts{Pinned: "aaaaaaaaaa", Shown: "bbbbbbbbbb", Trouble: "It shows another."}, Wishes{}, "access.certificate", finding.Blocks},
+		{"in clear, as allowed", Facts{Account: with(func(a *Account) { a.Scheme = Basic })}, Wishes{AllowBasic: true},
+			"access.clear", finding.Note},
+		{"another certificate", Facts{Pinned: "aaaaaaaaaa", Shown: "bbbbbbbbbb", Trouble: "It shows another."},
+			Wishes{}, "access.certificate", finding.Blocks},
 		{"the same certificate", Facts{Pinned: "aaaaaaaaaa", Shown: "aaaaaaaaaa", Account: open}, Wishes{}, "", 0},
 		{"factory default", Facts{Account: open, Factory: true}, Wishes{}, "access.factory", finding.Needs},
 		{"left by others", Facts{Account: open, Former: true}, Wishes{}, "access.former", finding.Needs},
 		{"an operator where nothing is written", Facts{Account: with(func(a *Account) { a.Level = Operator })}, Wishes{}, "", 0},
-		{"an operator where something is", Facts{Account: with(func(a *Account) { a.Level = Operator })}, Wishes{Writes: true}, "access.level", finding.Needs},
+		{"an operator where something is", Facts{Account: with(func(a *Account) { a.Level = Operator })},
+			Wishes{Writes: true}, "access.level", finding.Needs},
 		{"a user", Facts{Account: with(func(a *Account) { a.Level = "User" })}, Wishes{}, "access.level", finding.Needs},
 		{"RTSP takes another set", Facts{Account: with(func(a *Account) { a.RTSP, a.RTSPSet = "opens with streams", 3 })}, Wishes{}, "", 0},
-		{"a recorder that holds the right one knocks", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now, Label: Label(open.SetID)}}}, Wishes{}, "", 0},
-		{"a paused one holds another", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Paused: true, At: now, Label: "set 77"}}}, Wishes{}, "access.held", finding.Needs},
-		{"a recorder knocks", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
+		{"a recorder that holds the right one knocks",
+			Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Times: 3, At: now,
+				Label: Label(open.SetID)}}}, Wishes{}, "", 0},
+		{"a paused one holds another", Facts{Account: open,
+			AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2, Paused: true, At: now,
+				Label: "set 77"}}}, Wishes{}, "access.held", finding.Needs},
+		{"a recorder knocks", Facts{Account: open, AuthFailures: []AuthFailure{{Recorder: "Quay recorder", Channel: 2,
+			Times: 3, At: now}}}, Wishes{}, "access.knocking", finding.Needs},
 	} {
 		tc.f.LookedAt = now
 		got := Judge(now, tc.f, tc.w)
@@ -168,7 +181,9 @@ func TestProposeAccounts(t *testing.T) {
 // resumed after, each part is reversible, and going back is the same way backwards.
 func TestRotateIsOneReversibleWhole(t *testing.T) {
 	from, to := Set{ID: 1, Name: "house", Username: "otter"}, Set{ID: 2, Name: "own", Username: "otter"}
-	deps := []Dependant{{Recorder: 5, Name: "Quay recorder", Channel: 3, Receiving: true}, {Recorder: 6, Name: "Terminal recorder", Channel: 1, Label: "set 1"}, {Recorder: 6, Name: "Terminal recorder", Channel: 2, Paused: true}}
+	deps := []Dependant{{Recorder: 5, Name: "Quay recorder", Channel: 3, Receiving: true},
+		{Recorder: 6, Name: "Terminal recorder", Channel: 1, Label: "set 1"}, {Recorder: 6, Name: "Terminal recorder",
+			Channel: 2, Paused: true}}
 	all := Rotate(from, to, deps)
 	var kinds []string
 	keys := map[string]bool{}

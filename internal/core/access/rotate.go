@@ -59,7 +59,8 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 			for k, v := range also {
 				args[k] = v
 			}
-			out = append(out, finding.Change{Kind: kind, Key: fmt.Sprintf("%s/%d/%d", kind, d.Recorder, d.Channel), Title: fmt.Sprintf(title, d.Channel, d.Name), From: from, To: to,
+			out = append(out, finding.Change{Kind: kind, Key: fmt.Sprintf("%s/%d/%d", kind, d.Recorder, d.Channel),
+				Title: fmt.Sprintf(title, d.Channel, d.Name), From: from, To: to,
 				Why: "The camera's password changes.", Risk: risk, Undo: finding.Undo{Kind: finding.Reversible, Note: note}, Args: args})
 		}
 	}
@@ -67,14 +68,17 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	sets := map[string]string{"set": fmt.Sprint(to.ID), "old_set": fmt.Sprint(from.ID)}
 	guards := map[string]string{finding.Guards: Change}
 	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", guards, runs)
-	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name, To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
+	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name,
+		To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets})
 	for _, d := range deps {
 		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
 		old := LabelText(d.Label)
 		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", sets, one)
 	}
-	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.", guards, func(d Dependant) bool { return !d.Paused && d.Receiving })
-	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.", guards, func(d Dependant) bool { return !d.Paused && !d.Receiving })
+	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.",
+		guards, func(d Dependant) bool { return !d.Paused && d.Receiving })
+	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.",
+		guards, func(d Dependant) bool { return !d.Paused && !d.Receiving })
 	return out
 }

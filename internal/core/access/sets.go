@@ -46,7 +46,8 @@ type Holder struct {
 // set that opens the device (0: none is known); clockRefused says that the device would
 // refuse the recorder for its clock.
 func AuthFailuresOf(h Holder, opened int64, clockRefused bool) []AuthFailure {
-	k := AuthFailure{Recorder: h.Recorder, RecorderID: h.RecorderID, Channel: h.Channel, Times: h.AuthFailures, At: h.TableAt, Label: h.Label}
+	k := AuthFailure{Recorder: h.Recorder, RecorderID: h.RecorderID, Channel: h.Channel, Times: h.AuthFailures,
+		At: h.TableAt, Label: h.Label}
 	switch {
 	case h.Paused && h.Label != "":
 		if opened == 0 || h.Label == Label(opened) {

@@ -169,7 +169,8 @@ func (r Recorder) Binds(kbps int) string {
 	case r.Limits.Licences > 0 && used >= r.Limits.Licences:
 		return fmt.Sprintf("all %d licences are used", r.Limits.Licences)
 	case r.Limits.MbitIn > 0 && mbit+float64(kbps)/1000 > r.Limits.MbitIn:
-		return fmt.Sprintf("it takes %.0f Mbit/s, %.1f come in already and this stream may send %.1f", r.Limits.MbitIn, mbit, float64(kbps)/1000)
+		return fmt.Sprintf("it takes %.0f Mbit/s, %.1f come in already and this stream may send %.1f", r.Limits.MbitIn,
+			mbit, float64(kbps)/1000)
 	}
 	return ""
 }
@@ -184,7 +185,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		if f.Recorder != nil && w.Stream != "" {
 			if limit := f.Recorder.Binds(w.Kbps); limit != "" {
 				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
-					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit), WayOut: "Free a channel, or plan another recorder."}}
+					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
+					WayOut:   "Free a channel, or plan another recorder."}}
 			}
 			return []finding.Finding{{Code: "channel.unplaced", Severity: finding.Needs, Words: "not placed",
 				Sentence: fmt.Sprintf("No channel of %s holds it yet.", f.Recorder.Name), WayOut: "Place it."}}
@@ -192,31 +194,38 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		return nil
 	}
 	s := *f.Slot
-	ev := []finding.Evidence{{Name: fmt.Sprintf("Channel %d", s.Number), Value: s.State + ": " + s.Detail, Via: "channel table", At: f.Recorder.At}}
+	ev := []finding.Evidence{{Name: fmt.Sprintf("Channel %d", s.Number), Value: s.State + ": " + s.Detail,
+		Via: "channel table", At: f.Recorder.At}}
 	switch s.State {
 	case "receiving":
 	case "connecting":
 		return []finding.Finding{{Code: "channel.connecting", Severity: finding.Needs, Words: "connecting",
-			Sentence: fmt.Sprintf("%s is still connecting to it.", f.Recorder.Name), WayOut: "Read the channel again in a moment.", Evidence: ev}}
+			Sentence: fmt.Sprintf("%s is still connecting to it.", f.Recorder.Name),
+			WayOut:   "Read the channel again in a moment.", Evidence: ev}}
 	case "paused":
 		return []finding.Finding{{Code: "channel.paused", Severity: finding.Blocks, Words: "paused",
-			Sentence: fmt.Sprintf("%s holds it paused: it doesn't sign in, and nothing is recorded.", f.Recorder.Name), WayOut: "Resume the channel.", Evidence: ev}}
+			Sentence: fmt.Sprintf("%s holds it paused: it doesn't sign in, and nothing is recorded.", f.Recorder.Name),
+			WayOut:   "Resume the channel.", Evidence: ev}}
 	case "refused":
 		return []finding.Finding{{Code: "channel.refused", Severity: finding.Blocks, Words: "refused",
-			Sentence: fmt.Sprintf("The camera refuses %s: %s", f.Recorder.Name, s.Detail), WayOut: "See Sign-in and Clock of this camera; the recorder tries again by itself.", Evidence: ev}}
+			Sentence: fmt.Sprintf("The camera refuses %s: %s", f.Recorder.Name, s.Detail),
+			WayOut:   "See Sign-in and Clock of this camera; the recorder tries again by itself.", Evidence: ev}}
 	default:
 		return []finding.Finding{{Code: "channel.lost", Severity: finding.Blocks, Words: "no picture",
-			Sentence: fmt.Sprintf("%s holds it and receives nothing: %s", f.Recorder.Name, s.Detail), WayOut: "See the camera's Streams, then read the channel again.", Evidence: ev}}
+			Sentence: fmt.Sprintf("%s holds it and receives nothing: %s", f.Recorder.Name, s.Detail),
+			WayOut:   "See the camera's Streams, then read the channel again.", Evidence: ev}}
 	}
 	var out []finding.Finding
 	if w.Width > 0 && s.Width > 0 && (s.Width != w.Width || s.Height != w.Height) {
 		out = append(out, finding.Finding{Code: "channel.size", Severity: finding.Needs, Words: "other size",
-			Sentence: fmt.Sprintf("%s receives %d × %d, the record stream is %d × %d.", f.Recorder.Name, s.Width, s.Height, w.Width, w.Height),
-			WayOut:   "Give the channel the record stream.", Evidence: ev})
+			Sentence: fmt.Sprintf("%s receives %d × %d, the record stream is %d × %d.", f.Recorder.Name, s.Width,
+				s.Height, w.Width, w.Height),
+			WayOut: "Give the channel the record stream.", Evidence: ev})
 	}
 	if w.Name != "" && s.Name != w.Name {
 		out = append(out, finding.Finding{Code: "channel.name", Severity: finding.Needs, Words: "other name",
-			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name), WayOut: "Give both one name.", Evidence: ev})
+			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name),
+			WayOut:   "Give both one name.", Evidence: ev})
 	}
 	return out
 }
@@ -224,7 +233,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 // Propose places an unplaced source on its wished channel or the lowest free one.
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if f.Slot != nil && f.Slot.Paused && f.Trouble == "" {
-		return []finding.Change{{Kind: Resume, Key: Resume, Title: fmt.Sprintf("Channel %d of %s", f.Slot.Number, f.Recorder.Name), From: PausedText, To: SigningText,
+		return []finding.Change{{Kind: Resume, Key: Resume,
+			Title: fmt.Sprintf("Channel %d of %s", f.Slot.Number, f.Recorder.Name), From: PausedText, To: SigningText,
 			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
 			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
 	}

@@ -8,7 +8,8 @@ import (
 )
 
 func terminal(slots ...Slot) *Recorder {
-	return &Recorder{Name: "Terminal recorder", Limits: Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264"}}, Slots: slots}
+	return &Recorder{Name: "Terminal recorder", Limits: Limits{Channels: 16, MbitIn: 80, Licences: 12,
+		Codecs: []string{"H264"}}, Slots: slots}
 }
 
 var wish = Wishes{Recorder: "Terminal recorder", Channel: 2, Name: "Slipway", Stream: "main", Width: 1280, Height: 720, Kbps: 2048}
@@ -91,7 +92,8 @@ func TestPlacingNeverBreaksALimit(t *testing.T) {
 // A channel that asks for another stream than was wanted doesn't read as wanted.
 func TestReadText(t *testing.T) {
 	s := Slot{Name: "Slipway", Address: "127.40.1.11", Profile: "main"}
-	for wanted, want := range map[string]string{"main": SlotText(s.Name, s.Address), "": SlotText(s.Name, s.Address), "sub": "Slipway at 127.40.1.11, stream main"} {
+	for wanted, want := range map[string]string{"main": SlotText(s.Name, s.Address), "": SlotText(s.Name, s.Address),
+		"sub": "Slipway at 127.40.1.11, stream main"} {
 		if got := ReadText(s, wanted); got != want {
 			t.Errorf("wanted %q: %q", wanted, got)
 		}

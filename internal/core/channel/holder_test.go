@@ -30,7 +30,8 @@ func TestWhoHoldsACamera(t *testing.T) {
 			number = got.Slot.Number
 		}
 		if ok != tc.ok || got.Recorder != tc.recorder || number != tc.slot {
-			t.Errorf("%q planned for %d: recorder %d slot %d %v, want %d %d %v", tc.address, tc.planned, got.Recorder, number, ok, tc.recorder, tc.slot, tc.ok)
+			t.Errorf("%q planned for %d: recorder %d slot %d %v, want %d %d %v", tc.address, tc.planned, got.Recorder,
+				number, ok, tc.recorder, tc.slot, tc.ok)
 		}
 	}
 }

@@ -11,7 +11,8 @@ import (
 // recorder is broken by them all.
 func TestPlacedTogetherTheyFit(t *testing.T) {
 	for range 300 {
-		r := Recorder{Name: "Quay recorder", Limits: Limits{Channels: 1 + rand.Intn(12), MbitIn: float64(rand.Intn(40)), Licences: rand.Intn(12)}}
+		r := Recorder{Name: "Quay recorder", Limits: Limits{Channels: 1 + rand.Intn(12), MbitIn: float64(rand.Intn(40)),
+			Licences: rand.Intn(12)}}
 		for n := 1; n <= r.Limits.Channels; n++ {
 			if rand.Intn(3) == 0 {
 				r.Slots = append(r.Slots, Slot{Number: n, Address: fmt.Sprintf("192.0.2.%d", n), Kbps: float64(rand.Intn(4000))})
@@ -27,7 +28,8 @@ func TestPlacedTogetherTheyFit(t *testing.T) {
 		_, mbit = r.Used()
 		for i := range 20 {
 			kbps := rand.Intn(6000)
-			out := p.Next(time.Now(), Facts{Address: fmt.Sprintf("192.0.2.%d", 100+i), Recorder: &r}, Wishes{RecorderID: 7, Stream: "main", Kbps: kbps, Channel: rand.Intn(14)})
+			out := p.Next(time.Now(), Facts{Address: fmt.Sprintf("192.0.2.%d", 100+i), Recorder: &r},
+				Wishes{RecorderID: 7, Stream: "main", Kbps: kbps, Channel: rand.Intn(14)})
 			if len(out) == 0 {
 				continue
 			}

@@ -132,7 +132,8 @@ func judgeDrift(now time.Time, f Facts) (finding.Finding, bool) {
 	fd := finding.Finding{Code: "clock.drift", Severity: finding.Note, Words: "drifts",
 		Sentence: fmt.Sprintf("Its clock drifts by %s (%.1f s a day) over %d readings.", d, math.Abs(d.PPM)*0.0864, d.N),
 		WayOut:   "Let it take its time from the recorder: a clock that follows doesn't drift.",
-		Evidence: []finding.Evidence{{Name: "Readings", Value: fmt.Sprintf("%d since %s UTC", d.N, d.From.UTC().Format("2006-01-02 15:04:05")), Via: "GetSystemDateAndTime", At: r.At}}}
+		Evidence: []finding.Evidence{{Name: "Readings",
+			Value: fmt.Sprintf("%d since %s UTC", d.N, d.From.UTC().Format("2006-01-02 15:04:05")), Via: "GetSystemDateAndTime", At: r.At}}}
 	if leaves := d.Leaves(now, o, UsableWithin); !leaves.IsZero() {
 		fd.Sentence += fmt.Sprintf(" It leaves what is usable on %s UTC.", leaves.UTC().Format("2006-01-02 at 15:04"))
 		if leaves.Sub(now) < soon {

@@ -83,7 +83,8 @@ func TestWhenADriftLeavesTheBand(t *testing.T) {
 	if at := (Drift{PPM: -40}).Leaves(began, time.Second, UsableWithin); at.Sub(began).Round(time.Second) != 150000*time.Second {
 		t.Errorf("+1 s at −40 ppm leaves after %v", at.Sub(began))
 	}
-	for _, none := range []time.Time{(Drift{}).Leaves(began, 0, UsableWithin), d.Leaves(began, time.Minute, UsableWithin), (Drift{PPM: 0.001}).Leaves(began, 0, UsableWithin)} {
+	for _, none := range []time.Time{(Drift{}).Leaves(began, 0, UsableWithin),
+		d.Leaves(began, time.Minute, UsableWithin), (Drift{PPM: 0.001}).Leaves(began, 0, UsableWithin)} {
 		if !none.IsZero() {
 			t.Errorf("%v", none)
 		}
@@ -125,7 +126,8 @@ func TestJudgeDriftAndItsWayOut(t *testing.T) {
 }
 
 func TestDateOrders(t *testing.T) {
-	for format, want := range map[string]string{"MM/dd/yyyy": "mdy", "dd/MM/yyyy": "dmy", "yyyy-MM-dd": "ymd", "dddd, MMMM dd, yyyy": "mdy", "M/d/yyyy": "mdy", "yyyy/MM/dd": "ymd", "dd MMMM, yyyy": "dmy", "": "", "yyyy": "", "dd/MM/yyyy/dd": "", "%d.%m.%Y": ""} {
+	for format, want := range map[string]string{"MM/dd/yyyy": "mdy", "dd/MM/yyyy": "dmy", "yyyy-MM-dd": "ymd",
+		"dddd, MMMM dd, yyyy": "mdy", "M/d/yyyy": "mdy", "yyyy/MM/dd": "ymd", "dd MMMM, yyyy": "dmy", "": "", "yyyy": "", "dd/MM/yyyy/dd": "", "%d.%m.%Y": ""} {
 		if got := Order(format); got != want {
 			t.Errorf("%q is %q, want %q", format, got, want)
 		}
@@ -138,7 +140,8 @@ func TestDateOrders(t *testing.T) {
 	cam := Reading{At: began, Zone: "UTC0", Dates: "MM/dd/yyyy", Times: "hh:mm:ss tt"}
 	f := Facts{Camera: &cam, Reference: Reference{Name: "Quay recorder", Dates: "dd/MM/yyyy", Times: "HH:mm:ss"}}
 	got := Judge(began, f, Wishes{})
-	if len(got) != 1 || got[0].Code != "clock.text" || !strings.Contains(got[0].Sentence, "month-day-year where Quay recorder writes day-month-year, and 12 hours where Quay recorder counts 24") {
+	if len(got) != 1 || got[0].Code != "clock.text" || !strings.Contains(got[0].Sentence,
+		"month-day-year where Quay recorder writes day-month-year, and 12 hours where Quay recorder counts 24") {
 		t.Fatalf("%+v", got)
 	}
 	out := Propose(began, f, Wishes{})
@@ -164,7 +167,8 @@ func FuzzOrder(f *testing.F) {
 
 func TestRecordersOwnClocks(t *testing.T) {
 	at := func(d time.Duration) Reading { return Reading{At: began, Offset: Offset{d, d}} }
-	for off, want := range map[time.Duration]finding.Severity{3 * time.Second: finding.Needs, -20 * time.Second: finding.Needs, 40 * time.Second: finding.Blocks} {
+	for off, want := range map[time.Duration]finding.Severity{3 * time.Second: finding.Needs,
+		-20 * time.Second: finding.Needs, 40 * time.Second: finding.Blocks} {
 		got := JudgeRecorder(at(off), "Quay recorder")
 		if len(got) != 1 || got[0].Code != "clock.recorder" || got[0].Severity != want {
 			t.Errorf("%v: %+v", off, got)

@@ -135,9 +135,11 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	if o.Mid() < 0 {
 		ahead = "behind"
 	}
-	within, takes := fmt.Sprintf("%.0f s (the usual window)", DefaultWindow.Seconds()), fmt.Sprintf("at most %.0f s of difference (the usual window)", DefaultWindow.Seconds())
+	within, takes := fmt.Sprintf("%.0f s (the usual window)",
+		DefaultWindow.Seconds()), fmt.Sprintf("at most %.0f s of difference (the usual window)", DefaultWindow.Seconds())
 	if f.Window > 0 {
-		within, takes = fmt.Sprintf("at least %.0f s, as it has shown", f.Window.Seconds()), fmt.Sprintf("less than %.0f s of difference, as it has shown", f.Window.Seconds())
+		within, takes = fmt.Sprintf("at least %.0f s, as it has shown",
+			f.Window.Seconds()), fmt.Sprintf("less than %.0f s of difference, as it has shown", f.Window.Seconds())
 	}
 	fd := finding.Finding{
 		Code: "clock.at-risk", Severity: finding.Needs, Words: Brief(o.Mid()),
@@ -311,7 +313,8 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 		c := finding.Change{
 			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
 			Why: "It then follows " + named + ".", Risk: finding.NoRisk, Later: later,
-			Undo: finding.Undo{Kind: finding.Compensating, Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
+			Undo: finding.Undo{Kind: finding.Compensating,
+				Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
 			Args: map[string]string{"server": server, "reference": named},
 		}
 		if server == DHCP {

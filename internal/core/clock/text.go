@@ -75,9 +75,11 @@ func judgeText(f Facts) (finding.Finding, bool) {
 	if says == "" {
 		return finding.Finding{}, false
 	}
-	return finding.Finding{Code: "clock.text", Severity: finding.Needs, Words: "date order", Sentence: "It burns the time into its picture as " + says + ": the two are misread for each other.",
+	return finding.Finding{Code: "clock.text", Severity: finding.Needs, Words: "date order",
+		Sentence: "It burns the time into its picture as " + says + ": the two are misread for each other.",
 		WayOut:   "Write the recorder's order into the camera.",
-		Evidence: []finding.Evidence{{Name: "Burned in", Value: TextText(f.Camera.Dates, f.Camera.Times), Via: "GetOSDs", At: f.Camera.At}}}, true
+		Evidence: []finding.Evidence{{Name: "Burned in", Value: TextText(f.Camera.Dates, f.Camera.Times),
+			Via: "GetOSDs", At: f.Camera.At}}}, true
 }
 
 // TextText is the canonical text of a date and time format.
@@ -96,8 +98,10 @@ func textFor(f Facts) (finding.Change, bool) {
 	if Hours(r.Times) != 0 {
 		times = r.Times
 	}
-	return finding.Change{Kind: SetText, Key: SetText, Title: "Date burned in", From: TextText(c.Dates, c.Times), To: TextText(dates, times), Why: "It is read as " + r.Name + " writes it.", Risk: finding.NoRisk,
-		Undo: finding.Undo{Kind: finding.Reversible, Note: "Burn it in as before."}, Args: map[string]string{"dates": dates, "times": times, "old_dates": c.Dates, "old_times": c.Times}}, true
+	return finding.Change{Kind: SetText, Key: SetText, Title: "Date burned in", From: TextText(c.Dates, c.Times),
+		To: TextText(dates, times), Why: "It is read as " + r.Name + " writes it.", Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible,
+			Note: "Burn it in as before."}, Args: map[string]string{"dates": dates, "times": times, "old_dates": c.Dates, "old_times": c.Times}}, true
 }
 
 // JudgeRecorder judges a recorder's own clock against true time, which is this
@@ -129,7 +133,8 @@ func ProposeRecorder(r Reading) []finding.Change {
 	if BandOf(r.Offset, 0) == InStep {
 		return nil
 	}
-	return []finding.Change{{Kind: SetRecorder, Key: SetRecorder, Title: "Recorder's clock", From: "off by " + Brief(r.Offset.Mid()), To: InStepText,
+	return []finding.Change{{Kind: SetRecorder, Key: SetRecorder, Title: "Recorder's clock",
+		From: "off by " + Brief(r.Offset.Mid()), To: InStepText,
 		Why: "Cameras follow it, and it stamps what it records.", Risk: finding.Gap, Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."}}}
 }
 

@@ -16,10 +16,14 @@ func TestAReadingIsStaleOnceTheCameraIsHeldElsewhere(t *testing.T) {
 		"the same":            {&Against{5, "Quay recorder", Planned}, quay, ""},
 		"renamed":             {&Against{5, "Old name", Planned}, quay, ""},
 		"read by an older us": {nil, quay, ""},
-		"placed":              {&Against{5, "Quay recorder", Planned}, Reference{ID: 5, Name: "Quay recorder", Why: Holds}, "Quay recorder holds it now"},
-		"another holds it":    {&Against{5, "Quay recorder", Holds}, Reference{ID: 6, Name: "Terminal recorder", Why: Holds}, "held against Quay recorder (holds it); Terminal recorder holds it now"},
-		"a plan was made":     {&Against{0, "this server", Nobody}, quay, "Quay recorder is planned for it now"},
-		"taken off":           {&Against{5, "Quay recorder", Holds}, Reference{Name: "this server", Why: Nobody}, "this server is what it is held against now"},
+		"placed": {&Against{5, "Quay recorder", Planned},
+			Reference{ID: 5, Name: "Quay recorder", Why: Holds}, "Quay recorder holds it now"},
+		"another holds it": {&Against{5, "Quay recorder", Holds},
+			Reference{ID: 6, Name: "Terminal recorder",
+				Why: Holds}, "held against Quay recorder (holds it); Terminal recorder holds it now"},
+		"a plan was made": {&Against{0, "this server", Nobody}, quay, "Quay recorder is planned for it now"},
+		"taken off": {&Against{5, "Quay recorder", Holds}, Reference{Name: "this server", Why: Nobody},
+			"this server is what it is held against now"},
 	} {
 		got := Stale(Facts{Camera: &Reading{Against: x.was}, Reference: x.is})
 		if (x.says == "") != (got == "") || !strings.Contains(got, x.says) {

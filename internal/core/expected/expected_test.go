@@ -59,7 +59,8 @@ func TestWhatSpreadsheetsReallyWrite(t *testing.T) {
 	if err != nil || table.Lines[0].Cells[0] != "Quai n°2 – €" {
 		t.Errorf("Windows-1252: %+v %v", table, err)
 	}
-	for want, data := range map[error][]byte{ErrEmpty: []byte("Place,Address\n"), ErrNotText: {'P', 0, 'x'}, ErrTooLong: []byte("Place\n" + strings.Repeat("x\n", MaxLines+1))} {
+	for want, data := range map[error][]byte{ErrEmpty: []byte("Place,Address\n"), ErrNotText: {'P', 0, 'x'},
+		ErrTooLong: []byte("Place\n" + strings.Repeat("x\n", MaxLines+1))} {
 		if _, err := ParseCSV(data); !errors.Is(err, want) {
 			t.Errorf("%v, want %v", err, want)
 		}
@@ -88,7 +89,8 @@ Bonded store,127.40.2.23,,,,terminal RECORDER,7.0
 	if len(rows) != 2 || rows[1].Recorder != "Terminal recorder" || rows[1].Channel != 7 || rows[1].Line != 12 {
 		t.Errorf("%+v", rows)
 	}
-	want := map[int]string{3: "no place", 4: "no IPv4 address", 5: "no MAC", 6: "called \"Attic recorder\"", 7: "no channel number", 8: "Line 2 has the same address", 9: "Line 2 has the same place", 10: "Line 2 has the same mac", 11: "no IPv4 address"}
+	want := map[int]string{3: "no place", 4: "no IPv4 address", 5: "no MAC", 6: "called \"Attic recorder\"",
+		7: "no channel number", 8: "Line 2 has the same address", 9: "Line 2 has the same place", 10: "Line 2 has the same mac", 11: "no IPv4 address"}
 	if len(messages) != len(want) {
 		t.Errorf("%d messages, want %d: %+v", len(messages), len(want), messages)
 	}
@@ -108,7 +110,8 @@ func TestALongListWithPlantedErrors(t *testing.T) {
 		line := fmt.Sprintf("Shed %d;127.%d.%d.%d;Ottervale\r\n", i, 60+i/60000, i/250, 1+i%250)
 		if i%125 == 60 {
 			planted[i+2] = true
-			line = []string{";127.9.9.9;x\r\n", fmt.Sprintf("Shed %d;127.0.0.256;x\r\n", i), "Shed 3;;\r\n", fmt.Sprintf("Shed %d;127.60.0.1;x\r\n", i)}[i/125%4]
+			line = []string{";127.9.9.9;x\r\n", fmt.Sprintf("Shed %d;127.0.0.256;x\r\n", i), "Shed 3;;\r\n",
+				fmt.Sprintf("Shed %d;127.60.0.1;x\r\n", i)}[i/125%4]
 		}
 		b.WriteString(line)
 	}
@@ -129,7 +132,8 @@ func TestALongListWithPlantedErrors(t *testing.T) {
 
 func TestWhatIsWrittenIsReadAgainTheSame(t *testing.T) {
 	rows := []Row{
-		{Place: "=SUM(A1)", Address: netip.MustParseAddr("127.40.1.11"), MAC: "02:d5:1a:40:01:11", Make: "Pinnock & Daw", Model: `a "b", c; d`, Recorder: "Terminal recorder", Channel: 12},
+		{Place: "=SUM(A1)", Address: netip.MustParseAddr("127.40.1.11"), MAC: "02:d5:1a:40:01:11",
+			Make: "Pinnock & Daw", Model: `a "b", c; d`, Recorder: "Terminal recorder", Channel: 12},
 		{Place: "+44 quay", Model: "-12.5"}, {Place: "-dock", Make: "@home"}, {Place: "Île d'aval — 2"}, {Place: "'quoted'"},
 	}
 	var b bytes.Buffer
@@ -188,7 +192,8 @@ func FuzzParseCSV(f *testing.F) {
 }
 
 func TestSpreadsheetsTakeNoFormulas(t *testing.T) {
-	for in, want := range map[string]string{"": "", "=1+1": "'=1+1", "@x": "'@x", "-8.5": "-8.5", "+3": "+3", "-rm": "'-rm", "Slipway": "Slipway", "\tx": "'\tx"} {
+	for in, want := range map[string]string{"": "", "=1+1": "'=1+1", "@x": "'@x", "-8.5": "-8.5", "+3": "+3",
+		"-rm": "'-rm", "Slipway": "Slipway", "\tx": "'\tx"} {
 		if got := Plain(in); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}

@@ -22,7 +22,8 @@ func TestWhichCameraARowIsAbout(t *testing.T) {
 		{"by address, before place", []Row{{Place: "Slipway", Address: at("127.40.1.80")}}, []int64{2}},
 		{"by place", []Row{{Place: "Net loft"}}, []int64{2}},
 		{"a new one", []Row{{Place: "Crane"}, {Place: "", MAC: ""}}, []int64{0, 0}},
-		{"nobody is taken twice", []Row{{Place: "Slipway"}, {Place: "Slipway"}, {Place: "Net loft", MAC: "02:0d:05:00:00:01"}}, []int64{1, 0, 2}},
+		{"nobody is taken twice", []Row{{Place: "Slipway"}, {Place: "Slipway"},
+			{Place: "Net loft", MAC: "02:0d:05:00:00:01"}}, []int64{1, 0, 2}},
 	} {
 		if got := Match(tc.rows, known); !slices.Equal(got, tc.want) {
 			t.Errorf("%s: %v, want %v", tc.name, got, tc.want)

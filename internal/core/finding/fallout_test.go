@@ -14,11 +14,13 @@ func TestWhatFollowsWhenOneOfAWholeFails(t *testing.T) {
 		failed int
 		want   []Fate
 	}{
-		{"the first", []Entry{{Change: back}, {Change: back, Asked: true}, {Change: none, Asked: true}}, 0, []Fate{Untouched, NotSent, NotSent}},
+		{"the first", []Entry{{Change: back}, {Change: back, Asked: true}, {Change: none, Asked: true}}, 0,
+			[]Fate{Untouched, NotSent, NotSent}},
 		{"the last", []Entry{made, {Change: none, Made: true, Wrote: true}, {Change: back}}, 2, []Fate{TakenBack, Stands, Untouched}},
 		{"found so already", []Entry{{Change: back, Made: true}, {Change: back}}, 1, []Fate{Untouched, Untouched}},
 		{"failed before it was sent", []Entry{made, {Change: back, Asked: true}}, 1, []Fate{TakenBack, Untouched}},
-		{"what takes back is left alone", []Entry{made, {Change: back, Made: true, Wrote: true, TakesBack: true}, {Change: back}}, 2, []Fate{TakenBack, Untouched, Untouched}},
+		{"what takes back is left alone", []Entry{made, {Change: back, Made: true, Wrote: true, TakesBack: true},
+			{Change: back}}, 2, []Fate{TakenBack, Untouched, Untouched}},
 	} {
 		if got := Fallout(tc.all, tc.failed, true); !slices.Equal(got, tc.want) {
 			t.Errorf("%s: %v, want %v", tc.name, got, tc.want)
@@ -29,11 +31,13 @@ func TestWhatFollowsWhenOneOfAWholeFails(t *testing.T) {
 // A guard isn't lifted while it isn't known how what it guards ended, nor by what was
 // to lift it.
 func TestAGuardStays(t *testing.T) {
-	guard := Entry{Change: Change{Kind: "pause", Args: map[string]string{Guards: "password"}, Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	guard := Entry{Change: Change{Kind: "pause", Args: map[string]string{Guards: "password"},
+		Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
 	other := Entry{Change: Change{Kind: "zone", Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
 	password := Entry{Change: Change{Kind: "password", Undo: Undo{Kind: Reversible}}, Wrote: true}
 	all := []Entry{guard, other, password, {Change: Change{Kind: "hold"}, Asked: true}}
-	for known, want := range map[bool][]Fate{false: {Stays, TakenBack, Untouched, NotSent}, true: {TakenBack, TakenBack, Untouched, NotSent}} {
+	for known, want := range map[bool][]Fate{false: {Stays, TakenBack, Untouched, NotSent},
+		true: {TakenBack, TakenBack, Untouched, NotSent}} {
 		if got := Fallout(all, 2, known); !slices.Equal(got, want) {
 			t.Errorf("known %v: %v, want %v", known, got, want)
 		}

@@ -53,7 +53,8 @@ func TestSeverityWordsRoundTrip(t *testing.T) {
 }
 
 func TestAcceptedFindingsBecomeNotesThatSaySo(t *testing.T) {
-	all := []Finding{{Code: "a", Severity: Blocks, Sentence: "It is so."}, {Code: "b", Severity: Needs, Sentence: "And so."}, {Code: "c", Sentence: "By the way."}}
+	all := []Finding{{Code: "a", Severity: Blocks, Sentence: "It is so."},
+		{Code: "b", Severity: Needs, Sentence: "And so."}, {Code: "c", Sentence: "By the way."}}
 	at := time.Date(2026, 11, 24, 3, 4, 0, 0, time.UTC)
 	got := Accept(all, map[string]Acceptance{"a": {"Maren Ostby", at}, "c": {"Maren Ostby", at}, "z": {"Anselm Reis", at}})
 	if len(got) != 3 || got[0].Code != "b" || got[0].Accepted {

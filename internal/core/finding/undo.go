@@ -11,7 +11,8 @@ import (
 // From and To exchanged, and with them each argument "x" that has an "old_x"; a
 // compensating one is the named act. ok is false where nothing takes it back.
 func (c Change) Inverse() (Change, bool) {
-	back := Change{Kind: c.Kind, Key: c.Key, Title: "Undo: " + c.Title, From: c.To, To: c.From, Why: c.Undo.Note, Risk: c.Risk, Args: exchanged(c.Args)}
+	back := Change{Kind: c.Kind, Key: c.Key, Title: "Undo: " + c.Title, From: c.To, To: c.From, Why: c.Undo.Note,
+		Risk: c.Risk, Args: exchanged(c.Args)}
 	switch c.Undo.Kind {
 	case Reversible:
 		back.Undo = Undo{Kind: Reversible, Note: "Make the change again."}

@@ -24,7 +24,8 @@ func TestInverseOfAnInverseIsTheChange(t *testing.T) {
 }
 
 func TestInverseOfOtherKinds(t *testing.T) {
-	c := Change{Kind: "clock.source", Key: "clock.source", From: "set by hand", To: "NTP x", Undo: Undo{Kind: Compensating, Note: "by hand again", Act: "clock.manual", To: "set by hand"}}
+	c := Change{Kind: "clock.source", Key: "clock.source", From: "set by hand", To: "NTP x",
+		Undo: Undo{Kind: Compensating, Note: "by hand again", Act: "clock.manual", To: "set by hand"}}
 	back, ok := c.Inverse()
 	if !ok || back.Kind != "clock.manual" || back.From != "NTP x" || back.To != "set by hand" || back.Key != c.Key {
 		t.Errorf("%+v %v", back, ok)

@@ -45,7 +45,8 @@ func TestReconcile(t *testing.T) {
 
 // No sighting is used twice and none is lost.
 func TestReconcileIsAPartition(t *testing.T) {
-	known := []Known{{ID: 1, Address: addr("127.40.1.1"), UUID: "a"}, {ID: 2, Address: addr("127.40.1.2"), UUID: "a"}, {ID: 3, Address: addr("127.40.1.1")}}
+	known := []Known{{ID: 1, Address: addr("127.40.1.1"), UUID: "a"}, {ID: 2, Address: addr("127.40.1.2"), UUID: "a"},
+		{ID: 3, Address: addr("127.40.1.1")}}
 	seen := []Sighting{{Address: addr("127.40.1.1"), UUID: "a"}, {Address: addr("127.40.1.2"), UUID: "b"}}
 	count := map[netip.Addr]int{}
 	for _, m := range Reconcile(known, seen) {
@@ -72,7 +73,8 @@ func TestMergeKeepsWhatEitherSaid(t *testing.T) {
 // The order in which answers come changes nothing.
 func TestMergeDoesNotDependOnTheOrder(t *testing.T) {
 	at := addr("127.40.1.11")
-	all := []Sighting{{Address: at, Ways: []Way{SpokeRTSP}, Ports: []int{8554}}, {Address: at, Ways: []Way{Directed}}, {Address: at, Ways: []Way{Multicast}}, {Address: at, Ways: []Way{AskedTime}, Ports: []int{8080}}}
+	all := []Sighting{{Address: at, Ways: []Way{SpokeRTSP}, Ports: []int{8554}}, {Address: at, Ways: []Way{Directed}},
+		{Address: at, Ways: []Way{Multicast}}, {Address: at, Ways: []Way{AskedTime}, Ports: []int{8080}}}
 	for shift := range all {
 		m := all[shift]
 		for i := 1; i < len(all); i++ {
@@ -85,7 +87,8 @@ func TestMergeDoesNotDependOnTheOrder(t *testing.T) {
 }
 
 func TestCleanMAC(t *testing.T) {
-	for in, want := range map[string]string{"00-1A-2b-3C-4d-5E": "00:1a:2b:3c:4d:5e", "001a.2b3c.4d5e": "00:1a:2b:3c:4d:5e", "0": "", "00:1a:2b:3c:4d:5g": "", "": ""} {
+	for in, want := range map[string]string{"00-1A-2b-3C-4d-5E": "00:1a:2b:3c:4d:5e",
+		"001a.2b3c.4d5e": "00:1a:2b:3c:4d:5e", "0": "", "00:1a:2b:3c:4d:5g": "", "": ""} {
 		if got := CleanMAC(in); got != want {
 			t.Errorf("CleanMAC(%q) = %q, want %q", in, got, want)
 		}
@@ -96,7 +99,8 @@ func TestCleanMAC(t *testing.T) {
 }
 
 func TestScopes(t *testing.T) {
-	model, name, maker, mac := Scopes([]string{"onvif://www.onvif.org/hardware/OTV 412", "onvif://www.onvif.org/name/Ottervale", "onvif://www.onvif.org/MAC/00:1A:2B:3C:4D:5E", "http://elsewhere/x", "onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/manufacturer/Ottervale"})
+	model, name, maker, mac := Scopes([]string{"onvif://www.onvif.org/hardware/OTV 412",
+		"onvif://www.onvif.org/name/Ottervale", "onvif://www.onvif.org/MAC/00:1A:2B:3C:4D:5E", "http://elsewhere/x", "onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/manufacturer/Ottervale"})
 	if model != "OTV 412" || name != "Ottervale" || maker != "Ottervale" || mac != "00:1a:2b:3c:4d:5e" {
 		t.Errorf("%q %q %q %q", model, name, maker, mac)
 	}
@@ -147,7 +151,8 @@ func TestJudgeAtDepth(t *testing.T) {
 	now := time.Now()
 	k := Known{Place: "Loft", Address: addr("127.40.1.18"), Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
 	see := func(f func(s *Sighting)) *Sighting {
-		s := &Sighting{Address: k.Address, At: now, Ways: []Way{Multicast, Directed, AskedTime, SpokeRTSP}, Make: k.Make, Model: k.Model, UUID: "a", MAC: "m"}
+		s := &Sighting{Address: k.Address, At: now, Ways: []Way{Multicast, Directed, AskedTime, SpokeRTSP},
+			Make: k.Make, Model: k.Model, UUID: "a", MAC: "m"}
 		f(s)
 		return s
 	}
@@ -166,23 +171,32 @@ func TestJudgeAtDepth(t *testing.T) {
 	}{
 		{"well", Facts{Inside: true, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"factory address", Facts{Seen: see(plain)}, Wishes{Known: k}, "find.factory-address"},
-		{"two on one address", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Also = []string{"b"} })}, Wishes{Known: k}, "find.two-on-one"},
-		{"a clone", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Clones = []string{"127.40.1.19"} })}, Wishes{Known: k}, "find.shared-endpoint"},
+		{"two on one address", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Also = []string{"b"} })},
+			Wishes{Known: k}, "find.two-on-one"},
+		{"a clone", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Clones = []string{"127.40.1.19"} })},
+			Wishes{Known: k}, "find.shared-endpoint"},
 		{"reset", Facts{Inside: true, WasUUID: "z", Seen: see(plain)}, Wishes{Known: k}, "find.endpoint-changed?"},
-		{"ONVIF off", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways, s.Page = []Way{SpokeRTSP, ShowedWeb}, "http://127.40.1.18:8080/" })}, Wishes{Known: k}, "find.onvif-off"},
-		{"new in the box", Facts{Inside: true, Seen: see(func(s *Sighting) { s.NoPassword = true })}, Wishes{Known: k}, "find.first-password?"},
-		{"an old page", Facts{Inside: true, Seen: see(func(s *Sighting) { s.OldPage = "a Java applet" })}, Wishes{Known: k}, "find.old-page?"},
+		{"ONVIF off", Facts{Inside: true, Seen: see(func(s *Sighting) {
+			s.Ways, s.Page = []Way{SpokeRTSP, ShowedWeb},
+				"http://127.40.1.18:8080/"
+		})}, Wishes{Known: k}, "find.onvif-off"},
+		{"new in the box", Facts{Inside: true, Seen: see(func(s *Sighting) { s.NoPassword = true })}, Wishes{Known: k},
+			"find.first-password?"},
+		{"an old page", Facts{Inside: true, Seen: see(func(s *Sighting) { s.OldPage = "a Java applet" })},
+			Wishes{Known: k}, "find.old-page?"},
 		{"behind a port", Facts{Behind: behind, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port?"},
 		{"on a port, and reached", Facts{Behind: behind, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"fixed on a port", Facts{Behind: &fixed, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.fixed-on-port"},
 		{"a dead entry", Facts{Behind: &dead, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.dead-entry"},
-		{"mask and gateway", Facts{Inside: true, Network: quay, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k}, "find.gateway find.mask"},
+		{"mask and gateway", Facts{Inside: true, Network: quay, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k},
+			"find.gateway find.mask"},
 		{"old firmware", Facts{Inside: true, Firmware: "4.0.9", Seen: see(plain)}, Wishes{Known: k, Least: "4.1"}, "find.firmware"},
 		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
 		{"which views", Facts{Inside: true, Sources: []string{"a", "b"}, Seen: see(plain)}, Wishes{Known: k}, "find.sources"},
 		{"views picked", Facts{Inside: true, Sources: []string{"a", "b"}, Chosen: 1, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"mute", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways, s.Ports = nil, []int{80} })}, Wishes{Known: k}, "find.mute"},
-		{"a recorder's own screen", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways = []Way{ShowedWeb} })}, Wishes{Known: Known{Kind: Recorder, Expected: true}}, "find.own-screen?"},
+		{"a recorder's own screen", Facts{Inside: true, Seen: see(func(s *Sighting) { s.Ways = []Way{ShowedWeb} })},
+			Wishes{Known: Known{Kind: Recorder, Expected: true}}, "find.own-screen?"},
 	} {
 		tc.f.LookedAt = now
 		var codes []string
@@ -215,7 +229,8 @@ func TestProposeWhereADeviceBelongs(t *testing.T) {
 	if closed := Propose(now, f, Wishes{MoveTo: to}, false); len(closed) != 0 {
 		t.Errorf("nothing is written to a device that isn't open: %+v", closed)
 	}
-	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
+	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")},
+		IPConfig: &netplan.IPConfig{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
 	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Risk != finding.NoRisk || got[0].To != "127.40.1.7/24 via 127.40.1.1" {
 		t.Errorf("a wrong mask: %+v", got)
 	}
@@ -237,7 +252,8 @@ func TestOlder(t *testing.T) {
 			t.Errorf("%q (%d) is older than itself, or nothing isn't older", a, i)
 		}
 	}
-	for _, tc := range [][2]string{{"0.9", "1.0"}, {"1.9", "1.10"}, {"1.0", "1.0.1"}, {"1.0a", "1.0b"}, {"4.1.7", "4.1.10"}, {"8.14", "10.0"}} {
+	for _, tc := range [][2]string{{"0.9", "1.0"}, {"1.9", "1.10"}, {"1.0", "1.0.1"}, {"1.0a", "1.0b"},
+		{"4.1.7", "4.1.10"}, {"8.14", "10.0"}} {
 		if !Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
 			t.Errorf("%q isn't older than %q", tc[0], tc[1])
 		}
@@ -248,7 +264,8 @@ func TestOlder(t *testing.T) {
 }
 
 func TestClonesAreToldApart(t *testing.T) {
-	seen := []Sighting{{Address: addr("127.40.1.11"), UUID: "a", MAC: "1"}, {Address: addr("127.40.1.12"), UUID: "a", MAC: "2"}, {Address: addr("127.40.1.13"), UUID: "b", MAC: "3"}}
+	seen := []Sighting{{Address: addr("127.40.1.11"), UUID: "a", MAC: "1"},
+		{Address: addr("127.40.1.12"), UUID: "a", MAC: "2"}, {Address: addr("127.40.1.13"), UUID: "b", MAC: "3"}}
 	known := []Known{{Address: addr("127.40.2.9"), UUID: "b", MAC: "9"}, {Address: addr("127.40.1.14"), UUID: "b", MAC: "3"}}
 	Clones(known, seen)
 	if got := fmt.Sprint(seen[0].Clones, seen[1].Clones, seen[2].Clones); got != "[127.40.1.12] [127.40.1.11] [127.40.2.9]" {

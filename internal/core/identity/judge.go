@@ -110,7 +110,8 @@ type judge struct {
 }
 
 func (j *judge) add(code string, sev finding.Severity, words, sentence, way string, more ...finding.Evidence) {
-	j.out = append(j.out, finding.Finding{Code: code, Severity: sev, Words: words, Sentence: sentence, WayOut: way, Evidence: append(more, j.ev...)})
+	j.out = append(j.out, finding.Finding{Code: code, Severity: sev, Words: words,
+		Sentence: sentence, WayOut: way, Evidence: append(more, j.ev...)})
 }
 
 // who judges whether it is who was known here.
@@ -118,27 +119,35 @@ func (j *judge) who() {
 	s, w := j.s, j.w
 	switch {
 	case j.f.Outcome == Doubtful:
-		j.add("find.other-device", finding.Needs, "other device", fmt.Sprintf("Another device answers at %s than the one known here as %s.", s.Address, w.Place),
+		j.add("find.other-device", finding.Needs, "other device",
+			fmt.Sprintf("Another device answers at %s than the one known here as %s.", s.Address, w.Place),
 			"If the camera was exchanged, let the new one take its place; if not, look for two devices on one address.")
 	case j.f.Outcome == Unexpected && !w.Expected && j.f.Behind == nil:
-		j.add("find.unexpected", finding.Note, "unexpected", "It isn't on the expected list.", "Let it take the place of one that is missing, add it, or leave it out.")
+		j.add("find.unexpected", finding.Note, "unexpected", "It isn't on the expected list.",
+			"Let it take the place of one that is missing, add it, or leave it out.")
 	case j.f.Outcome == Moved && j.f.Inside:
-		j.add("find.moved", finding.Note, "moved", fmt.Sprintf("Expected at %s, it answers at %s.", w.Address, s.Address), "Correct the list or move it back.")
+		j.add("find.moved", finding.Note, "moved", fmt.Sprintf("Expected at %s, it answers at %s.", w.Address, s.Address),
+			"Correct the list or move it back.")
 	}
 	if len(s.Also) > 0 {
-		j.add("find.two-on-one", finding.Blocks, "two on one", fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, strings.Join(s.Also, ", ")),
+		j.add("find.two-on-one", finding.Blocks, "two on one",
+			fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, strings.Join(s.Also, ", ")),
 			"Unplug one of them, give the other another address, then look again.")
 	}
 	if len(s.Clones) > 0 {
-		j.add("find.shared-endpoint", finding.Needs, "same endpoint", fmt.Sprintf("%s answers with the same endpoint: one of them is a clone, and a recorder that goes by the endpoint takes them for one.", strings.Join(s.Clones, ", ")),
+		j.add("find.shared-endpoint", finding.Needs, "same endpoint",
+			fmt.Sprintf("%s answers with the same endpoint: one of them is a clone, and a recorder that goes by the endpoint takes them for one.", strings.Join(s.Clones, ", ")),
 			"Reset one of them to its factory state: most makes make a new endpoint then. Until then they are told apart by MAC and serial.")
 	}
 	if j.f.WasUUID != "" {
-		j.add("find.endpoint-changed", finding.Note, "new endpoint", "Its endpoint is another than before, and its MAC the same: it was reset, or its firmware was exchanged.", "Sign in again: accounts and settings may be gone.",
+		j.add("find.endpoint-changed", finding.Note, "new endpoint",
+			"Its endpoint is another than before, and its MAC the same: it was reset, or its firmware was exchanged.", "Sign in again: accounts and settings may be gone.",
 			finding.Evidence{Name: "Endpoint before", Value: j.f.WasUUID, Via: "look", At: j.f.LookedAt})
 	}
 	if w.Model != "" && s.Model != "" && !strings.EqualFold(w.Model, s.Model) {
-		j.add("find.other-model", finding.Needs, "other model", fmt.Sprintf("The list expects %s %s, and %s %s answers.", w.Make, w.Model, s.Make, s.Model), "Correct the list, or look which camera hangs here.")
+		j.add("find.other-model", finding.Needs, "other model",
+			fmt.Sprintf("The list expects %s %s, and %s %s answers.", w.Make, w.Model, s.Make, s.Model),
+			"Correct the list, or look which camera hangs here.")
 	}
 }
 
@@ -151,25 +160,31 @@ func (j *judge) where() {
 		if f.Taken != "" {
 			way = fmt.Sprintf("Its address on the list, %s, is taken: %s answers there. Settle that first, or give it another address.", j.w.Address, f.Taken)
 		}
-		j.add("find.factory-address", finding.Needs, "factory address", fmt.Sprintf("It answers at %s, outside every network of the site: no recorder reaches it there.", s.Address),
+		j.add("find.factory-address", finding.Needs, "factory address",
+			fmt.Sprintf("It answers at %s, outside every network of the site: no recorder reaches it there.", s.Address),
 			way+" Give this laptop an address in "+p.String()+" while you reach it; Find says how.")
 	}
 	if b := f.Behind; b != nil {
-		told := finding.Evidence{Name: fmt.Sprintf("Port %d of %s", b.Port, b.Recorder), Value: s.Make + " " + s.Model + " at " + s.Address.String(), Via: "channel table", At: b.At}
+		told := finding.Evidence{Name: fmt.Sprintf("Port %d of %s", b.Port, b.Recorder),
+			Value: s.Make + " " + s.Model + " at " + s.Address.String(), Via: "channel table", At: b.At}
 		if !s.Heard(Directed) && !s.Heard(Multicast) && !s.Heard(AskedTime) {
-			j.add("find.behind-port", finding.Note, "behind port", fmt.Sprintf("It is reached only from %s, on its port %d: nothing here gets an answer from it.", b.Recorder, b.Port),
+			j.add("find.behind-port", finding.Note, "behind port",
+				fmt.Sprintf("It is reached only from %s, on its port %d: nothing here gets an answer from it.", b.Recorder, b.Port),
 				"Set it up through the recorder; its own page opens by the recorder's relay.", told)
 		}
 		if b.Fixed {
-			j.add("find.fixed-on-port", finding.Needs, "fixed address", fmt.Sprintf("It has the fixed address %s on a port of %s that gives addresses of %s: the recorder refuses it.", s.Address, b.Recorder, b.HandsOut), "Set it to automatic, on its own page by the recorder's relay.", told)
+			j.add("find.fixed-on-port", finding.Needs, "fixed address",
+				fmt.Sprintf("It has the fixed address %s on a port of %s that gives addresses of %s: the recorder refuses it.", s.Address, b.Recorder, b.HandsOut), "Set it to automatic, on its own page by the recorder's relay.", told)
 		}
 		if b.Dead != "" {
-			j.add("find.dead-entry", finding.Needs, "dead entry", fmt.Sprintf("Channel %d of %s is bound to its port and holds a dead entry (%s): the camera that hangs there isn't taken.", b.Slot, b.Recorder, b.Dead), "Remove the dead entry; what it recorded stays.", told)
+			j.add("find.dead-entry", finding.Needs, "dead entry",
+				fmt.Sprintf("Channel %d of %s is bound to its port and holds a dead entry (%s): the camera that hangs there isn't taken.", b.Slot, b.Recorder, b.Dead), "Remove the dead entry; what it recorded stays.", told)
 		}
 	}
 	if f.IPConfig != nil && f.Network.IsValid() {
 		for _, t := range f.IPConfig.Trouble(f.Network) {
-			j.add("find."+t.Code, finding.Needs, t.Words, t.Sentence, "Write mask and gateway of its network.", finding.Evidence{Name: "Its settings", Value: f.IPConfig.String(), Via: "GetNetworkInterfaces", At: s.At})
+			j.add("find."+t.Code, finding.Needs, t.Words, t.Sentence, "Write mask and gateway of its network.",
+				finding.Evidence{Name: "Its settings", Value: f.IPConfig.String(), Via: "GetNetworkInterfaces", At: s.At})
 		}
 	}
 }
@@ -179,39 +194,51 @@ func (j *judge) how() {
 	s, camera := j.s, j.w.Kind == Camera
 	switch {
 	case camera && s.Heard(SpokeRTSP) && !s.ONVIF() && s.Page == "":
-		j.add("find.rtsp-only", finding.Needs, "RTSP only", "It speaks RTSP and no ONVIF: its clock, settings, rules and events can't be read or set from here.",
+		j.add("find.rtsp-only", finding.Needs, "RTSP only",
+			"It speaks RTSP and no ONVIF: its clock, settings, rules and events can't be read or set from here.",
 			"Enrol its stream by address and accept what is lost, or switch ONVIF on in its own page.")
 	case camera && s.Page != "" && !s.ONVIF() && j.f.Behind == nil:
-		j.add("find.onvif-off", finding.Blocks, "ONVIF off", "Its web page answers and ONVIF doesn't: it is switched off, or this model has none.", "Open its own page, switch ONVIF on, then look again.",
+		j.add("find.onvif-off", finding.Blocks, "ONVIF off",
+			"Its web page answers and ONVIF doesn't: it is switched off, or this model has none.", "Open its own page, switch ONVIF on, then look again.",
 			finding.Evidence{Name: "Web page", Value: s.Title, Via: "GET " + s.Page, At: s.At})
 	case len(s.Ways) == 0 && s.Trouble == "":
 		j.add("find.mute", finding.Blocks, "mute", fmt.Sprintf("Its ports %s are open, and it answers to nothing that was asked: no ONVIF, no RTSP, no page.", strings.Trim(fmt.Sprint(s.Ports), "[]")), "Start it again, then look again; if it stays so, find out what hangs there.")
 	case camera && s.ONVIF() && !s.Heard(Multicast) && j.f.Behind == nil && j.f.Hidden:
-		j.add("find.only-directed", finding.Note, "only asked", "It was heard only when asked directly: its discovery is switched off.", "Switch its discovery on, or add it to a recorder by address: one that only listens never lists it.")
+		j.add("find.only-directed", finding.Note, "only asked",
+			"It was heard only when asked directly: its discovery is switched off.", "Switch its discovery on, or add it to a recorder by address: one that only listens never lists it.")
 	case camera && s.ONVIF() && !s.Heard(Multicast) && j.f.Behind == nil:
-		j.add("find.only-directed", finding.Note, "only asked", "It was heard only when asked directly: another network, or multicast is blocked, or its discovery is off.",
+		j.add("find.only-directed", finding.Note, "only asked",
+			"It was heard only when asked directly: another network, or multicast is blocked, or its discovery is off.",
 			"A recorder that only listens will never list it: add it there by address.")
 	case !camera && s.Heard(ShowedWeb) && !s.Heard(SaidHello):
-		j.add("find.own-screen", finding.Note, "own screen", "It shows a web page and answers to no recorder interface: there is no way in but its own screen.", "Set it up at its screen, by a bench sheet.")
+		j.add("find.own-screen", finding.Note, "own screen",
+			"It shows a web page and answers to no recorder interface: there is no way in but its own screen.", "Set it up at its screen, by a bench sheet.")
 	}
 	if s.NoPassword {
-		j.add("find.first-password", finding.Note, "new", "No first password was set: anyone who reaches it can set one.", "Set it in Sign-in.")
+		j.add("find.first-password", finding.Note, "new",
+			"No first password was set: anyone who reaches it can set one.", "Set it in Sign-in.")
 	}
 	if s.OldPage != "" {
-		j.add("find.old-page", finding.Note, "old page", "Its page wants a browser or plug-in of the past ("+s.OldPage+").", "Set it from here: accounts, clock, address, streams and rules need no page of its own.")
+		j.add("find.old-page", finding.Note, "old page",
+			"Its page wants a browser or plug-in of the past ("+s.OldPage+").", "Set it from here: accounts, clock, address, streams and rules need no page of its own.")
 	}
 	if s.Trouble != "" {
-		j.add("find.bad-answer", finding.Needs, "bad answer", s.Trouble, "Open its own page and see whether it is well; start it again if not.")
+		j.add("find.bad-answer", finding.Needs, "bad answer", s.Trouble,
+			"Open its own page and see whether it is well; start it again if not.")
 	}
 }
 
 // what judges the device itself.
 func (j *judge) what() {
 	if j.w.Least != "" && j.f.Firmware != "" && Older(j.f.Firmware, j.w.Least) {
-		j.add("find.firmware", finding.Needs, "firmware", fmt.Sprintf("Its firmware is %s; this site asks for %s at least.", j.f.Firmware, j.w.Least), "Update it with its maker's file, then sign in again.")
+		j.add("find.firmware", finding.Needs, "firmware",
+			fmt.Sprintf("Its firmware is %s; this site asks for %s at least.", j.f.Firmware, j.w.Least),
+			"Update it with its maker's file, then sign in again.")
 	}
 	if len(j.f.Sources) > 1 && j.f.Chosen == 0 {
-		j.add("find.sources", finding.Needs, "which views", fmt.Sprintf("It has %d video sources (%s): nobody said which to enroll.", len(j.f.Sources), strings.Join(j.f.Sources, ", ")), "Pick the views that this site uses.")
+		j.add("find.sources", finding.Needs, "which views",
+			fmt.Sprintf("It has %d video sources (%s): nobody said which to enroll.", len(j.f.Sources),
+				strings.Join(j.f.Sources, ", ")), "Pick the views that this site uses.")
 	}
 }
 
@@ -279,7 +306,8 @@ func silent(f Facts, w Wishes) finding.Finding {
 	return finding.Finding{Code: "find.silent", Severity: finding.Blocks, Words: "silent",
 		Sentence: where,
 		WayOut:   "Is it powered, and on this network? Then look again.",
-		Evidence: []finding.Evidence{{Name: "Address", Value: addressText(w.Address), Via: "expected list", At: f.LookedAt}, {Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
+		Evidence: []finding.Evidence{{Name: "Address", Value: addressText(w.Address), Via: "expected list",
+			At: f.LookedAt}, {Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
 }
 
 // Propose lists what would put the device where it belongs. open says whether an
@@ -290,7 +318,8 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 	}
 	var out []finding.Change
 	if b := f.Behind; b != nil && b.Dead != "" {
-		out = append(out, finding.Change{Kind: RemoveEntry, Key: RemoveEntry, Title: fmt.Sprintf("Channel %d of %s", b.Slot, b.Recorder), From: b.SlotText, To: FreeText,
+		out = append(out, finding.Change{Kind: RemoveEntry, Key: RemoveEntry,
+			Title: fmt.Sprintf("Channel %d of %s", b.Slot, b.Recorder), From: b.SlotText, To: FreeText,
 			Why: "The entry is dead: " + b.Dead + ".", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old entry's password isn't known here; a new one is placed in Channels."},
 			Args: map[string]string{"recorder": fmt.Sprint(b.RecorderID), "channel": fmt.Sprint(b.Slot)}})
 	}
@@ -298,7 +327,8 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 		return out
 	}
 	if f.Hidden {
-		out = append(out, finding.Change{Kind: SetDiscovery, Key: SetDiscovery, Title: "Discovery", From: HiddenText, To: HeardText, Why: "Recorders that listen find it then.", Risk: finding.NoRisk,
+		out = append(out, finding.Change{Kind: SetDiscovery, Key: SetDiscovery, Title: "Discovery", From: HiddenText,
+			To: HeardText, Why: "Recorders that listen find it then.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible, Note: "Switch its discovery off again."}})
 	}
 	if to := ipConfigFor(f, w); to != nil && *to != *f.IPConfig {
@@ -313,7 +343,8 @@ func ChangeIPConfig(from, to netplan.IPConfig) finding.Change {
 	if to.Address != from.Address || to.Automatic {
 		risk = finding.Address
 	}
-	return finding.Change{Kind: SetIPConfig, Key: SetIPConfig, Title: "Address", From: from.String(), To: to.String(), Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
+	return finding.Change{Kind: SetIPConfig, Key: SetIPConfig, Title: "Address", From: from.String(), To: to.String(),
+		Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the old address again, while this server reaches it."},
 		Args: map[string]string{"seat": to.String(), "old_seat": from.String()}}
 }

@@ -7,7 +7,8 @@ import (
 
 func TestWhoMayTakeOver(t *testing.T) {
 	place := Known{Place: "Signal mast", Kind: Camera, Expected: true}
-	stranger, listed, rec := Known{Place: "127.40.250.64", Kind: Camera}, Known{Place: "Slipway", Kind: Camera, Expected: true}, Known{Place: "Quay recorder", Kind: Recorder}
+	stranger, listed, rec := Known{Place: "127.40.250.64", Kind: Camera}, Known{Place: "Slipway", Kind: Camera,
+		Expected: true}, Known{Place: "Quay recorder", Kind: Recorder}
 	for _, tc := range []struct {
 		name     string
 		place    Known
@@ -53,7 +54,8 @@ func TestAnOccupiedAddress(t *testing.T) {
 		who     Sighting
 		answers bool
 		free    bool
-	}{{Sighting{}, false, true}, {Sighting{UUID: "a"}, true, true}, {Sighting{UUID: "b"}, true, false}, {Sighting{Ports: []int{80}}, true, false}} {
+	}{{Sighting{}, false, true}, {Sighting{UUID: "a"}, true, true}, {Sighting{UUID: "b"}, true,
+		false}, {Sighting{Ports: []int{80}}, true, false}} {
 		if why := Occupied(k, to, tc.who, tc.answers); (why == "") != tc.free {
 			t.Errorf("%+v %v: %q", tc.who, tc.answers, why)
 		}

@@ -64,14 +64,16 @@ func (s IPConfig) Trouble(p netip.Prefix) []Trouble {
 	}
 	var out []Trouble
 	if s.Bits != p.Bits() {
-		out = append(out, Trouble{"mask", "wrong mask", fmt.Sprintf("Its mask is /%d and its network's /%d: it takes other addresses for its neighbours than it has.", s.Bits, p.Bits())})
+		out = append(out, Trouble{"mask", "wrong mask",
+			fmt.Sprintf("Its mask is /%d and its network's /%d: it takes other addresses for its neighbours than it has.", s.Bits, p.Bits())})
 	}
 	if g := s.Gateway; g.IsValid() && !g.IsUnspecified() {
 		switch {
 		case g == s.Address:
 			out = append(out, Trouble{"gateway", "gateway", "Its gateway is its own address: nothing outside its network reaches it."})
 		case !p.Contains(g), Reserved(p, g):
-			out = append(out, Trouble{"gateway", "gateway", fmt.Sprintf("Its gateway %s isn't an address of its network %s: nothing outside its network reaches it.", g, p)})
+			out = append(out, Trouble{"gateway", "gateway",
+				fmt.Sprintf("Its gateway %s isn't an address of its network %s: nothing outside its network reaches it.", g, p)})
 		}
 	}
 	return out

@@ -10,13 +10,15 @@ import (
 func at(s string) netip.Addr { return netip.MustParseAddr(s) }
 
 func TestIPConfigsRoundTrip(t *testing.T) {
-	for _, s := range []IPConfig{{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, {Address: at("127.40.1.7"), Bits: 20}, {Automatic: true}} {
+	for _, s := range []IPConfig{{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")},
+		{Address: at("127.40.1.7"), Bits: 20}, {Automatic: true}} {
 		back, err := ParseIPConfig(s.String())
 		if err != nil || back != s {
 			t.Errorf("%v reads back as %+v, %v", s, back, err)
 		}
 	}
-	for _, bad := range []string{"", "127.40.1.7", "127.40.1.7/40", "::1/64", "127.40.1.7/24 via", "127.40.1.7/24 via x", "127.40.1.7/24 via ::1"} {
+	for _, bad := range []string{"", "127.40.1.7", "127.40.1.7/40", "::1/64", "127.40.1.7/24 via",
+		"127.40.1.7/24 via x", "127.40.1.7/24 via ::1"} {
 		if s, err := ParseIPConfig(bad); err == nil {
 			t.Errorf("%q is %+v", bad, s)
 		}
@@ -103,7 +105,8 @@ func TestPlan(t *testing.T) {
 				continue
 			}
 			n, ok := Of(networks, to)
-			if !ok || used[to] || given[to] || Reserved(n.Prefix, to) || m.To.Bits != n.Prefix.Bits() || m.To.Gateway != First(n.Prefix) || to != m.Want && (spoken[to] || to == First(n.Prefix)) {
+			if !ok || used[to] || given[to] || Reserved(n.Prefix,
+				to) || m.To.Bits != n.Prefix.Bits() || m.To.Gateway != First(n.Prefix) || to != m.Want && (spoken[to] || to == First(n.Prefix)) {
 				t.Fatalf("%+v", m)
 			}
 			given[to] = true
@@ -114,7 +117,8 @@ func TestPlan(t *testing.T) {
 			}
 		}
 	}
-	full := Plan(networks[1:], func(netip.Addr) bool { return true }, func(netip.Addr) bool { return false }, []Mover{{From: at("127.40.250.64")}})
+	full := Plan(networks[1:], func(netip.Addr) bool { return true }, func(netip.Addr) bool { return false },
+		[]Mover{{From: at("127.40.250.64")}})
 	if full[0].To.Address.IsValid() || full[0].Why != "no address of Terminal is free" {
 		t.Errorf("%+v", full)
 	}

@@ -7,7 +7,8 @@ import (
 )
 
 func TestHostsLeaveOutNetworkAndBroadcast(t *testing.T) {
-	for text, want := range map[string]int{"127.40.1.0/24": 254, "127.40.1.77/30": 2, "127.40.1.0/31": 2, "127.40.1.1/32": 1, "127.40.160.0/20": 4094} {
+	for text, want := range map[string]int{"127.40.1.0/24": 254, "127.40.1.77/30": 2, "127.40.1.0/31": 2,
+		"127.40.1.1/32": 1, "127.40.160.0/20": 4094} {
 		p, err := ParsePrefix(text)
 		if err != nil {
 			t.Fatal(err)
@@ -37,7 +38,8 @@ func TestParsePrefixRefuses(t *testing.T) {
 }
 
 func TestOfTakesTheNarrowest(t *testing.T) {
-	ns := []Network{{Name: "wide", Prefix: netip.MustParsePrefix("127.40.0.0/20")}, {Name: "quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}}
+	ns := []Network{{Name: "wide", Prefix: netip.MustParsePrefix("127.40.0.0/20")},
+		{Name: "quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}}
 	if n, ok := Of(ns, netip.MustParseAddr("127.40.1.11")); !ok || n.Name != "quay" {
 		t.Errorf("%v %v", n, ok)
 	}

@@ -23,7 +23,8 @@ func TestWhoTakesAnAddress(t *testing.T) {
 	for _, tc := range []struct {
 		there []At
 		free  bool
-	}{{nil, true}, {[]At{{1, "Slipway", true}}, true}, {[]At{{2, "Net loft", false}}, true}, {[]At{{1, "Slipway", true}, {2, "Net loft", true}}, false}} {
+	}{{nil, true}, {[]At{{1, "Slipway", true}}, true}, {[]At{{2, "Net loft", false}},
+		true}, {[]At{{1, "Slipway", true}, {2, "Net loft", true}}, false}} {
 		if why := Taken(1, a, tc.there); (why == "") != tc.free {
 			t.Errorf("%+v: %q", tc.there, why)
 		}

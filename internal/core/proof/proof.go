@@ -152,7 +152,8 @@ func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, 
 	}
 	bars := Judge(now, *f.Last, name)
 	if f.Last.Trouble != "" {
-		return []finding.Finding{{Code: "proof.trouble", Severity: finding.Needs, Words: "walk again", Sentence: f.Last.Trouble, WayOut: "Mend it, then walk again."}}, ""
+		return []finding.Finding{{Code: "proof.trouble", Severity: finding.Needs, Words: "walk again",
+			Sentence: f.Last.Trouble, WayOut: "Mend it, then walk again."}}, ""
 	}
 	for _, b := range bars {
 		if b.Verdict == OnTime {
@@ -165,7 +166,8 @@ func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, 
 		return []finding.Finding{{Code: "proof." + strings.ReplaceAll(string(b.Verdict), " ", "-"), Severity: sev, Words: string(b.Verdict),
 			Sentence: fmt.Sprintf("In the last walk the %s's leg was %s%s.", b.Leg, b.Verdict, figure(b)),
 			WayOut:   "Look at the route and the recorder's subscription, then walk again.",
-			Evidence: []finding.Evidence{{Name: "Walk", Value: f.Last.Topic + " → " + f.Last.Input, Via: "walk test", At: f.Last.Started}}}}, ""
+			Evidence: []finding.Evidence{{Name: "Walk", Value: f.Last.Topic + " → " + f.Last.Input, Via: "walk test",
+				At: f.Last.Started}}}}, ""
 	}
 	return nil, ""
 }

@@ -14,16 +14,22 @@ func TestVerdicts(t *testing.T) {
 		cam, rec Verdict
 		pass     bool
 	}{
-		{"both on time", Test{Camera: after(400 * time.Millisecond), Recorder: after(700 * time.Millisecond), Ended: t0.Add(time.Minute)}, OnTime, OnTime, true},
-		{"recorder first", Test{Camera: after(400 * time.Millisecond), Recorder: after(100 * time.Millisecond), Ended: t0}, OnTime, OnTime, true},
+		{"both on time", Test{Camera: after(400 * time.Millisecond), Recorder: after(700 * time.Millisecond),
+			Ended: t0.Add(time.Minute)}, OnTime, OnTime, true},
+		{"recorder first", Test{Camera: after(400 * time.Millisecond), Recorder: after(100 * time.Millisecond),
+			Ended: t0}, OnTime, OnTime, true},
 		{"recorder late", Test{Camera: after(time.Second), Recorder: after(3100 * time.Millisecond), Ended: t0}, OnTime, Late, false},
-		{"camera late", Test{Camera: after(2100 * time.Millisecond), Recorder: after(2200 * time.Millisecond), Ended: t0}, Late, OnTime, false},
-		{"late within the error", Test{Error: 200 * time.Millisecond, Camera: after(2100 * time.Millisecond), Recorder: after(2200 * time.Millisecond), Ended: t0}, OnTime, OnTime, true},
+		{"camera late", Test{Camera: after(2100 * time.Millisecond), Recorder: after(2200 * time.Millisecond),
+			Ended: t0}, Late, OnTime, false},
+		{"late within the error", Test{Error: 200 * time.Millisecond, Camera: after(2100 * time.Millisecond),
+			Recorder: after(2200 * time.Millisecond), Ended: t0}, OnTime, OnTime, true},
 		{"recorder missed", Test{Camera: after(time.Second), Ended: t0}, OnTime, Missed, false},
 		{"all missed", Test{Ended: t0}, Missed, Missed, false},
 		{"waiting", Test{Camera: after(time.Second)}, OnTime, Waiting, false},
-		{"twice", Test{Camera: after(time.Second), Recorder: append(after(time.Second), after(2*time.Second)...), Ended: t0}, OnTime, Twice, false},
-		{"wrong name", Test{Camera: after(time.Second), Recorder: []Arrival{{At: t0.Add(time.Second), Name: "CAM 1"}}, Ended: t0}, OnTime, Wrong, false},
+		{"twice", Test{Camera: after(time.Second), Recorder: append(after(time.Second), after(2*time.Second)...),
+			Ended: t0}, OnTime, Twice, false},
+		{"wrong name", Test{Camera: after(time.Second), Recorder: []Arrival{{At: t0.Add(time.Second), Name: "CAM 1"}},
+			Ended: t0}, OnTime, Wrong, false},
 	} {
 		tc.t.Started, tc.t.Happened = t0.Add(-5*time.Second), t0
 		bars := Judge(t0, tc.t, "Slipway")
@@ -43,7 +49,8 @@ func TestVerdicts(t *testing.T) {
 
 func TestAProofGoesStale(t *testing.T) {
 	now := time.Now()
-	last := &Test{Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}}, Recorder: []Arrival{{At: now, Name: "Slipway"}}, Basis: Basis("a", "b")}
+	last := &Test{Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}},
+		Recorder: []Arrival{{At: now, Name: "Slipway"}}, Basis: Basis("a", "b")}
 	if found, stale := JudgeSource(now, Facts{Last: last, Basis: Basis("a", "b")}, "Slipway"); len(found) != 0 || stale != "" {
 		t.Errorf("%v %q", found, stale)
 	}

@@ -93,15 +93,17 @@ func Walked(f Facts) (p Peg, ok bool) {
 // Judge says which happenings have no way.
 func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
 	if f.Trouble != "" {
-		return []finding.Finding{{Code: "route.unread", Severity: finding.Blocks, Words: "not read", Sentence: f.Trouble, WayOut: "See Sign-in and Streams of this camera, then read its topics again."}}
+		return []finding.Finding{{Code: "route.unread", Severity: finding.Blocks, Words: "not read",
+			Sentence: f.Trouble, WayOut: "See Sign-in and Streams of this camera, then read its topics again."}}
 	}
 	if f.LookedAt.IsZero() {
 		return nil
 	}
 	ev := []finding.Evidence{{Name: "Topics", Value: fmt.Sprint(len(f.Topics)), Via: "GetEventProperties", At: f.LookedAt}}
 	if len(f.Topics) == 0 {
-		return []finding.Finding{{Code: "route.no-topics", Severity: finding.Needs, Words: "no topics", Sentence: "It offers no event topic.",
-			WayOut: "Draw a rule on the camera, then read its topics again.", Evidence: ev}}
+		return []finding.Finding{{Code: "route.no-topics", Severity: finding.Needs, Words: "no topics",
+			Sentence: "It offers no event topic.",
+			WayOut:   "Draw a rule on the camera, then read its topics again.", Evidence: ev}}
 	}
 	var open []string
 	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
@@ -117,11 +119,13 @@ func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
 			WayOut:   "Peg what is suggested.", Evidence: ev})
 	case len(open) > 0 && f.Channel > 0:
 		out = append(out, finding.Finding{Code: "route.open", Severity: finding.Note, Words: "open",
-			Sentence: "Pegged to nothing though an input would take it: " + strings.Join(open, ", ") + ".", WayOut: "Peg it, or leave it.", Evidence: ev})
+			Sentence: "Pegged to nothing though an input would take it: " + strings.Join(open, ", ") + ".",
+			WayOut:   "Peg it, or leave it.", Evidence: ev})
 	}
 	if len(f.Pegs) > 0 && f.Events != "" && f.Events != "listening" {
 		out = append(out, finding.Finding{Code: "route.deaf", Severity: finding.Blocks, Words: "deaf",
-			Sentence: fmt.Sprintf("%s has inputs pegged and doesn't hear the camera: %s", f.Recorder, f.Events), WayOut: "See the camera's clock and account; the recorder tries again by itself.", Evidence: ev})
+			Sentence: fmt.Sprintf("%s has inputs pegged and doesn't hear the camera: %s", f.Recorder, f.Events),
+			WayOut:   "See the camera's clock and account; the recorder tries again by itself.", Evidence: ev})
 	}
 	return out
 }
@@ -154,7 +158,8 @@ func Change(f Facts, topicName, input, why string, on bool) finding.Change {
 		Kind: PegInput, Key: PegInput + "/" + input, Title: title,
 		From: Text(f.Pegs, input), To: Text(after, input), Why: why, Risk: finding.NoRisk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: undo},
-		Args: map[string]string{"input": input, "channel": fmt.Sprint(f.Channel), "topics": Text(after, input), "old_topics": Text(f.Pegs, input)},
+		Args: map[string]string{"input": input, "channel": fmt.Sprint(f.Channel), "topics": Text(after, input),
+			"old_topics": Text(f.Pegs, input)},
 	}
 }
 

@@ -15,7 +15,8 @@ const (
 )
 
 func facts(pegs ...Peg) Facts {
-	return Facts{LookedAt: time.Now(), Topics: []topic.Description{{Topic: line}, {Topic: area, Property: true}, {Topic: motion, Property: true}},
+	return Facts{LookedAt: time.Now(), Topics: []topic.Description{{Topic: line}, {Topic: area, Property: true},
+		{Topic: motion, Property: true}},
 		Inputs: []string{"line", "area", "motion"}, Pegs: pegs, Channel: 2, Recorder: "Terminal recorder", Events: "listening"}
 }
 

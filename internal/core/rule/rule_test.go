@@ -34,7 +34,8 @@ func TestCrosses(t *testing.T) {
 		{"past its end", Either, path(scene.Point{X: -0.3, Y: 0.8}, scene.Point{X: 0.3, Y: 0.8}), 0},
 		{"turns back before it", Either, path(scene.Point{X: -0.3}, scene.Point{X: -0.1}, scene.Point{X: -0.4}), 0},
 		{"there and back", Either, path(scene.Point{X: -0.3}, scene.Point{X: 0.3}, scene.Point{X: -0.3}), 2},
-		{"sways on the line", Either, path(scene.Point{X: -0.3}, scene.Point{X: 0.01}, scene.Point{X: -0.01}, scene.Point{X: 0.01}, scene.Point{X: 0.3}), 1},
+		{"sways on the line", Either, path(scene.Point{X: -0.3}, scene.Point{X: 0.01}, scene.Point{X: -0.01},
+			scene.Point{X: 0.01}, scene.Point{X: 0.3}), 1},
 		{"first seen on the other side", Either, path(scene.Point{X: 0.3}), 0},
 	} {
 		got := Rehearse(Rule{Name: "l", Kind: Crosses, Line: upward, Direction: tc.dir}, tc.path)
@@ -68,7 +69,8 @@ func TestInsideTurnsTrueAndFalseOnce(t *testing.T) {
 	r := Rule{Name: "a", Kind: Inside, Area: area}
 	e := Engine{Rule: r}
 	var got []bool
-	for _, o := range path(scene.Point{X: -0.5}, scene.Point{X: -0.21}, scene.Point{X: -0.1}, scene.Point{X: 0}, scene.Point{X: 0.19}, scene.Point{X: 0.3}) {
+	for _, o := range path(scene.Point{X: -0.5}, scene.Point{X: -0.21}, scene.Point{X: -0.1}, scene.Point{X: 0},
+		scene.Point{X: 0.19}, scene.Point{X: 0.3}) {
 		for _, h := range e.Feed(o) {
 			got = append(got, h.On)
 		}

@@ -58,7 +58,8 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 		return Suggestion{}, false
 	}
 	slices.SortFunc(all, func(a, b Group) int {
-		return cmp.Or(-cmp.Compare(rank(a), rank(b)), -cmp.Compare(a.Count, b.Count), cmp.Compare(a.Stage, b.Stage), cmp.Compare(a.Act, b.Act))
+		return cmp.Or(-cmp.Compare(rank(a), rank(b)), -cmp.Compare(a.Count, b.Count), cmp.Compare(a.Stage, b.Stage),
+			cmp.Compare(a.Act, b.Act))
 	})
 	s.Group = all[0]
 	if len(all) > 1 {

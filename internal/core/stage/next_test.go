@@ -16,12 +16,17 @@ func TestNext(t *testing.T) {
 		reason string
 	}{
 		{"nothing looked for", []Group{{Find, NotYet, Read, 2, 0}}, Find, "2 cameras are on the list", "waits for it"},
-		{"found, not signed in", []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0}, {SignIn, NotYet, Read, 1, 0}}, SignIn, "1 camera", "nothing else"},
-		{"what unblocks goes first", []Group{{Find, Ready, NoAct, 40, 0}, {SignIn, NotYet, Read, 40, 0}, blocked}, Clock, "Ramp: It is so. 2 changes", "unblocks 1 camera"},
-		{"the most unblocked", []Group{{Find, Ready, NoAct, 40, 0}, blocked, {Channels, Blocked, Apply, 12, 12}}, Channels, "12 cameras are blocked; 12 changes mend it", "unblocks 12 cameras; the next best, Clock, moves 1."},
-		{"equals by the order of the work", []Group{{Find, Ready, NoAct, 2, 0}, {Streams, NotYet, Read, 2, 0}, {Clock, NotYet, Read, 2, 0}}, Clock, "2 cameras", "Streams"},
+		{"found, not signed in", []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0},
+			{SignIn, NotYet, Read, 1, 0}}, SignIn, "1 camera", "nothing else"},
+		{"what unblocks goes first", []Group{{Find, Ready, NoAct, 40, 0}, {SignIn, NotYet, Read, 40, 0}, blocked},
+			Clock, "Ramp: It is so. 2 changes", "unblocks 1 camera"},
+		{"the most unblocked", []Group{{Find, Ready, NoAct, 40, 0}, blocked, {Channels, Blocked, Apply, 12, 12}},
+			Channels, "12 cameras are blocked; 12 changes mend it", "unblocks 12 cameras; the next best, Clock, moves 1."},
+		{"equals by the order of the work", []Group{{Find, Ready, NoAct, 2, 0}, {Streams, NotYet, Read, 2, 0},
+			{Clock, NotYet, Read, 2, 0}}, Clock, "2 cameras", "Streams"},
 		{"placing", []Group{{Find, Ready, NoAct, 1, 0}, {Channels, Needs, Apply, 1, 1}}, Channels, "1 change is proposed for 1 camera", ""},
-		{"further views of a device", []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Blocked, Shared, 2, 0}, {Clock, Blocked, Apply, 1, 2}}, Clock, "2 changes", "unblocks 1 camera"},
+		{"further views of a device", []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Blocked, Shared, 2, 0},
+			{Clock, Blocked, Apply, 1, 2}}, Clock, "2 changes", "unblocks 1 camera"},
 		{"a stale proof", []Group{{Find, Ready, NoAct, 1, 0}, {Prove, Stale, Walk, 1, 0}}, Prove, "stale", ""},
 	} {
 		s, ok := Next(2, tc.groups)
@@ -91,7 +96,8 @@ func TestActOfView(t *testing.T) {
 		nth  int
 		want Act
 	}{
-		{Apply, Clock, 1, Apply}, {Apply, Clock, 2, Shared}, {Read, Find, 3, Shared}, {NoAct, Clock, 2, NoAct}, {Apply, Channels, 2, Apply}, {Walk, Prove, 2, Walk},
+		{Apply, Clock, 1, Apply}, {Apply, Clock, 2, Shared}, {Read, Find, 3, Shared}, {NoAct, Clock, 2, NoAct}, {Apply,
+			Channels, 2, Apply}, {Walk, Prove, 2, Walk},
 	} {
 		if got := tc.act.OfView(tc.s, tc.nth); got != tc.want {
 			t.Errorf("%q of view %d in %v: %q, want %q", tc.act, tc.nth, tc.s, got, tc.want)

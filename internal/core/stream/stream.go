@@ -189,12 +189,14 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			WayOut: "Look whether it still answers and signs in, then read the streams again."}}
 	}
 	if len(f.Profiles) == 0 && f.Elsewhere > 0 {
-		return []finding.Finding{{Code: "stream.gone", Severity: finding.Blocks, Words: "view gone", Sentence: "The device's profiles show other views; none shows this one any more.",
-			WayOut: "Pick the device's views again in Find."}}
+		return []finding.Finding{{Code: "stream.gone", Severity: finding.Blocks, Words: "view gone",
+			Sentence: "The device's profiles show other views; none shows this one any more.",
+			WayOut:   "Pick the device's views again in Find."}}
 	}
 	if len(f.Profiles) == 0 {
-		return []finding.Finding{{Code: "stream.none", Severity: finding.Blocks, Words: "no profiles", Sentence: "It offers no media profile.",
-			WayOut: "Make a profile on its own page, then read the streams again."}}
+		return []finding.Finding{{Code: "stream.none", Severity: finding.Blocks, Words: "no profiles",
+			Sentence: "It offers no media profile.",
+			WayOut:   "Make a profile on its own page, then read the streams again."}}
 	}
 	var out []finding.Finding
 	if record, _ := Roles(f.Profiles, w.Codecs); record == "" {
@@ -232,10 +234,12 @@ func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
 func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
 
 func judgeOne(p Profile, m Measured) []finding.Finding {
-	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %d × %d, %.1f frames/s, %.0f kbit/s over %.1f s", Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
+	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %d × %d, %.1f frames/s, %.0f kbit/s over %.1f s",
+		Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
 	if m.Trouble != "" {
 		return []finding.Finding{{Code: "stream.no-picture", Severity: finding.Blocks, Words: "no picture",
-			Sentence: fmt.Sprintf("%s was asked for and didn't play: %s", p.Name, m.Trouble), WayOut: "Play it again; if it stays so, start the camera again.", Evidence: ev}}
+			Sentence: fmt.Sprintf("%s was asked for and didn't play: %s", p.Name, m.Trouble),
+			WayOut:   "Play it again; if it stays so, start the camera again.", Evidence: ev}}
 	}
 	var out []finding.Finding
 	differ := func(words, sentence string) {
@@ -261,7 +265,8 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 	}
 	if m.Lost > 0 {
 		out = append(out, finding.Finding{Code: "stream.loss", Severity: finding.Needs, Words: "loss",
-			Sentence: fmt.Sprintf("%s lost %d packets in %.0f s.", p.Name, m.Lost, m.Seconds), WayOut: "Look at the cable and the switch port.", Evidence: ev})
+			Sentence: fmt.Sprintf("%s lost %d packets in %.0f s.", p.Name, m.Lost, m.Seconds),
+			WayOut:   "Look at the cable and the switch port.", Evidence: ev})
 	}
 	return out
 }

@@ -59,7 +59,9 @@ func FuzzParseSPS(f *testing.F) {
 }
 
 func TestRoles(t *testing.T) {
-	ps := []Profile{{Token: "tiny", Codec: "H264", Width: 320, Height: 180}, {Token: "sub", Codec: "H264", Width: 640, Height: 360}, {Token: "main", Codec: "H265", Width: 3840, Height: 2160}, {Token: "mid", Codec: "H264", Width: 1280, Height: 720}}
+	ps := []Profile{{Token: "tiny", Codec: "H264", Width: 320, Height: 180},
+		{Token: "sub", Codec: "H264", Width: 640, Height: 360}, {Token: "main", Codec: "H265", Width: 3840,
+			Height: 2160}, {Token: "mid", Codec: "H264", Width: 1280, Height: 720}}
 	for _, tc := range []struct {
 		codecs       []string
 		record, view string
@@ -98,7 +100,8 @@ func TestRepairHost(t *testing.T) {
 func TestJudge(t *testing.T) {
 	now := time.Now()
 	p := Profile{Token: "main", Name: "Main", Codec: "H264", Width: 1280, Height: 720, FPS: 15, Kbps: 2048}
-	good := Measured{Profile: "main", At: now, Seconds: 4, Codec: "H264", Width: 1280, Height: 720, FPS: 14.8, MeanKbps: 300, KeyEvery: time.Second}
+	good := Measured{Profile: "main", At: now, Seconds: 4, Codec: "H264", Width: 1280, Height: 720, FPS: 14.8,
+		MeanKbps: 300, KeyEvery: time.Second}
 	with := func(change func(*Measured)) Facts {
 		m := good
 		change(&m)

@@ -28,7 +28,8 @@ func TestCanonical(t *testing.T) {
 }
 
 func TestSuggest(t *testing.T) {
-	topics := []Description{{Topic: "tns1:RuleEngine/LineDetector/Crossed"}, {Topic: "tns1:VideoSource/MotionAlarm"}, {Topic: "{urn:x}Own"}, {Topic: "tns1:RuleEngine/FieldDetector/ObjectsInside"}}
+	topics := []Description{{Topic: "tns1:RuleEngine/LineDetector/Crossed"}, {Topic: "tns1:VideoSource/MotionAlarm"},
+		{Topic: "{urn:x}Own"}, {Topic: "tns1:RuleEngine/FieldDetector/ObjectsInside"}}
 	got := Suggest(topics, []string{"line", "motion"})
 	if len(got) != 1 || got[0].Input != "line" || got[0].Reason == "" {
 		t.Errorf("%+v", got)

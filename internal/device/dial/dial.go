@@ -114,7 +114,8 @@ func (d *Dialer) own(a netip.AddrPort) bool {
 func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	ap, err := netip.ParseAddrPort(hostport)
 	if err != nil || ap.Addr().Unmap() != h.Addr {
-		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere, Says: fmt.Sprintf("it named %.60q, which isn't where it was reached", hostport)}
+		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere,
+			Says: fmt.Sprintf("it named %.60q, which isn't where it was reached", hostport)}
 	}
 	if h.d.own(ap) {
 		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere, Says: "it named a port of this server"}

@@ -159,7 +159,8 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 	ctx := context.Background()
 	profiles := func(x *trapped) {
 		x.answers["GetProfiles"] = `<x:GetProfilesResponse xmlns:x="` + mediaNS + `"><x:Profiles token="main"><x:Name>Main</x:Name><x:Configurations><x:VideoEncoder token="v"><t:Encoding>H264</t:Encoding></x:VideoEncoder></x:Configurations></x:Profiles></x:GetProfilesResponse>`
-		x.answers["GetStreamUri"] = `<x:GetStreamUriResponse xmlns:x="` + mediaNS + `"><x:Uri>` + x.elsewhere("rtsp", "/main") + `</x:Uri></x:GetStreamUriResponse>`
+		x.answers["GetStreamUri"] = `<x:GetStreamUriResponse xmlns:x="` + mediaNS + `"><x:Uri>` + x.elsewhere("rtsp",
+			"/main") + `</x:Uri></x:GetStreamUriResponse>`
 		x.answers["GetSnapshotUri"] = `<x:GetSnapshotUriResponse xmlns:x="` + mediaNS + `"><x:Uri>` + x.elsewhere("http", "/still") + `</x:Uri></x:GetSnapshotUriResponse>`
 	}
 	read := func(x *trapped) stream.Profile {
@@ -207,7 +208,8 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 	}{
 		"XAddrs of a probe match": {func(x *trapped) {
 			x.answers["GetSystemDateAndTime"] = someTime
-			s := discovery.Match{UUID: "u", XAddrs: []string{x.elsewhere("http", "/onvif/device_service")}}.Sighting(device, identity.Directed, time.Now())
+			s := discovery.Match{UUID: "u", XAddrs: []string{x.elsewhere("http",
+				"/onvif/device_service")}}.Sighting(device, identity.Directed, time.Now())
 			if _, err := x.client(s.Service).Time(ctx); err != nil {
 				x.t.Fatal(err)
 			}
@@ -285,7 +287,8 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 				x.t.Fatal(err)
 			}
 			everywhere := &dial.Dialer{Own: dial.ParseOwn(fmt.Sprintf("0.0.0.0:%d", x.port))}
-			if _, err := everywhere.At(device).Dial(ctx, netip.AddrPortFrom(device, uint16(x.port)).String()); !errors.Is(err, dial.ErrElsewhere) {
+			if _, err := everywhere.At(device).Dial(ctx,
+				netip.AddrPortFrom(device, uint16(x.port)).String()); !errors.Is(err, dial.ErrElsewhere) {
 				x.t.Fatal(err)
 			}
 		}, ""},
@@ -324,7 +327,8 @@ func TestTheEar(t *testing.T) {
 		t.Errorf("a connection without a byte is heard: %v", err)
 	}
 	_ = conn.Close()
-	if _, err := x.host.Dial(dial.WithActivity(context.Background(), &refused), netip.AddrPortFrom(device, 1).String()); err == nil || !refused.Heard() {
+	if _, err := x.host.Dial(dial.WithActivity(context.Background(), &refused),
+		netip.AddrPortFrom(device, 1).String()); err == nil || !refused.Heard() {
 		t.Errorf("a refusal isn't heard: %v", err)
 	}
 }

@@ -142,7 +142,8 @@ func Source(p netip.Prefix) (netip.Addr, error) {
 			}
 		}
 	}
-	return netip.Addr{}, &dial.Error{Tried: "multicast", On: p.String(), Kind: dial.ErrUnreachable, Says: "this machine has no address in that network"}
+	return netip.Addr{}, &dial.Error{Tried: "multicast", On: p.String(), Kind: dial.ErrUnreachable,
+		Says: "this machine has no address in that network"}
 }
 
 // Multicast probes the group from source twice and gathers answers for wait.

@@ -26,7 +26,8 @@ func (c *Client) Time(ctx context.Context) (clock.Reading, error) {
 	t := r.at("SystemDateAndTime")
 	utc, ok := dateTime(t.at("UTCDateTime"))
 	if !ok {
-		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.on(), Kind: dial.ErrMalformed, Says: "it gives no UTC time"}
+		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.on(), Kind: dial.ErrMalformed,
+			Says: "it gives no UTC time"}
 	}
 	out := clock.Reading{At: received.UTC(), Device: utc, Offset: clock.Bound(sent, received, utc),
 		Zone: t.str("TimeZone", "TZ"), Daylight: t.yes("DaylightSavings"), NTP: t.str("DateTimeType") == "NTP"}
@@ -171,7 +172,8 @@ func (c *Client) Level(ctx context.Context, username string) (string, error) {
 // Services reads where each service answers, by namespace (GetServices), brought to
 // the address where the device was reached when called.
 func (c *Client) Services(ctx context.Context) (map[string]string, error) {
-	r, err := c.call(ctx, "", deviceNS, "GetServices", `<GetServices xmlns="`+deviceNS+`"><IncludeCapability>false</IncludeCapability></GetServices>`, CallLimit)
+	r, err := c.call(ctx, "", deviceNS, "GetServices",
+		`<GetServices xmlns="`+deviceNS+`"><IncludeCapability>false</IncludeCapability></GetServices>`, CallLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +204,8 @@ func (c *Client) Schemes(ctx context.Context) ([]access.Scheme, error) {
 		case slices.Contains(de.Offers, "basic"):
 			return []access.Scheme{access.Basic}, nil
 		case de.Offers != nil:
-			return nil, &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it offers no scheme that is known: " + strings.Join(de.Offers, ", ")}
+			return nil, &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported,
+				Says: "it offers no scheme that is known: " + strings.Join(de.Offers, ", ")}
 		}
 		return []access.Scheme{access.Token}, nil
 	}

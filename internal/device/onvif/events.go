@@ -25,8 +25,9 @@ func (c *Client) Topics(ctx context.Context, services map[string]string) ([]topi
 	walk = func(n *node, root string, path []string) {
 		path = append(path[:len(path):len(path)], n.name.Local)
 		if m := n.at("MessageDescription"); (n.attr("topic") == "true" || n.attr("topic") == "1") && len(out) < 256 {
-			out = append(out, topic.Description{Topic: topic.Canonical(root, path), Property: m.attr("IsProperty") == "true" || m.attr("IsProperty") == "1",
-				Sources: items(m.at("Source")), Data: items(m.at("Data"))})
+			out = append(out, topic.Description{Topic: topic.Canonical(root, path),
+				Property: m.attr("IsProperty") == "true" || m.attr("IsProperty") == "1",
+				Sources:  items(m.at("Source")), Data: items(m.at("Data"))})
 		}
 		for _, k := range n.kids {
 			if k.name.Local != "MessageDescription" {
@@ -93,7 +94,8 @@ func (c *Client) Subscribe(ctx context.Context, services map[string]string) (*Pu
 	}
 	address := r.str("SubscriptionReference", "Address")
 	if address == "" {
-		return nil, &dial.Error{Tried: "CreatePullPointSubscription", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it names no subscription"}
+		return nil, &dial.Error{Tried: "CreatePullPointSubscription", On: c.host.Addr.String(), Kind: dial.ErrMalformed,
+			Says: "it names no subscription"}
 	}
 	return &PullPoint{c, address}, nil
 }
@@ -101,7 +103,8 @@ func (c *Client) Subscribe(ctx context.Context, services map[string]string) (*Pu
 // Pull waits up to wait for messages and returns at most 50.
 func (p *PullPoint) Pull(ctx context.Context, wait time.Duration) ([]Event, error) {
 	r, err := p.c.call(ctx, p.address, eventNS, "PullMessages",
-		fmt.Sprintf(`<PullMessages xmlns="%s"><Timeout>PT%dS</Timeout><MessageLimit>50</MessageLimit></PullMessages>`, eventNS, max(1, int(wait.Seconds()))), wait+CallLimit)
+		fmt.Sprintf(`<PullMessages xmlns="%s"><Timeout>PT%dS</Timeout><MessageLimit>50</MessageLimit></PullMessages>`,
+			eventNS, max(1, int(wait.Seconds()))), wait+CallLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +119,8 @@ func (p *PullPoint) Pull(ctx context.Context, wait time.Duration) ([]Event, erro
 
 // Renew asks for another minute.
 func (p *PullPoint) Renew(ctx context.Context) error {
-	_, err := p.c.call(ctx, p.address, notifyNS, "Renew", `<Renew xmlns="`+notifyNS+`"><TerminationTime>PT60S</TerminationTime></Renew>`, CallLimit)
+	_, err := p.c.call(ctx, p.address, notifyNS, "Renew",
+		`<Renew xmlns="`+notifyNS+`"><TerminationTime>PT60S</TerminationTime></Renew>`, CallLimit)
 	return err
 }
 
@@ -138,7 +142,8 @@ func readEvent(n *node) (Event, bool) {
 	if ok {
 		space = t.space(prefix)
 	}
-	e := Event{Topic: topic.Canonical(space, path), Operation: topic.Operation(m.attr("PropertyOperation")), Source: simple(m.at("Source")), Data: simple(m.at("Data"))}
+	e := Event{Topic: topic.Canonical(space, path), Operation: topic.Operation(m.attr("PropertyOperation")),
+		Source: simple(m.at("Source")), Data: simple(m.at("Data"))}
 	at, err := time.Parse(time.RFC3339Nano, m.attr("UtcTime"))
 	if err == nil {
 		e.At = at.UTC()

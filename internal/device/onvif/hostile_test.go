@@ -27,7 +27,8 @@ func device(t *testing.T, h http.HandlerFunc) (*Client, *httptest.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := New((&dial.Dialer{}).At(netip.MustParseAddr(u.Hostname())), srv.URL+"/onvif/device_service", Login{Username: "u", Password: "p", Scheme: access.Token})
+	c, err := New((&dial.Dialer{}).At(netip.MustParseAddr(u.Hostname())), srv.URL+"/onvif/device_service",
+		Login{Username: "u", Password: "p", Scheme: access.Token})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +123,8 @@ func TestASilentDeviceIsLeftInTime(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c2.Time(context.Background()); !errors.Is(err, dial.ErrUnreachable) || !strings.Contains(err.Error(), "the port is closed") {
+	if _, err := c2.Time(context.Background()); !errors.Is(err, dial.ErrUnreachable) || !strings.Contains(err.Error(),
+		"the port is closed") {
 		t.Errorf("%v", err)
 	}
 }
@@ -134,7 +136,8 @@ func TestAddressesADeviceNamesAreDialledAtTheDevice(t *testing.T) {
 		asked = append(asked, r.Host+r.URL.Path)
 		soap(`<x:CreatePullPointSubscriptionResponse xmlns:x="`+eventNS+`"><x:SubscriptionReference><a:Address xmlns:a="http://www.w3.org/2005/08/addressing">http://192.0.2.7:`+port(r.Host)+`/sub/1</a:Address></x:SubscriptionReference></x:CreatePullPointSubscriptionResponse>`)(w, r)
 	})
-	point, err := c.Subscribe(context.Background(), map[string]string{eventNS: "http://192.0.2.7:" + port(srv.Listener.Addr().String()) + "/events"})
+	point, err := c.Subscribe(context.Background(),
+		map[string]string{eventNS: "http://192.0.2.7:" + port(srv.Listener.Addr().String()) + "/events"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +155,8 @@ func TestAddressesADeviceNamesAreDialledAtTheDevice(t *testing.T) {
 	if _, err := mine.Time(context.Background()); !errors.Is(err, dial.ErrElsewhere) {
 		t.Errorf("our own port was dialled: %v", err)
 	}
-	if _, err := (&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")).Dial(context.Background(), "127.0.0.2:80"); !errors.Is(err, dial.ErrElsewhere) {
+	if _, err := (&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")).Dial(context.Background(),
+		"127.0.0.2:80"); !errors.Is(err, dial.ErrElsewhere) {
 		t.Errorf("another address was dialled: %v", err)
 	}
 }

@@ -22,9 +22,11 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 		return c.profiles1(ctx, services[media1NS])
 	}
 	if !ok {
-		return nil, &dial.Error{Tried: "GetProfiles", On: c.host.Addr.String(), Kind: dial.ErrNotSupported, Says: "it offers no Media2 service"}
+		return nil, &dial.Error{Tried: "GetProfiles", On: c.host.Addr.String(), Kind: dial.ErrNotSupported,
+			Says: "it offers no Media2 service"}
 	}
-	r, err := c.call(ctx, at, mediaNS, "GetProfiles", `<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
+	r, err := c.call(ctx, at, mediaNS, "GetProfiles",
+		`<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +36,9 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource", "Name"), SourceConfig: n.at("Configurations", "VideoSource").attr("token"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"),
+			Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource",
+				"Name"), SourceConfig: n.at("Configurations", "VideoSource").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
@@ -53,7 +57,8 @@ func codec(s string) string {
 }
 
 func (c *Client) addresses(ctx context.Context, at string, p *stream.Profile) error {
-	r, err := c.call(ctx, at, mediaNS, "GetStreamUri", `<GetStreamUri xmlns="`+mediaNS+`"><Protocol>RTSP</Protocol><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
+	r, err := c.call(ctx, at, mediaNS, "GetStreamUri",
+		`<GetStreamUri xmlns="`+mediaNS+`"><Protocol>RTSP</Protocol><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
 	if err != nil {
 		return err
 	}
@@ -61,7 +66,8 @@ func (c *Client) addresses(ctx context.Context, at string, p *stream.Profile) er
 	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
 		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
-	s, err := c.call(ctx, at, mediaNS, "GetSnapshotUri", `<GetSnapshotUri xmlns="`+mediaNS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
+	s, err := c.call(ctx, at, mediaNS, "GetSnapshotUri",
+		`<GetSnapshotUri xmlns="`+mediaNS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
 	switch {
 	case err == nil:
 		p.Snapshot, _, _ = stream.RepairHost(s.str("Uri"), c.host.Addr)

@@ -21,10 +21,14 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), Source: n.str("VideoSourceConfiguration", "SourceToken"), View: n.str("VideoSourceConfiguration", "Name"), SourceConfig: n.at("VideoSourceConfiguration").attr("token"),
-			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"), FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"),
+			Source: n.str("VideoSourceConfiguration", "SourceToken"), View: n.str("VideoSourceConfiguration",
+				"Name"), SourceConfig: n.at("VideoSourceConfiguration").attr("token"),
+			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution",
+				"Height"), FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			GOP: enc.num("H264", "GovLength"), Metadata: n.at("MetadataConfiguration") != nil, Analytics: n.at("VideoAnalyticsConfiguration").attr("token")}
-		u, err := c.call(ctx, at, media1NS, "GetStreamUri", `<GetStreamUri xmlns="`+media1NS+`" xmlns:tt="`+schemaNS+`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
+		u, err := c.call(ctx, at, media1NS, "GetStreamUri",
+			`<GetStreamUri xmlns="`+media1NS+`" xmlns:tt="`+schemaNS+`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
 		if err != nil {
 			return nil, err
 		}
@@ -32,7 +36,8 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 		if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
 			return nil, &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 		}
-		s, err := c.call(ctx, at, media1NS, "GetSnapshotUri", `<GetSnapshotUri xmlns="`+media1NS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
+		s, err := c.call(ctx, at, media1NS, "GetSnapshotUri",
+			`<GetSnapshotUri xmlns="`+media1NS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
 		switch {
 		case err == nil:
 			p.Snapshot, _, _ = stream.RepairHost(s.str("MediaUri", "Uri"), c.host.Addr)
@@ -96,7 +101,8 @@ func (c *Client) Texts(ctx context.Context, services map[string]string) ([]Text,
 	var out []Text
 	for _, n := range r.all("OSDs") {
 		s := n.at("TextString")
-		t := Text{Token: n.attr("token"), Configuration: n.str("VideoSourceConfigurationToken"), Dates: s.str("DateFormat"), Times: s.str("TimeFormat"), Place: n.str("Position", "Type")}
+		t := Text{Token: n.attr("token"), Configuration: n.str("VideoSourceConfigurationToken"),
+			Dates: s.str("DateFormat"), Times: s.str("TimeFormat"), Place: n.str("Position", "Type")}
 		if (t.Dates != "" || t.Times != "") && len(out) < 16 {
 			out = append(out, t)
 		}

@@ -33,7 +33,8 @@ func (c *Client) IPConfig(ctx context.Context) (s netplan.IPConfig, token string
 		}
 	}
 	if token == "" {
-		return s, "", &dial.Error{Tried: "GetNetworkInterfaces", On: c.on(), Kind: dial.ErrMalformed, Says: "it names no interface with an IPv4 address"}
+		return s, "", &dial.Error{Tried: "GetNetworkInterfaces", On: c.on(), Kind: dial.ErrMalformed,
+			Says: "it names no interface with an IPv4 address"}
 	}
 	g, err := c.device(ctx, "GetNetworkDefaultGateway", "")
 	if err == nil {
@@ -57,7 +58,8 @@ func (c *Client) SetIPConfig(ctx context.Context, token string, s netplan.IPConf
 	if !s.Automatic {
 		v4 = fmt.Sprintf("<tt:Manual><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP>", s.Address, s.Bits)
 	}
-	_, err := c.device(ctx, "SetNetworkInterfaces", "<InterfaceToken>"+escape(token)+"</InterfaceToken><NetworkInterface><tt:IPv4><tt:Enabled>true</tt:Enabled>"+v4+"</tt:IPv4></NetworkInterface>")
+	_, err := c.device(ctx, "SetNetworkInterfaces",
+		"<InterfaceToken>"+escape(token)+"</InterfaceToken><NetworkInterface><tt:IPv4><tt:Enabled>true</tt:Enabled>"+v4+"</tt:IPv4></NetworkInterface>")
 	return err
 }
 
@@ -124,7 +126,8 @@ func (c *Client) Rule(ctx context.Context) (access.Rule, error) {
 		return access.Rule{}, err
 	}
 	within := func(name string) int { return max(0, min(n.num(name), 64)) }
-	return access.Rule{Length: within("MinLen"), Upper: within("Uppercase"), Digits: within("Number"), Signs: within("SpecialChars"), NotName: n.yes("BlockUsernameOccurrence")}, nil
+	return access.Rule{Length: within("MinLen"), Upper: within("Uppercase"), Digits: within("Number"),
+		Signs: within("SpecialChars"), NotName: n.yes("BlockUsernameOccurrence")}, nil
 }
 
 // Reboot starts the device again (SystemReboot, ONVIF Core, 8.3.12).

@@ -61,7 +61,8 @@ func Fetch(ctx context.Context, host dial.Host, at string, pin *string) (Page, e
 			p.Digest = p.Digest || strings.HasPrefix(strings.ToLower(h), "digest ")
 		}
 	case res.StatusCode == http.StatusNotFound, res.StatusCode >= 500:
-		return p, &dial.Error{Tried: "GET /", On: host.Addr.String(), Kind: dial.ErrNotSupported, Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
+		return p, &dial.Error{Tried: "GET /", On: host.Addr.String(), Kind: dial.ErrNotSupported,
+			Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
 	}
 	p.Title, p.Old = Read(data)
 	return p, nil
@@ -72,7 +73,8 @@ func Fetch(ctx context.Context, host dial.Host, at string, pin *string) (Page, e
 func Opens(ctx context.Context, host dial.Host, at string, pin *string, username, password string) error {
 	plain := host.Client(pin)
 	defer plain.CloseIdleConnections()
-	client := &http.Client{CheckRedirect: plain.CheckRedirect, Transport: &digest.Transport{Username: username, Password: password, Transport: plain.Transport}}
+	client := &http.Client{CheckRedirect: plain.CheckRedirect,
+		Transport: &digest.Transport{Username: username, Password: password, Transport: plain.Transport}}
 	res, _, err := get(ctx, client, at)
 	switch {
 	case err != nil:
@@ -80,7 +82,8 @@ func Opens(ctx context.Context, host dial.Host, at string, pin *string, username
 	case dial.LockedFor(res) > 0:
 		return dial.LockedError(res, "its web page", host.Addr.String())
 	case res.StatusCode == http.StatusUnauthorized, res.StatusCode == http.StatusForbidden:
-		return &dial.Error{Tried: "its web page", On: host.Addr.String(), Kind: dial.ErrNotAuthorised, Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
+		return &dial.Error{Tried: "its web page", On: host.Addr.String(), Kind: dial.ErrNotAuthorised,
+			Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
 	}
 	return nil
 }

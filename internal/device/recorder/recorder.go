@@ -48,7 +48,8 @@ type Client struct {
 func New(host dial.Host, port int, pin, user, pass string) *Client {
 	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin}
 	c.plain = host.Client(&c.pin)
-	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: &digest.Transport{Username: user, Password: pass, Transport: c.plain.Transport}}
+	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect,
+		Transport: &digest.Transport{Username: user, Password: pass, Transport: c.plain.Transport}}
 	return c
 }
 
@@ -199,7 +200,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		}
 	}
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
-		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates, 64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
+		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
+			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
 	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock), NTP: a.NTP}, nil
 }
 
@@ -227,7 +229,8 @@ func (c *Client) SetClock(ctx context.Context, utc time.Time) error {
 // SetAccount gives a channel another account to sign in with; label comes back in the
 // channel table. It answers when it knows whether the channel receives.
 func (c *Client) SetAccount(ctx context.Context, number int, username, password, label string) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/account", number), map[string]string{"username": username, "password": password, "label": label}, nil, 20*time.Second)
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/account", number),
+		map[string]string{"username": username, "password": password, "label": label}, nil, 20*time.Second)
 }
 
 // Pause keeps a channel from signing in until it is resumed; Pause false resumes it.
@@ -277,7 +280,8 @@ func (c *Client) Inputs(ctx context.Context, number int) (route.Inputs, error) {
 
 // SetInput pegs exactly these topics to an input.
 func (c *Client) SetInput(ctx context.Context, number int, input string, topics []string) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/inputs/%s", number, url.PathEscape(input)), map[string]any{"topics": topics}, nil, callLimit)
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/inputs/%s", number, url.PathEscape(input)),
+		map[string]any{"topics": topics}, nil, callLimit)
 }
 
 // Entry is one line of the recorder's event log.

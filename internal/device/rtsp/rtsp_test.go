@@ -157,7 +157,8 @@ func TestMeterCountsWhatWasSent(t *testing.T) {
 		if i == 40 {
 			seq++ // lost on the way
 		}
-		raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SequenceNumber: seq, Timestamp: uint32(i * 6000), Marker: true}, Payload: payload}).Marshal()
+		raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SequenceNumber: seq,
+			Timestamp: uint32(i * 6000), Marker: true}, Payload: payload}).Marshal()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -180,8 +181,10 @@ func TestInspectFindsKeyFramesInEveryPacking(t *testing.T) {
 	}{
 		"single IDR": {"H264", []byte{0x65, 1}, true}, "single P": {"H264", []byte{0x41, 1}, false},
 		"FU-A start of IDR": {"H264", []byte{0x7c, 0x85, 1}, true}, "FU-A middle": {"H264", []byte{0x7c, 0x05, 1}, false},
-		"STAP-A with IDR": {"H264", []byte{0x78, 0, 2, 0x67, 1, 0, 2, 0x65, 1}, true}, "STAP-A cut": {"H264", []byte{0x78, 0, 9, 0x65}, false},
-		"H.265 IDR": {"H265", []byte{19 << 1, 1, 0}, true}, "H.265 fragment": {"H265", []byte{49 << 1, 1, 0x80 | 19}, true}, "H.265 P": {"H265", []byte{1 << 1, 1, 0}, false},
+		"STAP-A with IDR": {"H264", []byte{0x78, 0, 2, 0x67, 1, 0, 2, 0x65, 1}, true}, "STAP-A cut": {"H264",
+			[]byte{0x78, 0, 9, 0x65}, false},
+		"H.265 IDR": {"H265", []byte{19 << 1, 1, 0}, true}, "H.265 fragment": {"H265", []byte{49 << 1, 1, 0x80 | 19},
+			true}, "H.265 P": {"H265", []byte{1 << 1, 1, 0}, false},
 	} {
 		if key, _ := inspect(tc.codec, tc.p); key != tc.key {
 			t.Errorf("%s: %v", name, key)

@@ -44,7 +44,8 @@ func (k *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	if notHere == "" {
 		notHere = found.OnlyRTSP()
 	}
-	return stage.Verdict{Read: f.Read(), Findings: clock.Judge(now, f, w), Stale: clock.Stale(f), Done: "Its time agrees with " + f.Reference.Name + "'s.", NotHere: notHere}
+	return stage.Verdict{Read: f.Read(), Findings: clock.Judge(now, f, w), Stale: clock.Stale(f),
+		Done: "Its time agrees with " + f.Reference.Name + "'s.", NotHere: notHere}
 }
 
 // Propose lists what sets a clock right, where an account lets it be written.

@@ -226,7 +226,8 @@ func (m *move) found(ctx context.Context) (at netip.Addr, verb string, err error
 // lost says that a device is found nowhere after a move, with the way to get it back.
 func (m *move) lost(ctx context.Context, verb string) error {
 	d := m.v.Device
-	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place, Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, m.to)}
+	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place,
+		Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, m.to)}
 	if err := m.f.Store.Note(context.WithoutCancel(ctx), d.SiteID, note); err != nil {
 		m.f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
 	}
@@ -308,5 +309,6 @@ func (f *Stage) moved(ctx context.Context, d store.Device, s *site.Snapshot, at 
 	seen.Address = at
 	return errors.Join(f.Store.Moved(ctx, d.ID, at), f.Store.KeepFacts(ctx, site.Seen.New(d.ID, seen.WaysText(), seen.At, seen),
 		site.FindAsked.New(d.ID, "look", seen.At, site.Inquiry{At: seen.At, Outcome: identity.Matched})),
-		f.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "moved", Place: d.Place, Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
+		f.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "moved", Place: d.Place,
+			Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
 }

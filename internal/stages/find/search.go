@@ -142,7 +142,8 @@ func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) bo
 
 // sweepAgain knocks once more, with more time, at the addresses that answered in any
 // way or are expected to: a busy device or machine may miss the first knock.
-func (f *Stage) sweepAgain(ctx context.Context, siteID int64, p netip.Prefix, seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) error {
+func (f *Stage) sweepAgain(ctx context.Context, siteID int64, p netip.Prefix, seen map[netip.Addr]identity.Sighting,
+	open map[netip.Addr][]int) error {
 	dots, err := f.Store.Dots(ctx, siteID, []netip.Prefix{p})
 	if err != nil {
 		return err
@@ -299,7 +300,8 @@ func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identit
 // reconcile writes what was seen beside what is known, in batches, and returns the
 // cameras that were looked at. A known device of this network that didn't answer
 // keeps all that was read of it before.
-func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, seen []identity.Sighting, sum *store.Summary) ([]int64, error) {
+func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, seen []identity.Sighting,
+	sum *store.Summary) ([]int64, error) {
 	devices, err := f.Store.Devices(ctx, siteID)
 	if err != nil {
 		return nil, err
@@ -333,7 +335,8 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 				sum.Others = append(sum.Others, store.Other{Address: s.Address, Ports: s.Ports, Title: s.Title})
 				continue
 			}
-			r.fresh = append(r.fresh, store.NewDevice{Device: store.Device{SiteID: siteID, Kind: s.Kind, Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address}})
+			r.fresh = append(r.fresh, store.NewDevice{Device: store.Device{SiteID: siteID, Kind: s.Kind,
+				Place: s.Address.String(), Make: s.Make, Model: s.Model, Address: &s.Address}})
 			r.strangers = append(r.strangers, i)
 		default:
 			r.met(m.Known.ID, m)
@@ -350,7 +353,8 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	for _, id := range r.silent {
 		drop = append(drop, store.Dropped{Device: id, Name: site.Seen.Name})
 	}
-	return r.touched, errors.Join(f.Store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}), f.Store.Note(ctx, siteID, r.news...))
+	return r.touched, errors.Join(f.Store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}),
+		f.Store.Note(ctx, siteID, r.news...))
 }
 
 // hangs says whether a recorder tells of a device at an address on one of its ports.

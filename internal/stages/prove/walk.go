@@ -60,7 +60,8 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if !ok {
 		return "", trouble.Told("No route of " + of.Place + " can be walked: peg its line or area first.")
 	}
-	w := &walkTest{p: p, v: v, of: of, step: v.Step, test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, of), Walk: "a person"}}
+	w := &walkTest{p: p, v: v, of: of, step: v.Step,
+		test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, of), Walk: "a person"}}
 	if v.Walk {
 		w.test.Walk = "the stand-in was told to"
 	}
@@ -278,7 +279,8 @@ func (w *walkTest) tellStandIn(ctx context.Context) error {
 	}
 	res, err := w.p.Dialer.At(*w.of.Device.Address).Client(nil).Do(req)
 	if err != nil {
-		return &dial.Error{Tried: "telling the stand-in to walk", On: on, Kind: dial.ErrUnreachable, Says: "its control port doesn't answer"}
+		return &dial.Error{Tried: "telling the stand-in to walk", On: on, Kind: dial.ErrUnreachable,
+			Says: "its control port doesn't answer"}
 	}
 	return res.Body.Close()
 }

@@ -37,7 +37,8 @@ func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
 func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f := s.Routes(of)
 	found, _ := s.Find(of.Device)
-	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}), Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
+	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}),
+		Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
 }
 
 // Propose pegs what is suggested.
@@ -104,7 +105,8 @@ func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot
 
 // analyticsOf is the analytics configuration that the profiles of a view name; they are
 // read where they weren't yet.
-func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, video string, services map[string]string) (string, error) {
+func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, video string,
+	services map[string]string) (string, error) {
 	if len(profiles) == 0 {
 		var err error
 		if profiles, err = c.Profiles(ctx, services); err != nil && !errors.Is(err, dial.ErrNotSupported) {

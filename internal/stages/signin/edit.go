@@ -201,7 +201,8 @@ func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change)
 			return err
 		}
 		opens.SetID, opens.Set, opens.Username, opens.At = set.ID, set.Name, set.Username, time.Now().UTC()
-		return g.Store.Write(ctx, store.Writes{Opened: []store.OpenedBy{{Device: d.ID, Set: id}}, Facts: []store.NewFact{site.Account.New(d.ID, string(opens.Scheme), opens.At, opens)}})
+		return g.Store.Write(ctx, store.Writes{Opened: []store.OpenedBy{{Device: d.ID, Set: id}},
+			Facts: []store.NewFact{site.Account.New(d.ID, string(opens.Scheme), opens.At, opens)}})
 	}
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {

@@ -16,7 +16,8 @@ import (
 // Facts is what Sign-in's rules are asked of a device.
 func Facts(now time.Time, s *site.Snapshot, d store.Device) (access.Facts, access.Wishes) {
 	asked, _ := site.SignInAsked.Of(s, d.ID)
-	f := access.Facts{LookedAt: asked.At, Trouble: asked.Trouble, NoSets: asked.NoSets, NoPassword: asked.NoPassword, Basic: asked.Basic, LockedTo: asked.Locked, Tries: s.Tries[d.ID]}
+	f := access.Facts{LookedAt: asked.At, Trouble: asked.Trouble, NoSets: asked.NoSets, NoPassword: asked.NoPassword,
+		Basic: asked.Basic, LockedTo: asked.Locked, Tries: s.Tries[d.ID]}
 	if a, ok := site.Account.Of(s, d.ID); ok {
 		f.Account = &a
 		f.Factory, f.Former = s.Sets[a.SetID].Factory, s.Sets[a.SetID].Former
@@ -35,7 +36,8 @@ func Facts(now time.Time, s *site.Snapshot, d store.Device) (access.Facts, acces
 	for _, x := range s.Sets {
 		sets = append(sets, x)
 	}
-	return f, access.Wishes{AllowBasic: d.AllowBasic, Writes: writes(now, s, d), Name: access.AccountName(access.ForCameras(sets, s.RecorderSets()))}
+	return f, access.Wishes{AllowBasic: d.AllowBasic, Writes: writes(now, s, d),
+		Name: access.AccountName(access.ForCameras(sets, s.RecorderSets()))}
 }
 
 // authFailures lists the recorders that sign in with another password than the device has.
@@ -52,7 +54,8 @@ func authFailures(s *site.Snapshot, d store.Device) []access.AuthFailure {
 		}
 		f, _ := s.Clock(d)
 		table, _ := site.Recorder.Of(s, rec.ID)
-		out = append(out, access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID, Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
+		out = append(out, access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID,
+			Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
 			opened, f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused)...)
 	}
 	return out
@@ -71,7 +74,8 @@ func (g *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	d := of.Device
 	f, w := Facts(now, s, d)
 	found, _ := s.Find(d)
-	return stage.Verdict{Read: f.Read(), Findings: access.Judge(now, f, w), Done: "An account opens it.", NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
+	return stage.Verdict{Read: f.Read(), Findings: access.Judge(now, f, w), Done: "An account opens it.",
+		NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
 }
 
 // Propose lists first passwords, accounts and passwords that put a device right.
@@ -92,7 +96,8 @@ func dependants(s *site.Snapshot, d store.Device) []access.Dependant {
 			continue
 		}
 		for _, x := range channel.SlotsOf(table, d.Address.String()) {
-			out = append(out, access.Dependant{Recorder: r.ID, Name: r.Place, Channel: x.Number, Receiving: x.State == "receiving", Paused: x.Paused, Label: x.Label})
+			out = append(out, access.Dependant{Recorder: r.ID, Name: r.Place, Channel: x.Number,
+				Receiving: x.State == "receiving", Paused: x.Paused, Label: x.Label})
 		}
 	}
 	return out

@@ -69,7 +69,8 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", trouble.Told(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
 	a := g.attempt(d, s)
-	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory, Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
+	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory,
+		Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
 	if now, ok := s.Device(d.ID); ok {
 		a.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
 	}
@@ -249,7 +250,8 @@ func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access
 		return nil, err
 	}
 	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid(), Pin: a.pin}
-	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
+	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username,
+		Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
 	c, err := onvif.New(a.host, a.seen.Service, login)
 	if err != nil {
 		return nil, err
@@ -285,7 +287,8 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
 	keep(site.Services.New(d.ID, "GetServices", info.At, services), nil)
 	if known && was.Firmware != info.Firmware {
-		if err := a.g.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "firmware", Place: d.Place, Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
+		if err := a.g.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "firmware", Place: d.Place,
+			Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
 			return err
 		}
 	}
@@ -336,7 +339,8 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 			return "", eerr
 		}
 		if err == nil {
-			a.account = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.RTSP, RTSP: access.SameAccount}
+			a.account = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username,
+				Scheme: access.RTSP, RTSP: access.SameAccount}
 			return "RTSP opened with " + set.Name, nil
 		}
 	}
@@ -345,7 +349,8 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 
 // describe asks RTSP for a description, which takes an account: nil where it is taken.
 func (a *attempt) describe(ctx context.Context, username, password string) error {
-	c, err := rtsp.Open(ctx, a.host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort))), username, password)
+	c, err := rtsp.Open(ctx, a.host, fmt.Sprintf("rtsp://%s/",
+		netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort))), username, password)
 	if err != nil {
 		return err
 	}

@@ -64,7 +64,8 @@ func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
 	pin, _ := site.Pin.Of(s, d.ID)
 	base := t.Dialer.At(*d.Address).Client(&pin)
 	defer base.CloseIdleConnections()
-	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: base.Transport}}
+	client := &http.Client{CheckRedirect: base.CheckRedirect,
+		Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: base.Transport}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)
 	if err != nil {
 		return nil, err

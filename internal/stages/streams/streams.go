@@ -30,7 +30,8 @@ func (t *Stage) ID() stage.Stage { return stage.Streams }
 func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := s.Streams(of)
 	found, _ := s.Find(of.Device)
-	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w), Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
+	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w),
+		Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
 }
 
 // Propose lists nothing: encoder settings aren't written yet.

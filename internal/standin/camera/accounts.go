@@ -108,7 +108,8 @@ func may(level, op string) bool {
 	if level == "Administrator" {
 		return true
 	}
-	for _, p := range []string{"SetSystem", "SetNTP", "SetUser", "CreateUsers", "DeleteUsers", "GetUsers", "SetNetwork", "SystemReboot", "SetDiscoveryMode", "SetHostname", "SetOSD", "GetPasswordComplexity"} {
+	for _, p := range []string{"SetSystem", "SetNTP", "SetUser", "CreateUsers", "DeleteUsers", "GetUsers", "SetNetwork",
+		"SystemReboot", "SetDiscoveryMode", "SetHostname", "SetOSD", "GetPasswordComplexity"} {
 		if strings.HasPrefix(op, p) {
 			return false
 		}
@@ -123,7 +124,8 @@ func (c *Camera) users(op *wire.Node) (string, *fault, bool) {
 		var b strings.Builder
 		for _, u := range c.memory().Users {
 			if !u.WebOnly {
-				fmt.Fprintf(&b, `<tds:User><tt:Username>%s</tt:Username><tt:UserLevel>%s</tt:UserLevel></tds:User>`, wire.Esc(u.Name), u.Level)
+				fmt.Fprintf(&b, `<tds:User><tt:Username>%s</tt:Username><tt:UserLevel>%s</tt:UserLevel></tds:User>`,
+					wire.Esc(u.Name), u.Level)
 			}
 		}
 		return "<tds:GetUsersResponse>" + b.String() + "</tds:GetUsersResponse>", nil, true

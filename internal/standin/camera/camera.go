@@ -159,7 +159,8 @@ type Camera struct {
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, turned: turned{Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses, Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
+	c := &Camera{cfg: cfg, turned: turned{Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
+		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -168,7 +169,8 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 	c.digest.Life = cfg.Manners.NonceLife
 	c.rtsp = c.digest
 	if user := cfg.Manners.RTSPUser; user != "" {
-		c.rtsp = &wire.Digest{Realm: cfg.Model, Life: cfg.Manners.NonceLife, Password: func(u string) (string, bool) { return cfg.Manners.RTSPPassword, u == user }}
+		c.rtsp = &wire.Digest{Realm: cfg.Model, Life: cfg.Manners.NonceLife,
+			Password: func(u string) (string, bool) { return cfg.Manners.RTSPPassword, u == user }}
 	}
 	c.line = newTimeline()
 	c.events = newHub(c)
@@ -186,7 +188,8 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 
 // fresh is what the camera remembers as it leaves the box and the installer.
 func (cfg Config) fresh() memory {
-	m := memory{Skew: cfg.Skew, Since: time.Now(), Zone: cfg.Zone, Daylight: cfg.Daylight, Rules: slices.Clone(cfg.Scene.Rules), NTP: len(cfg.Manners.NTPServers) > 0, Servers: cfg.Manners.NTPServers,
+	m := memory{Skew: cfg.Skew, Since: time.Now(), Zone: cfg.Zone, Daylight: cfg.Daylight,
+		Rules: slices.Clone(cfg.Scene.Rules), NTP: len(cfg.Manners.NTPServers) > 0, Servers: cfg.Manners.NTPServers,
 		Address: cfg.Address, Bits: cfg.Manners.MaskBits, Gateway: cfg.Manners.Gateway, UUID: cfg.UUID, Hidden: cfg.Manners.Silent, Date: cfg.Manners.DateOrder, Time: "HH:mm:ss"}
 	if cfg.Username != "" {
 		m.Users = []user{{cfg.Username, cfg.Password, "Administrator", cfg.Manners.WebOnly}}

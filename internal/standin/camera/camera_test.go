@@ -65,8 +65,10 @@ func TestTokensAreHeldAgainstTheCamerasOwnClock(t *testing.T) {
 	}{
 		{"the recorder's own time", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token}, false},
 		{"the camera's own time", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour}, true},
-		{"within the window", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour - 25*time.Second}, true},
-		{"beyond the window", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour + 35*time.Second}, false},
+		{"within the window", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token,
+			Ahead: time.Hour - 25*time.Second}, true},
+		{"beyond the window", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token,
+			Ahead: time.Hour + 35*time.Second}, false},
 		{"a wrong password", berth, onvif.Login{Username: "otter", Password: "wrong", Scheme: access.Token, Ahead: time.Hour}, false},
 		{"Digest where only tokens are taken", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}, false},
 		{"Digest", slip, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}, true},
@@ -206,11 +208,14 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 	at := n.At(".1.11")
 	rec := recorder.New((&dial.Dialer{}).At(n.At(".2.5")), recorder.Port, "", "install", s.Terminal)
 	defer rec.Close()
-	err := rec.Place(ctx, 1, recorder.Placement{Name: "Slipway", Address: at.String(), Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at, camera.HTTPPort), Username: "otter", Password: s.House, Profile: "main"})
+	err := rec.Place(ctx, 1, recorder.Placement{Name: "Slipway", Address: at.String(),
+		Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at,
+			camera.HTTPPort), Username: "otter", Password: s.House, Profile: "main"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-read_intervals", "%+5", "-show_streams", "-show_packets", "-of", "json",
+	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-read_intervals", "%+5",
+		"-show_streams", "-show_packets", "-of", "json",
 		fmt.Sprintf("rtsp://otter:%s@%s:%d/main", s.House, at, camera.RTSPPort)).Output()
 	if err != nil {
 		t.Fatalf("ffprobe: %v", err)
@@ -231,7 +236,9 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 	if theirs := p.kbps(t); slot.Kbps < theirs*0.85 || slot.Kbps > theirs*1.35+10 {
 		t.Errorf("the recorder says %.0f kbit/s, ffprobe %.0f", slot.Kbps, theirs)
 	}
-	m := rtsp.Measure(ctx, (&dial.Dialer{}).At(at), profileOf(ctx, t, client(t, at, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest})), "otter", s.House, 2200*time.Millisecond)
+	m := rtsp.Measure(ctx, (&dial.Dialer{}).At(at),
+		profileOf(ctx, t, client(t, at, onvif.Login{Username: "otter", Password: s.House,
+			Scheme: access.Digest})), "otter", s.House, 2200*time.Millisecond)
 	if m.Trouble != "" || m.Width != v.Width || m.Height != v.Height || m.KeyEvery != time.Second {
 		t.Errorf("we measure %+v", m)
 	}
@@ -254,7 +261,8 @@ func TestAWalkIsSeenInTheEventsAndKeptOverARestart(t *testing.T) {
 	if err := cl.SetTime(context.Background(), false, "CET-1CEST,M3.5.0,M10.5.0/3", true, time.Now().Add(-time.Minute)); err != nil {
 		t.Fatal(err)
 	}
-	if err := cl.SetTime(context.Background(), false, "nowhere", true, time.Time{}); !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrRefused) {
+	if err := cl.SetTime(context.Background(), false, "nowhere", true, time.Time{}); !errors.Is(err,
+		dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrRefused) {
 		t.Errorf("a zone that is none: %v", err)
 	}
 	c.Close()
@@ -298,7 +306,8 @@ func TestRulesAreWritten(t *testing.T) {
 	send := func(op, inner string) int {
 		t.Helper()
 		raw := fmt.Sprintf(`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"><e:Body><tan:%s><tan:ConfigurationToken>vac0</tan:ConfigurationToken>%s</tan:%s></e:Body></e:Envelope>`, op, inner, op)
-		req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/onvif/analytics", cfg.Address, camera.HTTPPort), strings.NewReader(raw))
+		req, err := http.NewRequest(http.MethodPost,
+			fmt.Sprintf("http://%s:%d/onvif/analytics", cfg.Address, camera.HTTPPort), strings.NewReader(raw))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -222,7 +222,8 @@ func (h *hub) create(op *wire.Node) (string, *fault) {
 // times are in the camera's own clock.
 func (h *hub) times(d time.Duration) string {
 	now := h.cam.Now().UTC()
-	return fmt.Sprintf(`<wsnt:CurrentTime>%s</wsnt:CurrentTime><wsnt:TerminationTime>%s</wsnt:TerminationTime>`, now.Format(time.RFC3339), now.Add(d).Format(time.RFC3339))
+	return fmt.Sprintf(`<wsnt:CurrentTime>%s</wsnt:CurrentTime><wsnt:TerminationTime>%s</wsnt:TerminationTime>`,
+		now.Format(time.RFC3339), now.Add(d).Format(time.RFC3339))
 }
 
 func (h *hub) initialise(p *point) {

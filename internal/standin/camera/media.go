@@ -50,7 +50,8 @@ func (c *Camera) sourceName(i int) string {
 // ver10 alone where the make knows no other.
 func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 	one := op.XMLName.Space == "http://www.onvif.org/ver10/media/wsdl"
-	if one != c.cfg.Manners.Media1 && (strings.HasPrefix(op.XMLName.Local, "GetProfile") || strings.HasPrefix(op.XMLName.Local, "GetStream") || strings.HasPrefix(op.XMLName.Local, "GetSnap") || strings.Contains(op.XMLName.Local, "OSD")) {
+	if one != c.cfg.Manners.Media1 && (strings.HasPrefix(op.XMLName.Local,
+		"GetProfile") || strings.HasPrefix(op.XMLName.Local, "GetStream") || strings.HasPrefix(op.XMLName.Local, "GetSnap") || strings.Contains(op.XMLName.Local, "OSD")) {
 		return "", sender("ter:ActionNotSupported", "This device knows no such service."), true
 	}
 	ns := "tr2"

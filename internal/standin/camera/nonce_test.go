@@ -25,7 +25,8 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()), fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, cfg.Password)
+		c, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()),
+			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, cfg.Password)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -45,7 +46,8 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 		}
 		c.Close()
 		// And a wrong password is one all the same.
-		bad, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()), fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, "another")
+		bad, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()),
+			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, "another")
 		if err != nil {
 			t.Fatal(err)
 		}

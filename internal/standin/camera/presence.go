@@ -88,7 +88,8 @@ func (c *Camera) listen(ctx context.Context, at netip.Addr, ports map[int]http.H
 		if err != nil {
 			return err
 		}
-		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent, BaseContext: func(net.Listener) context.Context { return ctx }}
+		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent,
+			BaseContext: func(net.Listener) context.Context { return ctx }}
 		serve := func() error { return srv.Serve(l) }
 		if port == TLSPort {
 			tls, err := c.certificate()
@@ -120,7 +121,8 @@ func (c *Camera) web() http.Handler {
 		if c.cfg.Manners.OldPage {
 			plug = `<object classid="clsid:0d05c0de-0000-4000-8000-000000000001" codebase="view.cab#version=1,0"></object>`
 		}
-		fmt.Fprintf(w, "<!doctype html><title>%s %s</title><h1>%s %s</h1><p>Sign in on the device's own page.%s", wire.Esc(c.cfg.Make), c.cfg.Model, wire.Esc(c.cfg.Make), c.cfg.Model, plug)
+		fmt.Fprintf(w, "<!doctype html><title>%s %s</title><h1>%s %s</h1><p>Sign in on the device's own page.%s",
+			wire.Esc(c.cfg.Make), c.cfg.Model, wire.Esc(c.cfg.Make), c.cfg.Model, plug)
 	})
 	web.HandleFunc("GET /settings", func(w http.ResponseWriter, r *http.Request) {
 		if name, ok := c.webUser(w, r); ok {

@@ -139,7 +139,8 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 			return s.answer(h, "404 Not Found", "", "")
 		}
 		s.sub = strings.HasPrefix(u.Path, "/sub")
-		return s.answer(h, "200 OK", "Content-Base: "+strings.TrimSuffix(target, "/")+"/\r\nContent-Type: application/sdp\r\n", s.cam.sdp(s.sub))
+		return s.answer(h, "200 OK", "Content-Base: "+strings.TrimSuffix(target,
+			"/")+"/\r\nContent-Type: application/sdp\r\n", s.cam.sdp(s.sub))
 	case "SETUP":
 		t := h.Get("Transport")
 		if !strings.Contains(t, "RTP/AVP/TCP") {
@@ -153,7 +154,8 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 			}
 		}
 		s.setUp = true
-		return s.answer(h, "200 OK", fmt.Sprintf("Transport: RTP/AVP/TCP;unicast;interleaved=%d-%d\r\n%s", s.channel, s.channel+1, session), "")
+		return s.answer(h, "200 OK", fmt.Sprintf("Transport: RTP/AVP/TCP;unicast;interleaved=%d-%d\r\n%s", s.channel,
+			s.channel+1, session), "")
 	case "PLAY":
 		if !s.setUp {
 			return s.answer(h, "455 Method Not Valid in This State", "", "")

@@ -32,10 +32,12 @@ func sender(subcode, text string) *fault {
 }
 
 // withoutPassword lists what anyone may do while no first password is set.
-var withoutPassword = []string{"GetDeviceInformation", "GetUsers", "CreateUsers", "GetPasswordComplexityConfiguration", "GetNetworkInterfaces"}
+var withoutPassword = []string{"GetDeviceInformation", "GetUsers", "CreateUsers", "GetPasswordComplexityConfiguration",
+	"GetNetworkInterfaces"}
 
 // open lists the operations that ask for no sign-in (ONVIF Core, 5.9.4.3, PRE_AUTH).
-var open = []string{"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetServiceCapabilities", "GetEndpointReference", "GetHostname", "GetWsdlUrl"}
+var open = []string{"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetServiceCapabilities",
+	"GetEndpointReference", "GetHostname", "GetWsdlUrl"}
 
 func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 	doc, err := wire.Parse(r.Body)
@@ -58,7 +60,8 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 	if !slices.Contains(open, name) && !(c.noPassword() && slices.Contains(withoutPassword, name)) {
 		if d := c.lockedFor(); d > 0 {
 			w.Header().Set("Retry-After", fmt.Sprint(int(d.Seconds())+1))
-			c.answer(w, "", &fault{http.StatusForbidden, "Sender", "ter:NotAuthorized", "The account is locked after too many wrong sign-ins."})
+			c.answer(w, "", &fault{http.StatusForbidden, "Sender", "ter:NotAuthorized",
+				"The account is locked after too many wrong sign-ins."})
 			return
 		}
 		if challenge, f := c.authorise(doc.Find("Security"), r, name); f != nil {
@@ -106,7 +109,8 @@ func (c *Camera) answer(w http.ResponseWriter, body string, f *fault) {
 func (c *Camera) write(w http.ResponseWriter, text string) {
 	switch c.cfg.Manners.Dialect {
 	case 1:
-		text = "\ufeff" + strings.NewReplacer("<s:", "<SOAP-ENV:", "</s:", "</SOAP-ENV:", "xmlns:s=", "xmlns:SOAP-ENV=", ">s:", ">SOAP-ENV:", "<tds:", "<ns1:", "</tds:", "</ns1:", "xmlns:tds=", "xmlns:ns1=",
+		text = "\ufeff" + strings.NewReplacer("<s:", "<SOAP-ENV:", "</s:", "</SOAP-ENV:", "xmlns:s=", "xmlns:SOAP-ENV=",
+			">s:", ">SOAP-ENV:", "<tds:", "<ns1:", "</tds:", "</ns1:", "xmlns:tds=", "xmlns:ns1=",
 			"<tt:", "<sch:", "</tt:", "</sch:", "xmlns:tt=", "xmlns:sch=", "\"tt:", "\"sch:").Replace(text)
 	case 2:
 		text = strings.NewReplacer("<tds:", "<", "</tds:", "</").Replace(text)
@@ -244,7 +248,8 @@ func (c *Camera) services() string {
 	if c.cfg.Manners.Media1 {
 		media = [2]string{"http://www.onvif.org/ver10/media/wsdl", "media"}
 	}
-	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, media, {"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
+	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, media,
+		{"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
 		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>%s</tds:XAddr><tds:Version><tt:Major>21</tt:Major><tt:Minor>6</tt:Minor></tds:Version></tds:Service>`, s[0], c.url("/onvif/"+s[1]))
 	}
 	return "<tds:GetServicesResponse>" + b.String() + "</tds:GetServicesResponse>"
@@ -298,7 +303,8 @@ func (c *Camera) setTime(op *wire.Node) (string, *fault) {
 	}
 	var set time.Time
 	if u := op.Find("UTCDateTime"); u != nil && kind == "Manual" {
-		text := fmt.Sprintf("%s-%s-%s %s:%s:%s", u.Get("Year"), u.Get("Month"), u.Get("Day"), u.Get("Hour"), u.Get("Minute"), u.Get("Second"))
+		text := fmt.Sprintf("%s-%s-%s %s:%s:%s", u.Get("Year"), u.Get("Month"), u.Get("Day"), u.Get("Hour"),
+			u.Get("Minute"), u.Get("Second"))
 		t, err := time.Parse("2006-1-2 15:4:5", text)
 		if err != nil {
 			return "", sender("ter:InvalidArgVal/ter:InvalidDateTime", "The date and time is none.")

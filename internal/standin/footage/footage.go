@@ -148,10 +148,12 @@ func person(coat uint32) func(p *painter, s Shape, t time.Duration) {
 		leg := s.H * 0.42
 		for _, side := range []float64{-1, 1} {
 			foot := s.X + side*step*s.W*0.3
-			p.poly(0x2a3146, s.X+side*s.W*0.05-s.W*0.13, s.Y-leg, s.X+side*s.W*0.05+s.W*0.13, s.Y-leg, foot+s.W*0.14, s.Y, foot-s.W*0.14, s.Y)
+			p.poly(0x2a3146, s.X+side*s.W*0.05-s.W*0.13, s.Y-leg, s.X+side*s.W*0.05+s.W*0.13, s.Y-leg, foot+s.W*0.14,
+				s.Y, foot-s.W*0.14, s.Y)
 		}
 		p.rect(coat, s.X-s.W*0.3, s.Y-s.H*0.82, s.W*0.6, s.H*0.45)
-		p.poly(coat, s.X-s.W*0.3, s.Y-s.H*0.8, s.X-s.W*0.12, s.Y-s.H*0.8, s.X-s.W*(0.2+0.3*step), s.Y-s.H*0.45, s.X-s.W*(0.38+0.3*step), s.Y-s.H*0.45)
+		p.poly(coat, s.X-s.W*0.3, s.Y-s.H*0.8, s.X-s.W*0.12, s.Y-s.H*0.8, s.X-s.W*(0.2+0.3*step), s.Y-s.H*0.45,
+			s.X-s.W*(0.38+0.3*step), s.Y-s.H*0.45)
 		p.disc(0xd9b08c, s.X, s.Y-s.H*0.9, s.H*0.09)
 	}
 }

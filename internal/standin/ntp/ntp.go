@@ -67,7 +67,8 @@ var ErrNoTime = errors.New("the server gave no time")
 
 // Ask returns how far server is ahead of now, asking from the address local.
 func Ask(ctx context.Context, local, server netip.Addr, now func() time.Time) (time.Duration, error) {
-	conn, err := net.DialUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(local, 0)), net.UDPAddrFromAddrPort(netip.AddrPortFrom(server, Port)))
+	conn, err := net.DialUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(local, 0)),
+		net.UDPAddrFromAddrPort(netip.AddrPortFrom(server, Port)))
 	if err != nil {
 		return 0, err
 	}

@@ -22,13 +22,14 @@ func Serve(ctx context.Context, at netip.Addr, name string) error {
 	if err != nil {
 		return err
 	}
-	srv := &http.Server{ReadHeaderTimeout: 5 * time.Second, ErrorLog: wire.Silent, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/" {
-			http.NotFound(w, r)
-			return
-		}
-		_, _ = io.WriteString(w, "<!doctype html><title>"+wire.Esc(name)+"</title><h1>"+wire.Esc(name)+"</h1>")
-	})}
+	srv := &http.Server{ReadHeaderTimeout: 5 * time.Second, ErrorLog: wire.Silent,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path != "/" {
+				http.NotFound(w, r)
+				return
+			}
+			_, _ = io.WriteString(w, "<!doctype html><title>"+wire.Esc(name)+"</title><h1>"+wire.Esc(name)+"</h1>")
+		})}
 	go func() { _ = srv.Serve(l) }()
 	go func() { <-ctx.Done(); _ = srv.Close() }()
 	return nil

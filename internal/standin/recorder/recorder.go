@@ -107,10 +107,12 @@ type Recorder struct {
 
 // Start brings a recorder up; it takes up its channels again.
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
-	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}), dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}}
+	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
+		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}}
 	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
 	for _, e := range cfg.Entries {
-		r.mem.Channels[e.Number] = &placed{Number: e.Number, Name: e.Name, Address: e.Address, Service: "http://" + e.Address + ":8080/onvif/device_service", Username: e.User, Password: e.Secret, Profile: "main", Port: e.Port, Inputs: map[string][]string{}}
+		r.mem.Channels[e.Number] = &placed{Number: e.Number, Name: e.Name, Address: e.Address,
+			Service: "http://" + e.Address + ":8080/onvif/device_service", Username: e.User, Password: e.Secret, Profile: "main", Port: e.Port, Inputs: map[string][]string{}}
 	}
 	if err := wire.Load(cfg.StateFile, &r.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -132,7 +134,8 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 		r.stop()
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
-	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent, TLSConfig: &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
+	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent,
+		TLSConfig:   &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
 		BaseContext: func(net.Listener) context.Context { return r.ctx }}
 	r.run(func() { _ = srv.ServeTLS(l, "", "") })
 	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
@@ -197,7 +200,8 @@ func (r *Recorder) keep() {
 func (r *Recorder) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /api/hello", func(w http.ResponseWriter, _ *http.Request) {
-		reply(w, map[string]string{"kind": "recorder", "make": r.cfg.Make, "model": r.cfg.Model, "serial": r.cfg.Serial, "mac": r.cfg.MAC, "firmware": r.cfg.Firmware})
+		reply(w, map[string]string{"kind": "recorder", "make": r.cfg.Make, "model": r.cfg.Model, "serial": r.cfg.Serial,
+			"mac": r.cfg.MAC, "firmware": r.cfg.Firmware})
 	})
 	signed := func(pattern string, h http.HandlerFunc) {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, q *http.Request) {

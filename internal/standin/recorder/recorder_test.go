@@ -56,7 +56,9 @@ func open(t *testing.T, change func(*recorder.Config)) *bench {
 
 func (b *bench) placement(rest, name string) client.Placement {
 	at := b.net.At(rest)
-	return client.Placement{Name: name, Address: at.String(), Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at, camera.HTTPPort), Username: "otter", Password: b.s.House, Profile: "main"}
+	return client.Placement{Name: name, Address: at.String(),
+		Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at,
+			camera.HTTPPort), Username: "otter", Password: b.s.House, Profile: "main"}
 }
 
 // A wrong clock refuses the recorder, with the right password; the recorder says so
@@ -202,7 +204,8 @@ func TestBadRecorderAnswers(t *testing.T) {
 			port, _ := strconv.Atoi(u.Port())
 			c := client.New((&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")), port, "", "u", "p")
 			defer c.Close()
-			if _, err := c.Hello(context.Background()); !errors.Is(err, tc.kind) || !strings.Contains(err.Error(), "GET /api/hello on 127.0.0.1") {
+			if _, err := c.Hello(context.Background()); !errors.Is(err, tc.kind) || !strings.Contains(err.Error(),
+				"GET /api/hello on 127.0.0.1") {
 				t.Errorf("%v, want %v", err, tc.kind)
 			}
 		})

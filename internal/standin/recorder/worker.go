@@ -161,7 +161,8 @@ func (w *worker) client() (*onvif.Client, dial.Host, error) {
 		return nil, dial.Host{}, fmt.Errorf("its address is none: %.40q", w.p.Address)
 	}
 	host := w.r.dialer.At(addr)
-	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password, Scheme: access.Token, Ahead: time.Until(w.r.Now())})
+	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password,
+		Scheme: access.Token, Ahead: time.Until(w.r.Now())})
 	return c, host, err
 }
 

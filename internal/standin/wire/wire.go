@@ -239,7 +239,8 @@ func (k *KeyPair) Certificate(name string, at netip.Addr) (tls.Certificate, erro
 		if err != nil {
 			return tls.Certificate{}, err
 		}
-		t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
+		t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+			NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
 			IPAddresses: []net.IP{at.AsSlice()}}
 		der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 		if err != nil {

@@ -57,15 +57,16 @@ func TestOneBadCallSpoilsNoOther(t *testing.T) {
 
 func oneBad(t *testing.T, bad error, fails func() error) {
 	hold := make(chan struct{})
-	r := Group[int, int]{Most: 10, Apart: func(err error) bool { return err == bad }, Do: func(_ context.Context, all []int) ([]int, error) {
-		<-hold
-		for _, n := range all {
-			if n == 7 {
-				return nil, fails()
+	r := Group[int, int]{Most: 10, Apart: func(err error) bool { return err == bad },
+		Do: func(_ context.Context, all []int) ([]int, error) {
+			<-hold
+			for _, n := range all {
+				if n == 7 {
+					return nil, fails()
+				}
 			}
-		}
-		return all, nil
-	}}
+			return all, nil
+		}}
 	var wg sync.WaitGroup
 	for n := range 30 {
 		wg.Go(func() {

@@ -64,7 +64,8 @@ func (*Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdict
 	x, ok := lens.Of(s, of)
 	v := stage.Verdict{Read: ok, Done: "It is sharp."}
 	if ok && x.Focus != "far" {
-		v.Findings = []finding.Finding{{Code: "lens.blurred", Severity: finding.Needs, Words: "blurred", Sentence: "Its lens looks near.", WayOut: "Focus it."}}
+		v.Findings = []finding.Finding{{Code: "lens.blurred", Severity: finding.Needs, Words: "blurred",
+			Sentence: "Its lens looks near.", WayOut: "Focus it."}}
 	}
 	return v
 }
@@ -75,7 +76,8 @@ func (*Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding.C
 	if !ok || x.Focus == "far" {
 		return nil
 	}
-	return []finding.Change{{Kind: Kind, Key: Kind, Title: "Focus", From: x.Focus, To: "far", Why: "What matters is far away.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Focus it near again."}}}
+	return []finding.Change{{Kind: Kind, Key: Kind, Title: "Focus", From: x.Focus, To: "far",
+		Why: "What matters is far away.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Focus it near again."}}}
 }
 
 // Editor turns the lens.

@@ -127,7 +127,8 @@ func (pg *Page) cameras(c *echo.Context) error {
 	out := make([]Camera, len(rows))
 	for i, r := range rows {
 		d := r.Device
-		out[i] = Camera{r.ID, d.ID, r.Video, r.Place, d.Make, d.Model, r.Address(), d.UUID, d.MAC, d.Serial, d.Expected, 0, r.Channel, map[string]Mark{}}
+		out[i] = Camera{r.ID, d.ID, r.Video, r.Place, d.Make, d.Model, r.Address(), d.UUID, d.MAC, d.Serial, d.Expected,
+			0, r.Channel, map[string]Mark{}}
 		if r.RecorderID != nil {
 			out[i].Recorder = *r.RecorderID
 		}
@@ -158,7 +159,8 @@ func (pg *Page) findings(c *echo.Context) error {
 	}
 	out := make([]map[string]any, len(all))
 	for i, f := range all {
-		out[i] = map[string]any{"camera_id": f.SourceID, "device_id": f.DeviceID, "place": f.Place, "stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
+		out[i] = map[string]any{"camera_id": f.SourceID, "device_id": f.DeviceID, "place": f.Place,
+			"stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"findings": out})
 }
@@ -205,7 +207,8 @@ func (pg *Page) start(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Token: me.Token, Act: "started a run", Detail: "read " + st.String()}); err != nil {
+	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Token: me.Token, Act: "started a run",
+		Detail: "read " + st.String()}); err != nil {
 		return err
 	}
 	return pg.sendRun(ctx, c, http.StatusAccepted, id)
@@ -249,7 +252,8 @@ type Step struct {
 }
 
 func runOut(r store.Run) Run {
-	return Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total, Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
+	return Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total,
+		Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
 }
 
 // runs answers with the last 50 runs.
@@ -330,14 +334,16 @@ func (pg *Page) Proposals(c *echo.Context) error {
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, "stage is one that this version does, as clock")
 	}
-	picks, _, err := pg.Propose(c.Request().Context(), st, store.Selection{Site: shell.TokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))})
+	picks, _, err := pg.Propose(c.Request().Context(), st,
+		store.Selection{Site: shell.TokenOf(c).SiteID, Filter: filter.Parse(c.QueryParam("q"))})
 	if err != nil {
 		return err
 	}
 	out := []Proposal{}
 	for _, p := range picks {
 		for _, x := range p.Changes {
-			out = append(out, Proposal{p.Source.ID, p.Source.Device.ID, p.Source.Place, x.Kind, x.Title, x.From, x.To, x.Why, x.Risk, string(x.Undo.Kind)})
+			out = append(out, Proposal{p.Source.ID, p.Source.Device.ID, p.Source.Place, x.Kind, x.Title, x.From, x.To,
+				x.Why, x.Risk, string(x.Undo.Kind)})
 		}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"proposals": out})

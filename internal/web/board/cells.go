@@ -47,7 +47,8 @@ func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stag
 	m.open("tr", attr{"data-row", id})
 	if mayChange {
 		m.open("td", attr{"class", "tick"})
-		m.open("input", attr{"type", "checkbox"}, attr{"class", "form-check-input"}, attr{"name", "pick"}, attr{"form", "act"}, attr{"value", id},
+		m.open("input", attr{"type", "checkbox"}, attr{"class", "form-check-input"}, attr{"name", "pick"},
+			attr{"form", "act"}, attr{"value", id},
 			attr{"aria-label", "Select " + r.Place}, attr{"x-model", "picks"})
 		m.end("td")
 	}

@@ -18,9 +18,11 @@ func TestCellsEscapeWhatDevicesSay(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := shell.Frame{URL: u, Query: `a"b`, MayChange: true}
-	r := shell.Row{Source: store.Source{ID: 7, Place: evil, Device: store.Device{Make: evil, Model: evil}}, Marks: map[stage.Stage]stage.Mark{stage.Clock: {State: stage.State(evil), Words: evil, Sentence: evil}}}
+	r := shell.Row{Source: store.Source{ID: 7, Place: evil, Device: store.Device{Make: evil, Model: evil}},
+		Marks: map[stage.Stage]stage.Mark{stage.Clock: {State: stage.State(evil), Words: evil, Sentence: evil}}}
 	got := string(cells(b, []shell.Row{r}))
-	if strings.Contains(got, "<script") || strings.Contains(got, `"">`) || strings.Count(got, "<td class=\"cell\"") != 10 || !strings.Contains(got, "q=a%22b&amp;sort=clock") {
+	if strings.Contains(got, "<script") || strings.Contains(got, `"">`) || strings.Count(got,
+		"<td class=\"cell\"") != 10 || !strings.Contains(got, "q=a%22b&amp;sort=clock") {
 		t.Error(got)
 	}
 	if a := sheetAddress(b)("7", stage.Clock); a != "/sites/0/board?sheet=7&q=a%22b&sort=clock&stage=clock" {

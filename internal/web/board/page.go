@@ -61,7 +61,8 @@ type needy struct {
 
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
-	b := boardData{Rows: p.Rows, Cells: cells(p.Frame, p.Rows), Stages: stage.All(), States: []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.Working, stage.Stale, stage.NotYet}}
+	b := boardData{Rows: p.Rows, Cells: cells(p.Frame, p.Rows), Stages: stage.All(),
+		States: []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.Working, stage.Stale, stage.NotYet}}
 	var err error
 	if b.Standing, err = pg.Store.Tally(ctx, p.Site.ID); err != nil {
 		return nil, err

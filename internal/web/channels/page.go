@@ -93,7 +93,8 @@ func received(s channel.Slot) string {
 	if s.State != "receiving" {
 		return ""
 	}
-	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height, s.FPS, s.Kbps, s.LastKey.Format("15:04:05"))
+	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height,
+		s.FPS, s.Kbps, s.LastKey.Format("15:04:05"))
 }
 
 // Build makes the page's data.

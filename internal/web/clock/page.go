@@ -161,7 +161,8 @@ func (d *clockData) own(p *shell.Request) {
 			continue
 		}
 		serves, _ := site.ServesNTP.Of(p.Snapshot, rec.ID)
-		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(), Serves: serves, Cameras: against[rec.Place],
+		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(),
+			Serves: serves, Cameras: against[rec.Place],
 			Mark:  p.Engine.Mark(p.Now, p.Snapshot, rec, stage.Clock),
 			Mends: len(p.Engine.Proposals(p.Now, p.Snapshot, rec.Whole(), stage.Clock)) > 0})
 	}
@@ -189,7 +190,8 @@ func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
 			c.Matters = "now: " + string(b)
 		}
 		if draw {
-			d.place(dot{X: clockX(o.Mid()), Mark: m, ID: r.ID, Name: r.Place, Href: p.With("sheet", strconv.FormatInt(r.ID, 10)), Says: r.Place + ": " + m.Sentence})
+			d.place(dot{X: clockX(o.Mid()), Mark: m, ID: r.ID, Name: r.Place,
+				Href: p.With("sheet", strconv.FormatInt(r.ID, 10)), Says: r.Place + ": " + m.Sentence})
 		}
 		d.Rows = append(d.Rows, c)
 	} else {

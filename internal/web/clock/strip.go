@@ -73,11 +73,13 @@ func (d *clockData) scale(window time.Duration) {
 			if clockX(e.To)-clockX(from) < narrowest {
 				name = ""
 			}
-			d.Bands = append(d.Bands, band{clockX(from), clockX(e.To) - clockX(from), class, name}, band{clockX(-e.To), clockX(-from) - clockX(-e.To), class, name})
+			d.Bands = append(d.Bands, band{clockX(from), clockX(e.To) - clockX(from), class, name},
+				band{clockX(-e.To), clockX(-from) - clockX(-e.To), class, name})
 		}
 		from = e.To
 	}
-	for label, at := range map[string]time.Duration{"1 s": time.Second, "5 s": 5 * time.Second, "30 s": 30 * time.Second, "5 min": 5 * time.Minute, "1 h": time.Hour, "10 h": 10 * time.Hour} {
+	for label, at := range map[string]time.Duration{"1 s": time.Second, "5 s": 5 * time.Second,
+		"30 s": 30 * time.Second, "5 min": 5 * time.Minute, "1 h": time.Hour, "10 h": 10 * time.Hour} {
 		d.Ticks = append(d.Ticks, tick{clockX(at), "+" + label}, tick{clockX(-at), "−" + label})
 	}
 	d.Ticks = append(d.Ticks, tick{clockX(0), "0"})
@@ -114,7 +116,8 @@ func (pg *Page) trail(ctx context.Context, p *shell.Request, d *clockData) error
 	f, _ := p.Snapshot.Clock(of.Device)
 	for _, r := range readings {
 		o := r.Offset.Minus(f.Reference.Offset)
-		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y, Label: r.At.In(p.Zone).Format("02 Jan 15:04:05") + ": " + o.String()})
+		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y,
+			Label: r.At.In(p.Zone).Format("02 Jan 15:04:05") + ": " + o.String()})
 	}
 	return nil
 }
@@ -253,7 +256,8 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 			x.ID, x.Name, x.Says, x.Href = one.ID, one.Place, one.Place+": "+one.Sentence, p.With("sheet", strconv.FormatInt(one.ID, 10))
 			x.Label = one.Place
 		} else {
-			x.Says = fmt.Sprintf("%s cameras, %s, %s to %s: %s", stage.Thousands(n), g.state.Label(), clock.Brief(g.least), clock.Brief(g.most), someOf(g.of))
+			x.Says = fmt.Sprintf("%s cameras, %s, %s to %s: %s", stage.Thousands(n), g.state.Label(),
+				clock.Brief(g.least), clock.Brief(g.most), someOf(g.of))
 			x.Href = shell.WithQuery(p.URL, "q", strings.TrimSpace(p.Query+" stage:clock state:"+string(g.state)))
 		}
 		half := 3.6 * float64(len([]rune(x.Label)))

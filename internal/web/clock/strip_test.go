@@ -33,10 +33,12 @@ func TestTheClockStrip(t *testing.T) {
 // and none mixes states or bands.
 func TestACrowdOnTheStrip(t *testing.T) {
 	var all []store.ClockDot
-	offsets := []time.Duration{-26 * 8766 * time.Hour, -time.Hour, -20 * time.Second, -3 * time.Second, -900 * time.Millisecond, -200 * time.Millisecond, 0, 100 * time.Millisecond, 700 * time.Millisecond, 1100 * time.Millisecond, 4 * time.Second, 22 * time.Second, time.Hour, 26 * time.Hour}
+	offsets := []time.Duration{-26 * 8766 * time.Hour, -time.Hour, -20 * time.Second, -3 * time.Second,
+		-900 * time.Millisecond, -200 * time.Millisecond, 0, 100 * time.Millisecond, 700 * time.Millisecond, 1100 * time.Millisecond, 4 * time.Second, 22 * time.Second, time.Hour, 26 * time.Hour}
 	for i := range 3000 {
 		st := []stage.State{stage.Ready, stage.Ready, stage.Needs, stage.Blocked}[i%4]
-		all = append(all, store.ClockDot{ID: int64(i + 1), Low: offsets[i%len(offsets)] - time.Second/2, High: offsets[i%len(offsets)] + time.Second/2, State: st})
+		all = append(all, store.ClockDot{ID: int64(i + 1), Low: offsets[i%len(offsets)] - time.Second/2,
+			High: offsets[i%len(offsets)] + time.Second/2, State: st})
 	}
 	offset := func(x store.ClockDot) clock.Offset { return clock.Offset{Low: x.Low, High: x.High} }
 	groups := groupsOf(all, offset)

@@ -38,7 +38,8 @@ func trendOf(all []clock.Reading, zone *time.Location) trend {
 		low, high = middle-0.1, middle+0.1
 	}
 	y := func(o float64) float64 { return 18 + 54*(high-o)/(high-low) }
-	t := trend{Zero: -10, Top: offsetText(high), Bottom: offsetText(low), Span: first.In(zone).Format("15:04:05") + " – " + last.In(zone).Format("15:04:05")}
+	t := trend{Zero: -10, Top: offsetText(high), Bottom: offsetText(low),
+		Span: first.In(zone).Format("15:04:05") + " – " + last.In(zone).Format("15:04:05")}
 	if low <= 0 && high >= 0 {
 		t.Zero = y(0)
 	}

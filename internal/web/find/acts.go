@@ -144,7 +144,8 @@ func (pg *Page) takeOver(c *echo.Context) error {
 	if err := pg.stage.TakeOver(ctx, place, newcomer); err != nil {
 		return pg.Told(c, err)
 	}
-	if err := pg.Audit(ctx, shell.VisitorOf(c), "let a device take over a place", fmt.Sprintf("%s, by what answers at %s", place.Place, was.Address)); err != nil {
+	if err := pg.Audit(ctx, shell.VisitorOf(c), "let a device take over a place",
+		fmt.Sprintf("%s, by what answers at %s", place.Place, was.Address)); err != nil {
 		return err
 	}
 	row, err := pg.Store.Source(ctx, store.Target{Device: place.ID})
@@ -202,7 +203,8 @@ func (pg *Page) expectHere(c *echo.Context) error {
 	if err := pg.Store.ExpectAt(c.Request().Context(), of.Device.ID, seen.Address); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, of, "corrected the list", ": expected at "+seen.Address.String(), of.Device.Place+" is expected at "+seen.Address.String()+" from now on.")
+	return pg.JudgedBack(c, of, "corrected the list", ": expected at "+seen.Address.String(),
+		of.Device.Place+" is expected at "+seen.Address.String()+" from now on.")
 }
 
 // pickViews keeps which video sources of a device the site uses.
@@ -228,7 +230,8 @@ func (pg *Page) pickViews(c *echo.Context) error {
 	if err := pg.Store.PickViews(c.Request().Context(), of.Device.ID, tokens, names); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, of, "picked views", ": "+strings.Join(names, ", "), shell.Plural(len(tokens), "view")+" of "+of.Device.Place+" picked: "+strings.Join(names, ", ")+".")
+	return pg.JudgedBack(c, of, "picked views", ": "+strings.Join(names, ", "),
+		shell.Plural(len(tokens), "view")+" of "+of.Device.Place+" picked: "+strings.Join(names, ", ")+".")
 }
 
 // move gives a device another address, or has its network give it one.

@@ -21,7 +21,8 @@ func foldedField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot
 	at := map[int]int{}
 	a := n.Prefix.Addr().As4()
 	for i := range 1 << (24 - n.Prefix.Bits()) {
-		t := tile{X: i % wide, Y: i / wide, Kind: "free", Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{a[0], a[1], a[2] + byte(i), 0}), 24)}
+		t := tile{X: i % wide, Y: i / wide, Kind: "free",
+			Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{a[0], a[1], a[2] + byte(i), 0}), 24)}
 		if t.Open = t.Prefix == part; t.Open {
 			p := makeField(n, part, by)
 			f.Part = &p

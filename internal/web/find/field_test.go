@@ -37,7 +37,8 @@ func TestAnAddressField(t *testing.T) {
 		t.Errorf("its last part: %+v", x)
 	}
 	for bits, n := range map[string]int{"/23": 2, "/22": 4, "/21": 8} {
-		if got := foldedField(store.Network{Prefix: netip.MustParsePrefix("127.40.0.0" + bits)}, netip.Prefix{}, by); len(got.Tiles) != n || got.Part != nil {
+		if got := foldedField(store.Network{Prefix: netip.MustParsePrefix("127.40.0.0" + bits)}, netip.Prefix{},
+			by); len(got.Tiles) != n || got.Part != nil {
 			t.Errorf("a %s has %d parts", bits, len(got.Tiles))
 		}
 	}

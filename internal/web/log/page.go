@@ -111,7 +111,8 @@ func (pg *Page) exportLog(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
+	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID,
+		Act: "exported the history", Detail: fmt.Sprintf("%d changes", len(all))}); err != nil {
 		return err
 	}
 	name := "changes-" + time.Now().UTC().Format("20060102-1504")
@@ -132,9 +133,11 @@ func (pg *Page) exportLog(c *echo.Context) error {
 
 func writeChanges(w http.ResponseWriter, all []store.Change) error {
 	out := csv.NewWriter(w)
-	_ = out.Write([]string{"asked at (UTC)", "by", "place", "stage", "what", "from", "to", "state", "says", "reads", "times sent", "sent at (UTC)", "settled at (UTC)"})
+	_ = out.Write([]string{"asked at (UTC)", "by", "place", "stage", "what", "from", "to", "state", "says", "reads",
+		"times sent", "sent at (UTC)", "settled at (UTC)"})
 	for _, c := range all {
-		cells := []string{stamp(&c.AskedAt), c.Who, c.Place, c.Stage.String(), c.Title, c.FromText, c.ToText, string(c.State), c.Says, c.Reads, strconv.Itoa(c.Writes), stamp(c.SentAt), stamp(c.SettledAt)}
+		cells := []string{stamp(&c.AskedAt), c.Who, c.Place, c.Stage.String(), c.Title, c.FromText, c.ToText,
+			string(c.State), c.Says, c.Reads, strconv.Itoa(c.Writes), stamp(c.SentAt), stamp(c.SettledAt)}
 		for i := range cells {
 			cells[i] = expected.Plain(cells[i])
 		}

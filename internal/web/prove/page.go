@@ -124,7 +124,8 @@ func waterfalls(bars []proof.Bar) []waterfall {
 	}
 	var out []waterfall
 	for _, b := range bars {
-		w := waterfall{Name: b.Leg.Title(), Verdict: string(b.Verdict), Class: "blocked", Took: "–", Within: fmt.Sprintf("≤ %.0f s", proof.Within(b.Leg).Seconds())}
+		w := waterfall{Name: b.Leg.Title(), Verdict: string(b.Verdict), Class: "blocked", Took: "–",
+			Within: fmt.Sprintf("≤ %.0f s", proof.Within(b.Leg).Seconds())}
 		w.X = 100 * float64(b.From) / float64(end)
 		w.W = max(1.2, 100*float64(b.To-b.From)/float64(end))
 		switch b.Verdict {
@@ -182,7 +183,8 @@ func (pg *Page) walk(c *echo.Context) error {
 	if tell && !me.Member.Demo {
 		return pg.Back(c, "Only a demo site's stand-ins can be told to walk.")
 	}
-	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + of.Place, Person: me.Person.ID, Of: []store.Target{{Device: of.Device.ID, Source: of.ID}}}
+	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + of.Place,
+		Person: me.Person.ID, Of: []store.Target{{Device: of.Device.ID, Source: of.ID}}}
 	if _, err := pg.Engine.Begin(ctx, n, tell); err != nil {
 		return pg.Told(c, err)
 	}

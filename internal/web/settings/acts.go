@@ -18,7 +18,8 @@ import (
 
 func (pg *Page) addSet(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")), Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1", Former: c.FormValue("former") == "1"}
+	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")),
+		Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1", Former: c.FormValue("former") == "1"}
 	v.Network, _ = strconv.ParseInt(c.FormValue("network"), 10, 64)
 	password := c.FormValue("password")
 	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
@@ -38,7 +39,8 @@ func (pg *Page) addSet(c *echo.Context) error {
 	if slices.ContainsFunc(sets, func(o store.SealedSet) bool { return o.Name == v.Name }) {
 		return pg.Back(c, fmt.Sprintf("A set called %q is there already: give it another name.", v.Name))
 	}
-	if _, err := pg.Store.AddSet(ctx, me.Member.ID, v, func(place string) ([]byte, error) { return pg.Vault.Seal(password, place) }); err != nil {
+	if _, err := pg.Store.AddSet(ctx, me.Member.ID,
+		v, func(place string) ([]byte, error) { return pg.Vault.Seal(password, place) }); err != nil {
 		return err
 	}
 	if err := pg.Audit(ctx, me, "added a credential set", v.Name); err != nil {
@@ -109,7 +111,8 @@ func (pg *Page) reveal(c *echo.Context) error {
 	if err := pg.Audit(ctx, me, "was shown a password", sets[i].Name); err != nil {
 		return err
 	}
-	return pg.Show(c, shell.Secret{Heading: "Password of " + sets[i].Name, Secret: secret, Note: "User name " + sets[i].Username + ". That you were shown it is in the log. Close this page when you are done.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
+	return pg.Show(c, shell.Secret{Heading: "Password of " + sets[i].Name, Secret: secret,
+		Note: "User name " + sets[i].Username + ". That you were shown it is in the log. Close this page when you are done.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
 }
 
 // within reads a whole number from 1 to most.
@@ -151,7 +154,9 @@ func (pg *Page) setWishes(c *echo.Context) error {
 	if err := pg.Store.SetWishes(ctx, me.Member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most}); err != nil {
 		return err
 	}
-	if err := pg.Audit(ctx, me, "set the site's wishes", fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source, most.Network, most.Recorder)); err != nil {
+	if err := pg.Audit(ctx, me, "set the site's wishes",
+		fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source,
+			most.Network, most.Recorder)); err != nil {
 		return err
 	}
 	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
@@ -163,7 +168,8 @@ func (pg *Page) setWishes(c *echo.Context) error {
 // setLeast asks for a least firmware of a make and model.
 func (pg *Page) setLeast(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	l := identity.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")), Least: strings.TrimSpace(c.FormValue("least"))}
+	l := identity.Least{Make: strings.TrimSpace(c.FormValue("make")), Model: strings.TrimSpace(c.FormValue("model")),
+		Least: strings.TrimSpace(c.FormValue("least"))}
 	if l.Make == "" || len(l.Make) > 64 || len(l.Model) > 64 || len(l.Least) > 64 {
 		return pg.Back(c, "A least firmware is of a make, and of a model where it isn't for all of them.")
 	}

@@ -66,7 +66,8 @@ type everyChoice struct {
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{},
-		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"}, {60, "every hour"}, {1440, "every day"}}}
+		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"},
+			{60, "every hour"}, {1440, "every day"}}}
 	for _, n := range p.Networks {
 		if !n.Single {
 			d.Networks = append(d.Networks, n)

@@ -38,7 +38,8 @@ func (pg *Page) invite(c *echo.Context) error {
 	if err := pg.Audit(ctx, me, "invited", note+" as "+string(role)); err != nil {
 		return err
 	}
-	return pg.Show(c, shell.Secret{Heading: "Invitation for " + note, Secret: code, Note: "Give them this code; they type it at /join of this address within seven days. It opens once and isn't shown again.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
+	return pg.Show(c, shell.Secret{Heading: "Invitation for " + note, Secret: code,
+		Note: "Give them this code; they type it at /join of this address within seven days. It opens once and isn't shown again.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
 }
 
 func (pg *Page) withdraw(c *echo.Context) error {
@@ -111,7 +112,8 @@ func (pg *Page) addToken(c *echo.Context) error {
 	if err := pg.Audit(ctx, me, "made a token", name+": "+strings.Join(scopes, ", ")); err != nil {
 		return err
 	}
-	return pg.Show(c, shell.Secret{Heading: "Token " + name, Secret: token, Note: "It isn't shown again: keep it where the program finds it. Send it as “Authorization: Bearer …”.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
+	return pg.Show(c, shell.Secret{Heading: "Token " + name, Secret: token,
+		Note: "It isn't shown again: keep it where the program finds it. Send it as “Authorization: Bearer …”.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})
 }
 
 func (pg *Page) endToken(c *echo.Context) error {

@@ -51,7 +51,9 @@ func Selected(c *echo.Context) (sel store.Selection, asked string, err error) {
 	sel.Site = VisitorOf(c).Member.ID
 	if picks := form["pick"]; len(picks) > 0 && form.Get("all") != "1" {
 		if len(picks) > MaxPicks {
-			return sel, "", echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("%d cameras were picked one by one, and %d can be: filter them, and select all that match.", len(picks), MaxPicks))
+			return sel, "", echo.NewHTTPError(http.StatusBadRequest,
+				fmt.Sprintf("%d cameras were picked one by one, and %d can be: filter them, and select all that match.",
+					len(picks), MaxPicks))
 		}
 		sel.IDs = []int64{}
 		for _, p := range picks {
@@ -149,11 +151,13 @@ func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel s
 		count += len(p.Changes)
 	}
 	title := fmt.Sprintf("%s: %s on %s", st, Plural(count, "change"), Plural(len(picks), "camera"))
-	run, err := s.Engine.Apply(ctx, engine.Ask{Site: me.Site, Stage: st, Title: title, Person: me.Person, Token: me.Token, AskedOf: asked}, picks)
+	run, err := s.Engine.Apply(ctx, engine.Ask{Site: me.Site, Stage: st, Title: title, Person: me.Person,
+		Token: me.Token, AskedOf: asked}, picks)
 	if err != nil {
 		return 0, err
 	}
-	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "asked for changes", Detail: title})
+	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token,
+		Act: "asked for changes", Detail: title})
 }
 
 func (s *Server) apply(c *echo.Context) error {
@@ -184,7 +188,8 @@ func (s *Server) TakeBack(ctx context.Context, me Actor, id int64) (int64, error
 	if err != nil {
 		return 0, err
 	}
-	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
+	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token,
+		Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
 }
 
 // Camera reads the view that a form names, with its device.
@@ -226,7 +231,8 @@ func (s *Server) StopRun(ctx context.Context, me Actor, run int64) error {
 	if err := s.Store.StopRun(ctx, me.Site, run); err != nil {
 		return err
 	}
-	return s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run", Detail: fmt.Sprintf("run %d", run)})
+	return s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "stopped a run",
+		Detail: fmt.Sprintf("run %d", run)})
 }
 
 // Still passes a picture on that a device of the visitor's site gave, decoded and checked

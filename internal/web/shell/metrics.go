@@ -22,7 +22,8 @@ type metrics struct {
 
 func newMetrics(st *store.Store) *metrics {
 	m := &metrics{store: st, own: prometheus.NewRegistry()}
-	m.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "duskyharbor_request_seconds", Help: "Time to answer a request.", Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method", "class"})
+	m.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "duskyharbor_request_seconds",
+		Help: "Time to answer a request.", Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method", "class"})
 	m.own.MustRegister(m.took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -30,7 +31,8 @@ func newMetrics(st *store.Store) *metrics {
 func (m *metrics) serve(c *echo.Context) error {
 	site := prometheus.NewRegistry()
 	site.MustRegister(&siteCollector{store: m.store, site: TokenOf(c).SiteID, ctx: c.Request().Context()})
-	promhttp.HandlerFor(prometheus.Gatherers{m.own, site}, promhttp.HandlerOpts{Timeout: 5 * time.Second}).ServeHTTP(c.Response(), c.Request())
+	promhttp.HandlerFor(prometheus.Gatherers{m.own, site},
+		promhttp.HandlerOpts{Timeout: 5 * time.Second}).ServeHTTP(c.Response(), c.Request())
 	return nil
 }
 
@@ -46,8 +48,9 @@ var (
 	stepsDesc   = prometheus.NewDesc("duskyharbor_steps_open", "Steps of runs that are under way, by state.", []string{"state"}, nil)
 	changesDesc = prometheus.NewDesc("duskyharbor_changes", "Changes by state.", []string{"state"}, nil)
 	serversDesc = prometheus.NewDesc("duskyharbor_servers", "Servers of this database heard within 15 s.", nil, nil)
-	poolDesc    = prometheus.NewDesc("duskyharbor_database_connections", "Connections of this server's pool, by state.", []string{"state"}, nil)
-	upDesc      = prometheus.NewDesc("duskyharbor_database_up", "Whether the database answered.", nil, nil)
+	poolDesc    = prometheus.NewDesc("duskyharbor_database_connections", "Connections of this server's pool, by state.",
+		[]string{"state"}, nil)
+	upDesc = prometheus.NewDesc("duskyharbor_database_up", "Whether the database answered.", nil, nil)
 )
 
 // Describe lists what Collect gives.

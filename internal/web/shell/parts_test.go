@@ -70,7 +70,8 @@ func TestHowLongARunStillTakes(t *testing.T) {
 
 func TestAges(t *testing.T) {
 	now := time.Now()
-	for want, d := range map[string]time.Duration{"just now": time.Second, "12 s ago": 12 * time.Second, "3 min ago": 200 * time.Second, "5 h ago": 5 * time.Hour, "4 days ago": 100 * time.Hour} {
+	for want, d := range map[string]time.Duration{"just now": time.Second, "12 s ago": 12 * time.Second,
+		"3 min ago": 200 * time.Second, "5 h ago": 5 * time.Hour, "4 days ago": 100 * time.Hour} {
 		if got := ago(now, now.Add(-d)); got != want {
 			t.Errorf("%v is %q, want %q", d, got, want)
 		}

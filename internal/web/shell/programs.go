@@ -117,5 +117,6 @@ type Change struct {
 
 // ChangeOut makes it.
 func ChangeOut(c store.Change) Change {
-	return Change{c.ID, c.DeviceID, c.RowID, c.Place, c.Stage.Slug(), c.Kind, c.Title, c.FromText, c.ToText, c.State, c.Says, c.Reads, c.Writes, c.Who, c.UndoOf, c.AskedAt, c.SentAt, c.SettledAt}
+	return Change{c.ID, c.DeviceID, c.RowID, c.Place, c.Stage.Slug(), c.Kind, c.Title, c.FromText, c.ToText, c.State,
+		c.Says, c.Reads, c.Writes, c.Who, c.UndoOf, c.AskedAt, c.SentAt, c.SettledAt}
 }

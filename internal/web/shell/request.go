@@ -323,7 +323,8 @@ func (s *Server) RowsOf(ctx context.Context, sources []store.Source) ([]Row, err
 	for _, c := range open {
 		for _, i := range at[c.DeviceID] {
 			if c.About(rows[i].Source) {
-				rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back", Sentence: c.Title + ": " + string(c.State) + "."}
+				rows[i].Marks[c.Stage] = stage.Mark{State: stage.Working, Words: "reading back",
+					Sentence: c.Title + ": " + string(c.State) + "."}
 			}
 		}
 	}

@@ -105,11 +105,13 @@ func (s *Server) routes() *echo.Echo {
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.failed
 	e.Use(s.requestLog(), middleware.Recover(), s.hostAllowed)
-	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin"}))
+	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY",
+		ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin"}))
 	// A file is the one thing that may be larger.
 	file := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/upload") }
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: file}),
-		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxUpload + 64<<10, Skipper: func(c *echo.Context) bool { return !file(c) }}))
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxUpload + 64<<10,
+			Skipper: func(c *echo.Context) bool { return !file(c) }}))
 	e.GET("/healthz", s.health)
 	e.GET("/static/:version/*", s.static)
 
@@ -152,7 +154,8 @@ func (s *Server) requestLog() echo.MiddlewareFunc {
 			if v.Status >= 500 && c.Request().Context().Err() == nil {
 				level = slog.LevelError
 			}
-			s.Log.Log(c.Request().Context(), level, "request", "method", v.Method, "path", v.URIPath, "status", v.Status, "took", v.Latency.Round(time.Millisecond), "err", v.Error)
+			s.Log.Log(c.Request().Context(), level, "request", "method", v.Method, "path", v.URIPath, "status",
+				v.Status, "took", v.Latency.Round(time.Millisecond), "err", v.Error)
 			return nil
 		}})
 }

@@ -210,7 +210,8 @@ func links(v *site.Snapshot, d store.Device) []Link {
 	}
 	if b := f.Behind; b != nil && b.Relays {
 		if rec, ok := v.Device(b.RecorderID); ok && rec.Address != nil {
-			out = append(out, Link{fmt.Sprintf("https://%s/ports/%d/page/", netip.AddrPortFrom(*rec.Address, recorder.Port), b.Port), "Open its page through " + rec.Place})
+			out = append(out, Link{fmt.Sprintf("https://%s/ports/%d/page/",
+				netip.AddrPortFrom(*rec.Address, recorder.Port), b.Port), "Open its page through " + rec.Place})
 		}
 	}
 	return out

@@ -36,7 +36,8 @@ func versionOf(all ...fs.FS) (string, error) {
 
 // parse reads the shell's own templates.
 func (s *Server) parse() error {
-	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html", "templates/parts.html", "templates/sheet.html")
+	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html",
+		"templates/parts.html", "templates/sheet.html")
 	if err != nil {
 		return fmt.Errorf("shell: %w", err)
 	}

@@ -55,7 +55,8 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	if sh.Readable, err = pg.ReadableNow(ctx, p, sh); err != nil || !p.MayChange {
 		return err
 	}
-	x := sheetExtra{Source: sh.Row.ID, Basic: f.Basic && !w.AllowBasic, Forbid: w.AllowBasic, Rotate: f.Account != nil && f.Account.Scheme != access.RTSP}
+	x := sheetExtra{Source: sh.Row.ID, Basic: f.Basic && !w.AllowBasic, Forbid: w.AllowBasic,
+		Rotate: f.Account != nil && f.Account.Scheme != access.RTSP}
 	if f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown {
 		x.Certificate = f.Shown
 	}

@@ -138,13 +138,17 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	top := func(a, b float64) float64 { return math.Max(1, 1.15*math.Max(a, b)) }
 	px := float64(p.Width * p.Height)
 	mpx := float64(m.Width * m.Height)
-	size := pair{"Size", fmt.Sprintf("%d × %d", p.Width, p.Height), fmt.Sprintf("%d × %d", m.Width, m.Height), 100 * px / top(px, mpx), 100 * mpx / top(px, mpx), p.Width != m.Width || p.Height != m.Height}
+	size := pair{"Size", fmt.Sprintf("%d × %d", p.Width, p.Height), fmt.Sprintf("%d × %d", m.Width, m.Height),
+		100 * px / top(px, mpx), 100 * mpx / top(px, mpx), p.Width != m.Width || p.Height != m.Height}
 	key := 0.0
 	if p.FPS > 0 {
 		key = float64(p.GOP) / p.FPS
 	}
-	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()), 100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key, m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
-	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false), scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
+	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()),
+		100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key,
+			m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
+	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false),
+		scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
 }
 
 // still passes a view's still on, decoded and checked on the way.
@@ -167,9 +171,11 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	f, _ := v.Streams(of)
 	at := site.Profiles.ReadAt(v, of.Device.ID)
 	for _, x := range f.Profiles {
-		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames", stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
+		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames",
+			stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
 		if _, m, _ := f.Find(x.Token); m != nil {
-			sh.Fact(x.Name+" sends", fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost", stream.Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost), m.At)
+			sh.Fact(x.Name+" sends", fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost",
+				stream.Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost), m.At)
 		}
 		sh.Code(x.Name+" address", x.URI, at)
 	}
