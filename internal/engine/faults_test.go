@@ -122,10 +122,10 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 	b.find()
 	b.readAll(stage.SignIn)
 	b.readAll(stage.Clock)
-	for range 3 { // a drift takes some readings
-		time.Sleep(3 * time.Second)
+	testbed.Until(t, time.Minute, "its drift is known, which takes some readings", func() bool {
 		b.read(stage.Clock, "Freight scale")
-	}
+		return strings.Contains(b.codes(b.device("Freight scale")), "clock.drift")
+	})
 	check := func(when string, want func(string) string) {
 		t.Helper()
 		seen := 0
