@@ -42,5 +42,14 @@ func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) 
 	return rowOf, gone
 }
 
-// ViewPlace is what a further view of a device is called at first.
-func ViewPlace(place, view string) string { return place + " · " + view }
+// viewMost is how many characters of a view's own name are taken into its place.
+const viewMost = 32
+
+// ViewPlace is what a further view of a device is called at first: after its device and
+// after what the device calls it, which may be long.
+func ViewPlace(place, view string) string {
+	if name := []rune(view); len(name) > viewMost {
+		view = string(name[:viewMost-1]) + "…"
+	}
+	return place + " · " + view
+}

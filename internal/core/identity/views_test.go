@@ -2,6 +2,7 @@ package identity
 
 import (
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -27,6 +28,14 @@ func TestEnroll(t *testing.T) {
 		rowOf, gone := Enroll(tc.rows, tc.tokens)
 		if !slices.Equal(rowOf, tc.rowOf) || !slices.Equal(gone, tc.gone) {
 			t.Errorf("%s: %v, gone %v; want %v, gone %v", tc.name, rowOf, gone, tc.rowOf, tc.gone)
+		}
+	}
+}
+
+func TestViewPlace(t *testing.T) {
+	for view, want := range map[string]string{"Input 3": "Shed · Input 3", "": "Shed · ", strings.Repeat("é", 40): "Shed · " + strings.Repeat("é", 31) + "…"} {
+		if got := ViewPlace("Shed", view); got != want {
+			t.Errorf("%q: %q", view, got)
 		}
 	}
 }
