@@ -92,14 +92,21 @@ func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]ide
 	}
 	wg.Go(func() { open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.Ports(), 300*time.Millisecond) })
 	wg.Wait()
-	if err := f.sweepAgain(ctx, v.Site, p, seen, open); err != nil {
+	if err := f.sweepAgain(ctx, v.Site, v.Network, seen, open); err != nil {
 		return nil, sum, err
 	}
-	// Who answers in any way and wasn't heard by multicast is asked once more: an answer
-	// is easily lost, and a recorder that only listens would be thought not to find it.
-	if source.IsValid() && missed(seen, open) {
+	// Who answers in any way and wasn't heard by multicast, or by a probe of its own, is
+	// asked once more: an answer is easily lost, and what is said of it would be wrong.
+	unheard, late := missed(seen, open, identity.Multicast), missed(seen, open, identity.Directed)
+	if source.IsValid() && len(unheard) > 0 {
 		wg.Go(func() {
 			all, _ := discovery.Multicast(ctx, source, f.Listen)
+			add(all...)
+		})
+	}
+	if source.IsValid() && len(late) > 0 {
+		wg.Go(func() {
+			all, _ := discovery.Directed(ctx, source, late, f.Listen)
 			add(all...)
 		})
 	}
@@ -125,30 +132,34 @@ func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]ide
 	return out, sum, ctx.Err()
 }
 
-// missed says whether something that may be a camera wasn't heard by multicast.
-func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int) bool {
+// missed lists the addresses of what may be a camera and wasn't heard in one way.
+func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int, way identity.Way) []netip.Addr {
+	late := map[netip.Addr]bool{}
 	for a := range open {
-		if s := seen[a]; !s.Heard(identity.Multicast) {
-			return true
-		}
+		late[a] = !seen[a].Heard(way)
 	}
-	for _, s := range seen {
-		if !s.Heard(identity.Multicast) {
-			return true
-		}
+	for a, s := range seen {
+		late[a] = !s.Heard(way)
 	}
-	return false
+	maps.DeleteFunc(late, func(_ netip.Addr, missed bool) bool { return !missed })
+	return slices.Collect(maps.Keys(late))
 }
 
 // sweepAgain knocks once more, with more time, at the addresses that answered in any
-// way or are expected to: a busy device or machine may miss the first knock.
-func (f *Stage) sweepAgain(ctx context.Context, siteID int64, p netip.Prefix, seen map[netip.Addr]identity.Sighting,
+// way, are expected to, or did at the last look: a busy device or machine may miss the
+// first knock.
+func (f *Stage) sweepAgain(ctx context.Context, siteID int64, n *store.Network, seen map[netip.Addr]identity.Sighting,
 	open map[netip.Addr][]int) error {
-	dots, err := f.Store.Dots(ctx, siteID, []netip.Prefix{p})
+	dots, err := f.Store.Dots(ctx, siteID, []netip.Prefix{n.Prefix})
 	if err != nil {
 		return err
 	}
 	again := map[netip.Addr]bool{}
+	if n.Look != nil {
+		for _, o := range n.Look.Others {
+			again[o.Address] = true
+		}
+	}
 	for _, d := range dots {
 		again[d.Address] = true
 	}
