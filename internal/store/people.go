@@ -192,6 +192,14 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 	return r.Person, err
 }
 
+// SignInStands says whether a sign-in is live and its person still a member of a site. It
+// isn't used by being asked for.
+func (s *Store) SignInStands(ctx context.Context, id, site int64) (stands bool, err error) {
+	err = s.Pool.QueryRow(ctx, `select exists (select 1 from signin i join membership m on m.person_id = i.person_id
+		where i.id = $1 and m.site_id = $2 and i.ended_at is null and i.seen_at > now() - $3::interval)`, id, site, Idle).Scan(&stands)
+	return stands, err
+}
+
 // SignIns lists a person's live sign-ins.
 func (s *Store) SignIns(ctx context.Context, person int64) ([]SignIn, error) {
 	return queryAll[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)

@@ -1,14 +1,18 @@
 package web_test
 
 import (
+	"bufio"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"duskyharbor/internal/demo"
+	"duskyharbor/internal/web/shell"
 )
 
 var secret = regexp.MustCompile(`id="secret">([^<]+)<`)
@@ -181,5 +185,40 @@ func TestShowingAPassword(t *testing.T) {
 	}
 	if status := h.visitAs(h.Secrets.Token, "POST", "/sites/1/settings/set/1/reveal"); status < 400 {
 		t.Errorf("a program is shown a password: %d", status)
+	}
+}
+
+// A page's live connection ends with the sign-in that opened it; until then it beats.
+func TestALiveConnectionEndsWithItsSignIn(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	pages, err := h.app.Pages(h.Vault, shell.Options{Beat: 100 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(pages.Handler())
+	t.Cleanup(func() { srv.CloseClientConnections(); srv.Close(); pages.Close() })
+	v := visit(t, h)
+	v.base = srv.URL
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	res, err := v.c.Get(v.base + "/sites/1/live")
+	if err != nil || res.StatusCode != http.StatusOK {
+		t.Fatalf("%v %v", res, err)
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	beats := 0
+	for lines.Scan() {
+		if !strings.Contains(lines.Text(), "event: beat") {
+			continue
+		}
+		if beats++; beats == 3 {
+			if _, err := h.Store.Pool.Exec(t.Context(), `update signin set ended_at = now()`); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := lines.Err(); err != nil || beats < 3 {
+		t.Errorf("%d beats, then: %v", beats, err)
 	}
 }

@@ -156,8 +156,9 @@ func (h *hub) leave(l *listener) {
 	h.mu.Unlock()
 }
 
-// live tells a page what of its site changes, and every 15 s that it is still heard. A
-// page says when it was made; one that comes back, what it heard last.
+// live tells a page what of its site changes, and with every beat that it is still heard. A
+// page says when it was made; one that comes back, what it heard last. It ends with the
+// sign-in, and with the person's place on the site.
 func (s *Server) live(c *echo.Context) error {
 	made := c.QueryParam("since")
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
@@ -193,7 +194,9 @@ func (s *Server) live(c *echo.Context) error {
 			err = changed(e)
 		}
 	}
-	beat := time.NewTicker(15 * time.Second)
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	signIn := s.SignInOf(ctx)
+	beat := time.NewTicker(s.opt.Beat)
 	defer beat.Stop()
 	for err == nil {
 		if err = rc.Flush(); err != nil {
@@ -219,6 +222,10 @@ func (s *Server) live(c *echo.Context) error {
 				}
 			}
 		case <-beat.C:
+			stands, serr := s.Store.SignInStands(ctx, signIn, me.Member.ID)
+			if serr == nil && !stands {
+				return nil // whoever comes back is asked to sign in
+			}
 			err = say("beat", "-")
 		}
 	}

@@ -43,6 +43,7 @@ type Options struct {
 	Listen string
 	Secure bool // cookies over TLS alone
 	Log    *slog.Logger
+	Beat   time.Duration // how often a page is told that it is heard, and asked whose it is [15 s]
 }
 
 // Server makes the handler of all pages. Pages embed it for what they share.
@@ -66,7 +67,7 @@ type Server struct {
 
 // New makes a server; Register gives it pages, Close lets its listener go.
 func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Server, error) {
-	opt.Log = cmp.Or(opt.Log, slog.Default())
+	opt.Log, opt.Beat = cmp.Or(opt.Log, slog.Default()), cmp.Or(opt.Beat, 15*time.Second)
 	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}}
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
