@@ -167,7 +167,7 @@ func Multicast(ctx context.Context, source netip.Addr, wait time.Duration) ([]id
 	})
 }
 
-// Directed probes each address by itself, twice, and gathers answers for wait.
+// Directed probes each address by itself, three times, and gathers answers for wait.
 func Directed(ctx context.Context, source netip.Addr, addrs []netip.Addr, wait time.Duration) ([]identity.Sighting, error) {
 	conn, err := open(ctx, source)
 	if err != nil {
@@ -213,27 +213,38 @@ func interfaceOf(a netip.Addr) *net.Interface {
 	return nil
 }
 
+// A wake-up that is later than lateFrom shows a machine that is busy: answers are waited for
+// lateFold times as much longer.
+const (
+	lateFrom = 20 * time.Millisecond
+	lateFold = 4
+)
+
 func gather(ctx context.Context, conn *net.UDPConn, wait time.Duration, way identity.Way, send func() error) ([]identity.Sighting, error) {
 	if err := send(); err != nil {
 		return nil, &dial.Error{Tried: "probing", On: conn.LocalAddr().String(), Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
 	}
 	// While answers come it listens on, a few times as long at the most: a network that is
-	// busy answers late.
+	// busy answers late. So does a machine that is busy, which wakes this one late too.
 	end, last := time.Now().Add(wait), time.Now().Add(4*wait)
-	again := time.Now().Add(wait / 3)
+	again := []time.Time{time.Now().Add(wait / 4), time.Now().Add(wait / 2)} // datagrams are lost
 	seen := map[netip.Addr]identity.Sighting{}
 	buf := make([]byte, maxAnswer)
 	for ctx.Err() == nil && time.Now().Before(end) {
 		limit := end
-		if !again.IsZero() {
-			limit = again
+		if len(again) > 0 {
+			limit = again[0]
 		}
 		_ = conn.SetReadDeadline(limit)
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		if err != nil {
-			if !again.IsZero() && !time.Now().Before(again) {
-				again = time.Time{}
+			late := time.Since(limit)
+			if late >= 0 && len(again) > 0 {
+				again = again[1:]
 				_ = send()
+			}
+			if more := end.Add(lateFold * late); late > lateFrom && more.Before(last) {
+				end = more
 			}
 			continue
 		}
