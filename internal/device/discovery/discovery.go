@@ -146,7 +146,7 @@ func Source(p netip.Prefix) (netip.Addr, error) {
 		Says: "this machine has no address in that network"}
 }
 
-// Multicast probes the group from source twice and gathers answers for wait.
+// Multicast probes the group from source three times and gathers answers for wait.
 func Multicast(ctx context.Context, source netip.Addr, wait time.Duration) ([]identity.Sighting, error) {
 	conn, err := open(ctx, source)
 	if err != nil {
