@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/testbed"
 )
@@ -65,8 +67,16 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 		q := testbed.Glance[string](p, "location.search")
 		return strings.Contains(q, "state%3Ablocked") && testbed.Glance[int](p, "document.querySelectorAll('tr[data-row]').length") > 0
 	})
-	rows := testbed.Eval[int](p, "document.querySelectorAll('tr[data-row]').length")
-	if blocked := count(h, `select count(*) from mark where stage = 3 and state = 'blocked'`); rows != blocked {
-		t.Errorf("%d rows are listed, %d are blocked", rows, blocked)
+	// Each that is blocked has its row.
+	listed := testbed.Eval[string](p, "[...document.querySelectorAll('tr[data-row] th')].map(e => e.innerText.trim()).sort().join(', ')")
+	var blocked string
+	err := h.Store.Pool.QueryRow(t.Context(), `select string_agg(s.name, ', ' order by s.name collate "C") from mark m join source s on s.id = m.source_id
+		where m.stage = 3 and m.state = 'blocked'`).Scan(&blocked)
+	if err != nil || listed != blocked {
+		t.Errorf("listed: %s\nblocked: %s (%v)", listed, blocked, err)
+		rows, _ := h.Store.Pool.Query(t.Context(), `select s.name || ': ' || m.sentence || ' ' || m.derived_at || coalesce(f.value::text, ' not read') from mark m join source s on s.id = m.source_id
+			left join fact f on f.device_id = s.device_id and f.name = 'clock.reading' where m.stage = 3 and m.state = 'blocked'`)
+		all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		t.Logf("%s %v", strings.Join(all, "\n"), err)
 	}
 }
