@@ -146,7 +146,7 @@ func Source(p netip.Prefix) (netip.Addr, error) {
 		Says: "this machine has no address in that network"}
 }
 
-// Multicast probes the group from source three times and gathers answers for wait.
+// Multicast probes the group from source twice and gathers answers for wait.
 func Multicast(ctx context.Context, source netip.Addr, wait time.Duration) ([]identity.Sighting, error) {
 	conn, err := open(ctx, source)
 	if err != nil {
@@ -161,22 +161,25 @@ func Multicast(ctx context.Context, source netip.Addr, wait time.Duration) ([]id
 	}
 	_ = pc.SetMulticastTTL(1)
 	to := &net.UDPAddr{IP: net.IPv4(239, 255, 255, 250), Port: Port}
-	return gather(ctx, conn, wait, identity.Multicast, func() error {
+	return gather(ctx, conn, identity.Multicast, wait, []time.Duration{wait / 3}, func(heard) error {
 		_, err := conn.WriteToUDP(newProbe(), to)
 		return err
 	})
 }
 
-// Directed probes each address by itself, three times, and gathers answers for wait.
+// Directed probes each address by itself, up to three times until it answers, and gathers answers for wait.
 func Directed(ctx context.Context, source netip.Addr, addrs []netip.Addr, wait time.Duration) ([]identity.Sighting, error) {
 	conn, err := open(ctx, source)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
-	return gather(ctx, conn, wait, identity.Directed, func() error {
+	return gather(ctx, conn, identity.Directed, wait, []time.Duration{wait / 4, wait / 2}, func(seen heard) error {
 		msg := newProbe()
 		for _, a := range addrs {
+			if _, answered := seen[a]; answered {
+				continue
+			}
 			// A host that isn't there may answer with an ICMP error; the next still goes out.
 			_, _ = conn.WriteToUDPAddrPort(msg, netip.AddrPortFrom(a, Port))
 		}
@@ -216,32 +219,37 @@ func interfaceOf(a netip.Addr) *net.Interface {
 // A wake-up that is later than lateFrom shows a machine that is busy: answers are waited for
 // lateFold times as much longer.
 const (
-	lateFrom = 20 * time.Millisecond
-	lateFold = 4
+	lateFrom = 50 * time.Millisecond
+	lateFold = 2
 )
 
-func gather(ctx context.Context, conn *net.UDPConn, wait time.Duration, way identity.Way, send func() error) ([]identity.Sighting, error) {
-	if err := send(); err != nil {
+// heard is what has answered so far.
+type heard map[netip.Addr]identity.Sighting
+
+// gather sends, listens for wait, and sends again after each of these times: datagrams are
+// lost.
+func gather(ctx context.Context, conn *net.UDPConn, way identity.Way, wait time.Duration, after []time.Duration,
+	send func(heard) error) ([]identity.Sighting, error) {
+	if err := send(nil); err != nil {
 		return nil, &dial.Error{Tried: "probing", On: conn.LocalAddr().String(), Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
 	}
 	// While answers come it listens on, a few times as long at the most: a network that is
 	// busy answers late. So does a machine that is busy, which wakes this one late too.
-	end, last := time.Now().Add(wait), time.Now().Add(4*wait)
-	again := []time.Time{time.Now().Add(wait / 4), time.Now().Add(wait / 2)} // datagrams are lost
-	seen := map[netip.Addr]identity.Sighting{}
+	begun, seen := time.Now(), heard{}
+	end, last := begun.Add(wait), begun.Add(4*wait)
 	buf := make([]byte, maxAnswer)
 	for ctx.Err() == nil && time.Now().Before(end) {
 		limit := end
-		if len(again) > 0 {
-			limit = again[0]
+		if len(after) > 0 {
+			limit = begun.Add(after[0])
 		}
 		_ = conn.SetReadDeadline(limit)
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		if err != nil {
 			late := time.Since(limit)
-			if late >= 0 && len(again) > 0 {
-				again = again[1:]
-				_ = send()
+			if late >= 0 && len(after) > 0 {
+				after = after[1:]
+				_ = send(seen)
 			}
 			if more := end.Add(lateFold * late); late > lateFrom && more.Before(last) {
 				end = more
