@@ -54,11 +54,11 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		}
 		n.Of = append(n.Of, store.OfDevices(recorders...)...)
 	}
-	one := "view"
+	noun := "view"
 	if q.Stage.OfDevice() || of == Recorders {
-		one = "device"
+		noun = "device"
 	}
-	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Of), one))
+	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Of), noun))
 	return e.Begin(ctx, n, false)
 }
 
