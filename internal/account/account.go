@@ -77,6 +77,9 @@ func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (
 		out.Opened = a.SetID
 		return out, nil // it goes first; what opened others isn't asked for
 	}
+	if d.OpenedSet != nil { // and wasn't refused since, though it isn't known now
+		out.Opened = *d.OpenedSet
+	}
 	var err error
 	out.OpenedByMake, out.OpenedNear, err = k.Store.OpenedAlike(ctx, d.SiteID, d.Make, near)
 	return out, err

@@ -16,6 +16,7 @@ type Budget struct {
 	Device  store.Device
 	Facts   access.Facts   // with the tries as they were when the device was looked up
 	Counted *store.Counted // those tries; nil: they are counted again
+	Until   time.Time      // from when on a try is allowed again, once Begin refused one
 }
 
 // Begin writes a try of a set down before it is sent, and opens its password; ok is
@@ -29,7 +30,8 @@ func (b *Budget) Begin(ctx context.Context, set store.SealedSet, scheme access.S
 	b.Counted = nil
 	id, ok, err = b.Keeper.Store.BeginTry(ctx, b.Device.ID, set.ID, set.Name, scheme, counted, func(tries []access.Try) bool {
 		f.Tries = tries
-		left, _ := f.Left(time.Now())
+		left, until := f.Left(time.Now())
+		b.Until = until
 		return left > 0
 	})
 	return id, password, ok, err

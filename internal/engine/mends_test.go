@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/app"
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
@@ -30,6 +31,42 @@ func (b *fixture) ipChange(place, rest string) finding.Change {
 	}
 	to := netplan.IPConfig{Address: b.Net.At(rest), Bits: f.IPConfig.Bits, Gateway: f.IPConfig.Gateway}
 	return identity.ChangeIPConfig(*f.IPConfig, to)
+}
+
+// Servers died twice in a try: nothing is sent until the time is over, and then what
+// opened the camera before goes first.
+func TestWhatOpenedItGoesFirstOnceATryIsLeft(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	b.find()
+	b.read(stage.SignIn, "Slipway")
+	was, cam := b.device("Slipway"), b.Fleet.Camera("Slipway")
+	if was.OpenedSet == nil {
+		t.Fatal("nothing opens it")
+	}
+	if _, err := b.Store.Pool.Exec(t.Context(), `with c as (update device set tries = tries + 2 where id = $1)
+		insert into try (device_id, set_id, set_name, scheme) select $1, s.id, s.name, 'HTTP Digest'
+		from credential_set s, generate_series(1, 2) where s.site_id = $2 and s.id = (select min(id) from credential_set where id <> $3)`,
+		was.ID, b.Site, *was.OpenedSet); err != nil {
+		t.Fatal(err)
+	}
+	signed := cam.Served("GetDeviceInformation")
+	b.read(stage.SignIn, "Slipway")
+	if n := cam.Served("GetDeviceInformation"); n != signed {
+		t.Errorf("it was signed in to %d times", n-signed)
+	}
+	if got := b.sentences(was); b.codes(was) != "access.budget" || !strings.Contains(got, "2 tries that were wrong or had no answer within 30 minutes") {
+		t.Errorf("%s", got)
+	}
+	if d := b.device("Slipway"); d.OpenedSet == nil || *d.OpenedSet != *was.OpenedSet {
+		t.Error("what opened it is forgotten, and was never refused")
+	}
+	b.triesAreOver()
+	b.read(stage.SignIn, "Slipway")
+	tries, err := b.Store.Tries(t.Context(), was.ID)
+	if err != nil || len(tries) != 1 || tries[0].SetID != *was.OpenedSet || tries[0].Outcome != access.Opened {
+		t.Errorf("%+v %v", tries, err)
+	}
 }
 
 // Nothing is moved onto an address that answers: it isn't proposed, and where a person

@@ -94,7 +94,7 @@ func (p *Page) try(limit time.Duration, actions ...chromedp.Action[chromedp.Void
 // Fail ends the test with what the page shows.
 func (p *Page) Fail(why string) {
 	p.t.Helper()
-	text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("location.pathname + '\\n' + document.body.innerText"))
+	text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("location.pathname + '\\n' + (document.body ? document.body.innerText : 'nothing yet')"))
 	if dir := os.Getenv("SHOTS_OF_FAILURES"); dir != "" {
 		_ = os.WriteFile(dir+"/failed.png", p.Shot(), 0o600)
 	}

@@ -27,7 +27,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 		t.Helper()
 		p.Keys("g", key)
 		at := map[string]string{"1": "/find", "2": "/sign-in", "3": "/clock", "b": "/board", "l": "/log"}[key]
-		testbed.Until(t, 20*time.Second, "the page is "+at, func() bool { return strings.HasSuffix(testbed.Eval[string](p, "location.pathname"), at) })
+		testbed.Until(t, 20*time.Second, "the page is "+at, func() bool { return strings.HasSuffix(testbed.Glance[string](p, "location.pathname"), at) })
 		p.Sees(20*time.Second, sees)
 	}
 	page("1", "What is on these networks?")
@@ -47,7 +47,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 	}
 	p.Keys(kb.Backspace, "ramp", kb.Enter) // the driver types the / that a keyboard wouldn't
 	testbed.Until(t, 20*time.Second, "the filter holds", func() bool {
-		return testbed.Eval[int](p, "document.querySelectorAll('tr[data-row]').length") == 2
+		return testbed.Glance[int](p, "document.querySelectorAll('tr[data-row]').length") == 2
 	})
 	p.Keys("j", "x", "j", "X")
 	if got := testbed.Eval[string](p, "document.querySelector('#selbar b').innerText"); got != "2 selected" {
@@ -58,8 +58,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 		t.Errorf("the bar offers %q", got)
 	}
 	testbed.Until(t, 20*time.Second, "the bar is shown", func() bool {
-		return testbed.Eval[bool](p,
-			"document.querySelector('#selbar').offsetParent !== null")
+		return testbed.Glance[bool](p, "document.querySelector('#selbar').offsetParent !== null")
 	})
 	p.Keys("r")
 	p.Sees(60*time.Second, "Read Sign-in of 1 device", "1 done")
@@ -70,8 +69,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 	}
 	p.Keys("]", "[", kb.Escape)
 	testbed.Until(t, 10*time.Second, "the sheet is closed", func() bool {
-		return testbed.Eval[bool](p,
-			"!document.querySelector('.sheet')")
+		return testbed.Glance[bool](p, "!document.querySelector('.sheet')")
 	})
 
 	page("3", "Set the clock on 1 camera")

@@ -163,8 +163,7 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 	p.Sees(75*time.Second, "verified, after 5 s")
 	p.Passage("channels")
 	testbed.Until(t, 75*time.Second, "both channels receive", func() bool {
-		return strings.Count(testbed.Eval[string](p,
-			"(document.querySelector('.front') || document.body || {innerText: ''}).innerText"), "H.264 1280 × 720") == 2
+		return strings.Count(testbed.Glance[string](p, "document.querySelector('.front').innerText"), "H.264 1280 × 720") == 2
 	})
 	shoot("channels")
 }

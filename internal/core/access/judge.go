@@ -71,6 +71,14 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	return left(now, f.Tries, known, f.refusals())
 }
 
+// spent says in words what the budget went on, once nothing of it is left.
+func (f Facts) spent(now time.Time) string {
+	if slices.ContainsFunc(f.Tries, func(t Try) bool { return t.Outcome == Pending && t.counts(now) }) {
+		return fmt.Sprintf("%d tries that were wrong or had no answer", Budget)
+	}
+	return fmt.Sprintf("%d wrong tries", Budget)
+}
+
 // Read says whether what the stage is about is known: what its mark may be ready by.
 func (f Facts) Read() bool { return f.Account != nil }
 
@@ -208,8 +216,8 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 		add("access.trouble", finding.Blocks, "no answer", f.Trouble, "Look whether it still answers on Find, then sign in again.")
 	case rest == 0:
 		add("access.budget", finding.Blocks, "0 tries left",
-			fmt.Sprintf("%d wrong tries within 30 minutes; a third might lock it, so it is left alone until %s UTC.",
-				Budget, until.UTC().Format("15:04")),
+			fmt.Sprintf("%s within 30 minutes; a third might lock it, so it is left alone until %s UTC.",
+				f.spent(now), until.UTC().Format("15:04")),
 			"Find out its password and add a set; it is tried once the time is over.")
 	case f.NoSets:
 		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.",

@@ -106,7 +106,8 @@ func (g *Stage) tryLevel(ctx context.Context, d store.Device, s *site.Snapshot, 
 		return "", err
 	}
 	if !ok {
-		return "", trouble.Told("No more wrong tries are allowed on " + d.Place + " now.")
+		return "", trouble.Tell("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
+			d.Place, a.Until.UTC().Format("15:04"), access.Budget)
 	}
 	cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, scheme)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -107,6 +108,7 @@ type attempt struct {
 	rule    *access.Rule
 	facts   []store.NewFact
 	said    []store.Identity
+	refused []int64 // sets that it didn't take
 }
 
 func (g *Stage) attempt(d store.Device, s *site.Snapshot) *attempt {
@@ -120,7 +122,9 @@ func (a *attempt) keep(ctx context.Context, terr error) error {
 	d, w := a.d, store.Writes{Said: a.said}
 	if a.account == nil && terr == nil {
 		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.Account.Name})
-		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
+		if a.asked.NoPassword || d.OpenedSet != nil && slices.Contains(a.refused, *d.OpenedSet) {
+			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
+		}
 	}
 	if a.web == nil && terr == nil {
 		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.WebAccount.Name})
@@ -258,6 +262,7 @@ func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access
 	}
 	defer c.Close()
 	info, err := c.Information(ctx)
+	a.hears(set, err)
 	if eerr := a.End(ctx, id, err); eerr != nil || err != nil {
 		return nil, eerr
 	}
@@ -266,6 +271,14 @@ func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access
 	}
 	account.RTSP, account.RTSPSet, err = a.rtspTakes(ctx, set)
 	return account, err
+}
+
+// hears remembers a set that the device refused. What opened it before and couldn't be
+// tried, since no try is left, isn't refused: it goes first again once one is.
+func (a *attempt) hears(set store.SealedSet, err error) {
+	if errors.Is(err, dial.ErrNotAuthorised) {
+		a.refused = append(a.refused, set.ID)
+	}
 }
 
 // about reads what a device says of itself once it is open. What it doesn't offer is
@@ -335,6 +348,7 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 			return "no try is left", err
 		}
 		err = a.describe(ctx, set.Username, password)
+		a.hears(set, err)
 		if eerr := a.End(ctx, id, err); eerr != nil {
 			return "", eerr
 		}
