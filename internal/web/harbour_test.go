@@ -144,6 +144,10 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 		p.PressIn(".sheet", "Keep these views")
 		p.Sees(30*time.Second, "picked:")
 	}
+	h.sheet(p, "find", "Customs shed")
+	p.PressIn(".sheet", "Keep these views")
+	p.Sees(30*time.Second, "A view whose tick is gone leaves the Board")
+	p.PressIn("#confirm", "Leave it")
 	h.on(p, "clock")
 	p.Sees(30*time.Second, "Set the clock on 6 cameras")
 	h.run(p, "body", "Set the clock on 6 cameras")
@@ -197,6 +201,11 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	p.Sees(30*time.Second, "Input 2 main declares", "Input 2 main sends")
 	if testbed.Eval[bool](p, "document.querySelector('.sheet').innerText.includes('Input 1 main')") {
 		t.Error("the sheet of one view tells of another's streams")
+	}
+	// A change of a recorder stands in the log, and leads to no camera's history.
+	h.on(p, "log")
+	if testbed.Eval[bool](p, "!!document.querySelector('a[href$=\"camera=0\"]')") {
+		t.Error("the log leads to the history of no camera")
 	}
 	// The pages and the sheet, in both themes and on a phone: nothing for axe-core, and
 	// nothing scrolls sideways.

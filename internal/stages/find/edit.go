@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/trouble"
@@ -94,10 +95,6 @@ type move struct {
 	wrote bool       // it was told to by this editor
 }
 
-// movesWithin is how long a device may go on answering at its old address once it was told
-// to move.
-const movesWithin = 20 * time.Second
-
 // addressEditor moves a device: it is read where it was and, when it is silent there,
 // where it is to be, and found again after the write. Nothing is moved onto an address
 // that answers, and what answers at the new address is given no account before it has
@@ -136,11 +133,12 @@ func (m *move) away() bool { return m.to.Automatic || m.to.Address.IsValid() && 
 // read asks the device where it was, and once it is silent there, where it is to be. One
 // that was told to move is waited for.
 func (m *move) read(ctx context.Context) (string, error) {
-	told, sent := m.wrote || m.c.Writes > 0, stages.Sent(m.c)
-	cam, has, _, err := m.open(ctx, m.at)
+	told := m.wrote || m.c.Writes > 0
+	cam, has, err := m.stillThere(ctx, told)
 	if err == nil {
 		cam.Close()
-		if told && has.String() != m.c.ToText && m.away() && sent < movesWithin {
+		stands := finding.Await(told, false, stages.Sent(m.c), m.f.Away)
+		if has.String() != m.c.ToText && m.away() && stands == finding.Lingers {
 			return "", engine.PendingError{Says: "it hasn't left its address yet"}
 		}
 		return has.String(), nil
@@ -149,15 +147,16 @@ func (m *move) read(ctx context.Context) (string, error) {
 		return "", err
 	}
 	at, verb, ferr := m.found(ctx)
-	switch {
-	case ferr != nil && told:
+	if ferr != nil && told {
 		return "", ferr
-	case at.IsValid():
-	case told && sent < m.f.Away:
-		return "", engine.PendingError{Says: "it is on its way to its new address"}
-	case told:
-		return "", m.lost(ctx, verb)
-	default:
+	}
+	if !at.IsValid() {
+		switch finding.Await(told, true, stages.Sent(m.c), m.f.Away) {
+		case finding.Underway:
+			return "", engine.PendingError{Says: "it is on its way to its new address"}
+		case finding.Lost:
+			return "", m.lost(ctx, verb)
+		}
 		return "", err // whoever is there hasn't shown itself to be this device: it gets no account
 	}
 	cam, has, _, terr := m.open(ctx, at)
@@ -167,6 +166,19 @@ func (m *move) read(ctx context.Context) (string, error) {
 	cam.Close()
 	m.at = at
 	return has.String(), m.f.moved(ctx, m.v.Device, m.s, m.at)
+}
+
+// stillThere reads the device where it was. Once it was told to leave, another may have
+// taken its address: it is signed in to only where it shows itself to be the device.
+func (m *move) stillThere(ctx context.Context, told bool) (*onvif.Client, netplan.IPConfig, error) {
+	if told && m.away() {
+		if who, heard := m.f.whoAnswers(ctx, m.at); !heard || !identity.IsSame(m.v.Device.Known(), who) {
+			return nil, netplan.IPConfig{}, &dial.Error{Tried: "a probe", On: m.at.String(), Kind: dial.ErrUnreachable,
+				Says: "the device doesn't show itself there any more"}
+		}
+	}
+	cam, has, _, err := m.open(ctx, m.at)
+	return cam, has, err
 }
 
 func (m *move) write(ctx context.Context) error {

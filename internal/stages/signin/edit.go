@@ -10,6 +10,7 @@ import (
 	"duskyharbor/internal/account"
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -321,9 +322,6 @@ type restart struct {
 // awayText is what a device reads that was seen to be away since it was told to start again.
 const awayText = "away"
 
-// startsWithin is how long a device may take to go away once it was told to.
-const startsWithin = 20 * time.Second
-
 func (g *Stage) restartEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
 	r := &restart{g: g, d: d, s: s, c: c, gone: c.Writes > 0 && c.Reads == awayText}
 	return engine.EditorFuncs{ReadFunc: r.read, WriteFunc: r.write}
@@ -332,10 +330,10 @@ func (g *Stage) restartEditor(d store.Device, s *site.Snapshot, c store.Change) 
 // read says whether the device is set up. Once it was told to start again it is waited for
 // until it was away and is there again.
 func (r *restart) read(ctx context.Context) (string, error) {
-	told, sent := r.wrote || r.c.Writes > 0, stages.Sent(r.c)
 	schemes, err := r.schemes(ctx)
+	stands := finding.Await(r.wrote || r.c.Writes > 0, errors.Is(err, dial.ErrUnreachable), stages.Sent(r.c), r.g.Away)
 	switch {
-	case err != nil && told && errors.Is(err, dial.ErrUnreachable) && sent < r.g.Away:
+	case err != nil && stands == finding.Underway:
 		return "", engine.PendingError{Reads: awayText, Says: "it starts again"}
 	case err != nil:
 		return "", err
@@ -343,10 +341,10 @@ func (r *restart) read(ctx context.Context) (string, error) {
 		return access.AsNew, nil
 	case r.c.Kind == access.Restart && r.gone:
 		return access.Restarted, nil
-	case told && !r.gone && sent < startsWithin:
+	case stands == finding.Lingers && !r.gone:
 		return "", engine.PendingError{Says: "it hasn't gone away yet to start again"}
-	case r.c.Kind == access.Restart && told:
-		return "", engine.UnknownError{Err: trouble.Told("It took the order and wasn't seen to start again within 20 s.")}
+	case r.c.Kind == access.Restart && stands != finding.Untold:
+		return "", engine.UnknownError{Err: trouble.Tell("It took the order and wasn't seen to start again within %v.", finding.LingersFor)}
 	}
 	return access.SetUp, nil
 }

@@ -23,6 +23,7 @@ type sheetExtra struct {
 	TakeOver, Unlisted, Elsewhere bool
 	Missing                       []store.Device
 	IPConfig, Free                string
+	ViewsGo                       string // what goes where a picked view is given up; empty: none is picked
 }
 
 // viewChoice is one view of a device that can be picked.
@@ -78,6 +79,9 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 		}
 		for _, s := range views {
 			x.Views = append(x.Views, viewChoice{s, slices.Contains(picked, s.Token)})
+			if slices.Contains(picked, s.Token) {
+				x.ViewsGo = "A view whose tick is gone leaves the Board, with what was read, accepted and proven of it."
+			}
 		}
 	}
 	if f.Seen == nil {
