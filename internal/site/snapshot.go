@@ -73,7 +73,7 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 	}
 	for _, n := range read.Nets {
 		if !n.Single {
-			s.networks = append(s.networks, netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix})
+			s.networks = append(s.networks, n.Core())
 		}
 	}
 	for _, r := range s.recorders {
@@ -245,7 +245,7 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	}
 	f.Seen = &seen
 	if n, in := netplan.Of(s.networks, seen.Address); in {
-		f.Inside, f.Network = true, n.Prefix
+		f.Inside, f.Network, f.Networks = true, n, s.networks
 	}
 	if c, ok := IPConfig.Of(s, d.ID); ok {
 		f.IPConfig = &c
@@ -265,7 +265,7 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	w.Least = identity.LeastFor(s.least, d.Make, d.Model)
 	f.Taken = s.taken[d.ID]
 	if n, in := netplan.Of(s.networks, w.Address); in && w.Expected {
-		w.MoveTo = identity.MoveTo(f, w.Address, n.Prefix)
+		w.MoveTo = identity.MoveTo(f, w.Address, n)
 	}
 	return f, w
 }

@@ -126,6 +126,15 @@ func (s *Store) Note(ctx context.Context, site int64, all ...Notice) error {
 	return s.Pool.SendBatch(ctx, b).Close()
 }
 
+// NoteOnce keeps what happened, unless the same was kept of that device since a moment: what
+// is read again after a crash isn't told twice.
+func (s *Store) NoteOnce(ctx context.Context, site int64, since time.Time, h Notice) error {
+	_, err := s.Pool.Exec(ctx, `insert into happening (site_id, device_id, kind, place, says) select $1, $2, $3, $4, $5
+		where not exists (select 1 from happening where site_id = $1 and device_id = $2 and kind = $3 and at >= $6)`,
+		site, h.Device, h.Kind, h.Place, h.Says, since)
+	return err
+}
+
 // Notices lists what happened at a site since a moment, newest first, at most limit.
 func (s *Store) Notices(ctx context.Context, site int64, since time.Time, limit int) ([]Notice, error) {
 	return queryAll[Notice](ctx, s.Pool, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)

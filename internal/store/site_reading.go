@@ -121,7 +121,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	b.Queue(`select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`,
+	b.Queue(`select `+networkColumns+` from network where site_id = $1 order by id`,
 		site).Query(func(rows pgx.Rows) (err error) {
 		sc.Nets, err = pgx.CollectRows(rows, pgx.RowToStructByName[Network])
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
 )
 
@@ -71,13 +72,31 @@ func (s *Store) AddMember(ctx context.Context, site, person int64, role people.R
 
 // Network of a site with what the last look there heard.
 type Network struct {
-	ID       int64
-	Name     string
-	Prefix   netip.Prefix
-	Single   bool // looked at, and no network of the site
-	LookedAt *time.Time
-	Look     *Summary
+	ID         int64
+	Name       string
+	Prefix     netip.Prefix
+	Gateway    *netip.Addr // nil: its first address, by custom
+	TimeServer *netip.Addr // nil: as the site asks
+	Ports      []int       // looked at besides netplan.Ports
+	AtOnce     int         // devices worked on at once; 0: as the site asks
+	Single     bool        // looked at, and no network of the site
+	LookedAt   *time.Time
+	Look       *Summary
 }
+
+// Core is the network as the rules know it.
+func (n Network) Core() netplan.Network {
+	c := netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix}
+	if n.Gateway != nil {
+		c.Gateway = *n.Gateway
+	}
+	if n.TimeServer != nil {
+		c.TimeServer = *n.TimeServer
+	}
+	return c
+}
+
+const networkColumns = `id, name, prefix, gateway, time_server, ports, at_once, bench single, looked_at, look`
 
 // Summary is what one look at a network heard, in numbers.
 type Summary struct {
@@ -101,13 +120,88 @@ type Other struct {
 
 // Networks of a site in the order they were added.
 func (s *Store) Networks(ctx context.Context, site int64) ([]Network, error) {
-	return queryAll[Network](ctx, s.Pool, `select id, name, prefix, bench single, looked_at, look from network where site_id = $1 order by id`, site)
+	return queryAll[Network](ctx, s.Pool, `select `+networkColumns+` from network where site_id = $1 order by id`, site)
 }
 
 // AddNetwork adds a prefix to a site.
 func (s *Store) AddNetwork(ctx context.Context, site int64, name string, p netip.Prefix) error {
-	_, err := s.Pool.Exec(ctx, `insert into network (site_id, name, prefix) values ($1, $2, $3)`, site, name, p)
+	_, err := s.AddNetworks(ctx, site, []Network{{Name: name, Prefix: p}}, nil)
 	return err
+}
+
+// AddNetworks adds networks to a site; check is given those that are there, while nobody
+// else adds one, and says why they can't be added: then none is.
+func (s *Store) AddNetworks(ctx context.Context, site int64, all []Network, check func(there []Network) string) (why string, err error) {
+	return why, s.InTx(ctx, func(tx pgx.Tx) error {
+		if why, err = checked(ctx, tx, site, check); err != nil || why != "" {
+			return err
+		}
+		b := &pgx.Batch{}
+		for _, n := range all {
+			b.Queue(`insert into network (site_id, name, prefix, gateway, time_server, ports, at_once) values ($1, $2, $3, $4, $5, $6, $7)`,
+				site, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce)
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// SetNetwork changes a network of a site; see AddNetworks for check. Where its prefix is
+// another, what the last look heard there is forgotten. ErrNotFound where there is none.
+func (s *Store) SetNetwork(ctx context.Context, site int64, n Network, check func(there []Network) string) (why string, err error) {
+	return why, s.InTx(ctx, func(tx pgx.Tx) error {
+		if why, err = checked(ctx, tx, site, check); err != nil || why != "" {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `update network set name = $3, gateway = $5, time_server = $6, ports = $7, at_once = $8,
+			looked_at = case when prefix = $4 then looked_at end, look = case when prefix = $4 then look end, prefix = $4
+			where site_id = $1 and id = $2 and not bench`, site, n.ID, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce)
+		return orNone(tag.RowsAffected(), err)
+	})
+}
+
+// checked reads a site's networks while nobody else changes them, and has them checked.
+func checked(ctx context.Context, tx pgx.Tx, site int64, check func(there []Network) string) (string, error) {
+	if check == nil {
+		return "", nil
+	}
+	if _, err := tx.Exec(ctx, `select 1 from site where id = $1 for update`, site); err != nil {
+		return "", err
+	}
+	there, err := queryAll[Network](ctx, tx, `select `+networkColumns+` from network where site_id = $1 and not bench order by id`, site)
+	if err != nil {
+		return "", err
+	}
+	return check(there), nil
+}
+
+// orNone is ErrNotFound where a statement touched no row.
+func orNone(rows int64, err error) error {
+	if err == nil && rows == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+func none[T any](all []T) []T {
+	if all == nil {
+		return []T{}
+	}
+	return all
+}
+
+// RemoveNetwork takes a network off a site: no look asks there any more. Sets that were
+// tried first in it are tried on any. Its devices stay.
+func (s *Store) RemoveNetwork(ctx context.Context, site, id int64) error {
+	tag, err := s.Pool.Exec(ctx, `delete from network where site_id = $1 and id = $2 and not bench`, site, id)
+	return orNone(tag.RowsAffected(), err)
+}
+
+// NetworkRests counts what rests on a network: devices that were found or are expected in
+// it and in no other, sets that are tried first in it.
+func (s *Store) NetworkRests(ctx context.Context, site, id int64) (devices, sets int, err error) {
+	err = s.Pool.QueryRow(ctx, `select (select count(*) from device d, network n where n.id = $2 and n.site_id = $1 and d.site_id = $1 and coalesce(d.address, d.expected_at) <<= n.prefix),
+		(select count(*) from credential_set where site_id = $1 and network_id = $2)`, site, id).Scan(&devices, &sets)
+	return devices, sets, err
 }
 
 // AddSingle adds an address that is looked at and belongs to no network of the site; one

@@ -162,7 +162,8 @@ func TestJudgeAtDepth(t *testing.T) {
 	fixed.Fixed, dead.Dead, dead.Slot = true, "it names another", 3
 	onPort := func(s *Sighting) { s.Ways = []Way{OnAPort} }
 	seat := netplan.IPConfig{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
-	quay := netip.MustParsePrefix("127.40.1.0/24")
+	quay := netplan.Network{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}
+	both := []netplan.Network{quay, {ID: 2, Name: "Terminal", Prefix: netip.MustParsePrefix("127.40.2.0/24")}}
 	for _, tc := range []struct {
 		name  string
 		f     Facts
@@ -188,7 +189,7 @@ func TestJudgeAtDepth(t *testing.T) {
 		{"on a port, and reached", Facts{Behind: behind, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"fixed on a port", Facts{Behind: &fixed, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.fixed-on-port"},
 		{"a dead entry", Facts{Behind: &dead, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.dead-entry"},
-		{"mask and gateway", Facts{Inside: true, Network: quay, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k},
+		{"mask and gateway", Facts{Inside: true, Network: quay, Networks: both, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k},
 			"find.gateway find.mask"},
 		{"old firmware", Facts{Inside: true, Firmware: "4.0.9", Seen: see(plain)}, Wishes{Known: k, Least: "4.1"}, "find.firmware"},
 		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
@@ -219,7 +220,7 @@ func TestJudgeAtDepth(t *testing.T) {
 
 func TestProposeWhereADeviceBelongs(t *testing.T) {
 	now := time.Now()
-	quay := netip.MustParsePrefix("127.40.1.0/24")
+	quay := netplan.Network{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}
 	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.250.64"), Bits: 24}}
 	to := &netplan.IPConfig{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
 	got := Propose(now, f, Wishes{MoveTo: to}, true)
@@ -229,7 +230,8 @@ func TestProposeWhereADeviceBelongs(t *testing.T) {
 	if closed := Propose(now, f, Wishes{MoveTo: to}, false); len(closed) != 0 {
 		t.Errorf("nothing is written to a device that isn't open: %+v", closed)
 	}
-	f = Facts{Inside: true, Network: quay, Seen: &Sighting{Address: addr("127.40.1.7")},
+	terminal := netplan.Network{ID: 2, Name: "Terminal", Prefix: netip.MustParsePrefix("127.40.2.0/24")}
+	f = Facts{Inside: true, Network: quay, Networks: []netplan.Network{quay, terminal}, Seen: &Sighting{Address: addr("127.40.1.7")},
 		IPConfig: &netplan.IPConfig{Address: addr("127.40.1.7"), Bits: 16, Gateway: addr("127.40.1.1")}}
 	if got := Propose(now, f, Wishes{}, true); len(got) != 1 || got[0].Risk != finding.NoRisk || got[0].To != "127.40.1.7/24 via 127.40.1.1" {
 		t.Errorf("a wrong mask: %+v", got)

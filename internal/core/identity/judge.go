@@ -19,8 +19,9 @@ type Facts struct {
 	WasUUID  string    // the endpoint it had before, where it is another now
 	Inside   bool      // its address lies in a network of the site
 	IPConfig *netplan.IPConfig
-	Network  netip.Prefix // of the site that it is in; invalid: none
-	Hidden   bool         // it says itself that its discovery is off
+	Network  netplan.Network   // of the site that it is in; its prefix is invalid where it is in none
+	Networks []netplan.Network // of the site
+	Hidden   bool              // it says itself that its discovery is off
 	Behind   *Behind
 	Firmware string   // as it says signed in
 	Taken    string   // what answers at the address that the list gives it, where that is another device
@@ -181,8 +182,8 @@ func (j *judge) where() {
 				fmt.Sprintf("Channel %d of %s is bound to its port and holds a dead entry (%s): the camera that hangs there isn't taken.", b.Slot, b.Recorder, b.Dead), "Remove the dead entry; what it recorded stays.", told)
 		}
 	}
-	if f.IPConfig != nil && f.Network.IsValid() {
-		for _, t := range f.IPConfig.Trouble(f.Network) {
+	if f.IPConfig != nil && f.Network.Prefix.IsValid() {
+		for _, t := range f.IPConfig.Trouble(f.Network, f.Networks) {
 			j.add("find."+t.Code, finding.Needs, t.Words, t.Sentence, "Write mask and gateway of its network.",
 				finding.Evidence{Name: "Its settings", Value: f.IPConfig.String(), Via: "GetNetworkInterfaces", At: s.At})
 		}
@@ -355,11 +356,12 @@ const FreeText = "free"
 // MoveTo is the place that the list gives a device which answers outside every network
 // of the site: address want with mask and gateway of its network. nil where it is inside,
 // or where another device answers at that address: nothing is moved onto one that is taken.
-func MoveTo(f Facts, want netip.Addr, network netip.Prefix) *netplan.IPConfig {
-	if f.Inside || f.Taken != "" || netplan.Reserved(network, want) {
+func MoveTo(f Facts, want netip.Addr, network netplan.Network) *netplan.IPConfig {
+	if f.Inside || f.Taken != "" || netplan.Reserved(network.Prefix, want) {
 		return nil
 	}
-	return &netplan.IPConfig{Address: want, Bits: network.Bits(), Gateway: netplan.First(network)}
+	to := network.Settings(want)
+	return &to
 }
 
 // ipConfigFor is where the device belongs: where the plan moves it, else where it is with
@@ -368,7 +370,7 @@ func ipConfigFor(f Facts, w Wishes) *netplan.IPConfig {
 	if w.MoveTo != nil {
 		return w.MoveTo
 	}
-	if f.Network.IsValid() && len(f.IPConfig.Trouble(f.Network)) > 0 {
+	if f.Network.Prefix.IsValid() && len(f.IPConfig.Trouble(f.Network, f.Networks)) > 0 {
 		s := f.IPConfig.Mended(f.Network)
 		return &s
 	}

@@ -3,6 +3,8 @@ package identity
 import (
 	"net/netip"
 	"testing"
+
+	"duskyharbor/internal/core/netplan"
 )
 
 func TestWhoMayTakeOver(t *testing.T) {
@@ -61,7 +63,7 @@ func TestAnOccupiedAddress(t *testing.T) {
 		}
 	}
 	outside := Facts{}
-	network := netip.MustParsePrefix("127.40.1.0/24")
+	network := netplan.Network{Prefix: netip.MustParsePrefix("127.40.1.0/24")}
 	if m := MoveTo(outside, to, network); m == nil || m.Address != to || m.Bits != 24 || m.Gateway != addr("127.40.1.1") {
 		t.Errorf("a free place: %+v", m)
 	}

@@ -56,35 +56,55 @@ func ParseIPConfig(text string) (IPConfig, error) {
 // Trouble is what is wrong with a seat in its network.
 type Trouble struct{ Code, Words, Sentence string }
 
-// Trouble says what of the seat doesn't fit the network that it is in: another mask, a
-// gateway that it can't reach or that is itself. A seat that is handed out isn't judged.
-func (s IPConfig) Trouble(p netip.Prefix) []Trouble {
-	if s.Automatic || !p.Contains(s.Address) {
+// Trouble says what of the settings keeps the device from reaching others, or others from
+// reaching it: a gateway that is itself, that its mask doesn't reach, or another than was
+// named for its network n; a mask that takes one of the site's other networks for
+// neighbours, or that leaves part of its own out without a gateway to ask. Another mask
+// than the listed prefix is none by itself: a list may be cut otherwise than the wire.
+// Settings that are handed out aren't judged.
+func (s IPConfig) Trouble(n Network, site []Network) []Trouble {
+	if s.Automatic || !n.Prefix.Contains(s.Address) || s.Bits < 1 || s.Bits > 32 {
 		return nil
 	}
 	var out []Trouble
-	if s.Bits != p.Bits() {
-		out = append(out, Trouble{"mask", "wrong mask",
-			fmt.Sprintf("Its mask is /%d and its network's /%d: it takes other addresses for its neighbours than it has.", s.Bits, p.Bits())})
+	add := func(code, words, sentence string, args ...any) {
+		out = append(out, Trouble{code, words, fmt.Sprintf(sentence, args...)})
 	}
-	if g := s.Gateway; g.IsValid() && !g.IsUnspecified() {
-		switch {
-		case g == s.Address:
-			out = append(out, Trouble{"gateway", "gateway", "Its gateway is its own address: nothing outside its network reaches it."})
-		case !p.Contains(g), Reserved(p, g):
-			out = append(out, Trouble{"gateway", "gateway",
-				fmt.Sprintf("Its gateway %s isn't an address of its network %s: nothing outside its network reaches it.", g, p)})
+	own := netip.PrefixFrom(s.Address, s.Bits).Masked()
+	g := s.Gateway
+	has := g.IsValid() && !g.IsUnspecified()
+	if s.Bits < n.Prefix.Bits() {
+		for _, o := range site {
+			if !o.Prefix.Overlaps(n.Prefix) && own.Overlaps(o.Prefix) {
+				add("mask", "wrong mask", "Its mask is /%d and its network's /%d: it takes %s (%s) for its neighbours and never asks its gateway for them.",
+					s.Bits, n.Prefix.Bits(), o.Name, o.Prefix)
+				own = n.Prefix // where its gateway must be, once the mask is right
+				break
+			}
 		}
+	}
+	if s.Bits > n.Prefix.Bits() && !has {
+		add("mask", "wrong mask", "Its mask is /%d and its network's /%d: it reaches nothing of it beyond %s, and has no gateway to ask.",
+			s.Bits, n.Prefix.Bits(), own)
+	}
+	switch {
+	case !has:
+	case g == s.Address:
+		add("gateway", "gateway", "Its gateway is its own address: nothing outside its network reaches it.")
+	case !own.Contains(g), Reserved(own, g):
+		add("gateway", "gateway", "Its gateway %s isn't an address of %s, which it reaches by itself: nothing outside its network reaches it.", g, own)
+	case n.Gateway.IsValid() && g != n.Gateway && s.Address != n.Gateway:
+		add("gateway", "gateway", "Its gateway is %s, and that of %s is %s.", g, n.Name, n.Gateway)
 	}
 	return out
 }
 
-// Mended is the seat with mask and gateway of its network: a gateway that fits stays,
-// another becomes the network's first address.
-func (s IPConfig) Mended(p netip.Prefix) IPConfig {
-	s.Bits = p.Bits()
-	if g := s.Gateway; g.IsValid() && (!p.Contains(g) || Reserved(p, g) || g == s.Address) {
-		s.Gateway = First(p)
+// Mended is the settings with mask and gateway of its network: without a gateway it stays
+// so, unless one was named for the network.
+func (s IPConfig) Mended(n Network) IPConfig {
+	s.Bits = n.Prefix.Bits()
+	if g := s.Gateway; g.IsValid() && (n.Gateway.IsValid() || !n.Prefix.Contains(g) || Reserved(n.Prefix, g) || g == s.Address) {
+		s.Gateway = n.Router()
 		if s.Gateway == s.Address {
 			s.Gateway = netip.Addr{}
 		}
@@ -101,14 +121,14 @@ func First(p netip.Prefix) netip.Addr {
 }
 
 // Free lists at most n free addresses of p in order, for devices by hand: none that is
-// used, the gateway's (first) or reserved.
-func Free(p netip.Prefix, used func(netip.Addr) bool, n int) []netip.Addr {
+// used, the gateway's, the first (by custom a gateway's) or reserved.
+func Free(of Network, used func(netip.Addr) bool, n int) []netip.Addr {
 	var out []netip.Addr
-	for _, a := range Hosts(p) {
+	for _, a := range Hosts(of.Prefix) {
 		if len(out) >= n {
 			break
 		}
-		if !used(a) && a != First(p) {
+		if !used(a) && a != First(of.Prefix) && a != of.Router() {
 			out = append(out, a)
 		}
 	}
@@ -143,7 +163,7 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 	for i, m := range movers { // those with a wish choose first
 		out[i].Mover = m
 		if n, ok := Of(networks, m.Want); ok && m.Want.IsValid() && !taken(m.Want) && !Reserved(n.Prefix, m.Want) {
-			out[i].To = IPConfig{Address: m.Want, Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
+			out[i].To = n.Settings(m.Want)
 			out[i].Why = "expected there"
 			given[m.Want] = true
 		}
@@ -156,12 +176,12 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 		if !ok {
 			n = networks[0]
 		}
-		free := Free(n.Prefix, func(a netip.Addr) bool { return taken(a) || spoken(a) }, 1)
+		free := Free(n, func(a netip.Addr) bool { return taken(a) || spoken(a) }, 1)
 		if len(free) == 0 {
 			out[i].Why = "no address of " + n.Name + " is free"
 			continue
 		}
-		out[i].To = IPConfig{Address: free[0], Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}
+		out[i].To = n.Settings(free[0])
 		out[i].Why = "next free in " + n.Name
 		given[free[0]] = true
 	}

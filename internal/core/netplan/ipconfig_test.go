@@ -41,31 +41,62 @@ func FuzzParseIPConfig(f *testing.F) {
 }
 
 func TestMaskAndGateway(t *testing.T) {
-	p := netip.MustParsePrefix("127.40.1.0/24")
+	quay := Network{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}
+	named := quay
+	named.Gateway = at("127.40.1.254")
+	site := []Network{quay, {ID: 2, Name: "Terminal", Prefix: netip.MustParsePrefix("127.40.2.0/24")}}
 	for _, tc := range []struct {
-		s    IPConfig
-		want string
+		s     IPConfig
+		n     Network
+		want  string
+		means string
 	}{
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, ""},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24}, ""},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("0.0.0.0")}, ""},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.1")}, "mask"},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.2.1")}, "gateway"},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.7")}, "gateway"},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.255")}, "gateway"},
-		{IPConfig{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.0")}, "mask gateway"},
-		{IPConfig{Automatic: true, Bits: 8}, ""},
-		{IPConfig{Address: at("127.41.1.7"), Bits: 8}, ""}, // not in the network: that is told otherwise
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, quay, "", "as its network"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24}, quay, "", "no gateway is none wrong"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("0.0.0.0")}, quay, "", "none, as some write it"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 16, Gateway: at("127.40.1.1")}, quay, "mask", "it takes Terminal for neighbours"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 23, Gateway: at("127.40.1.1")}, quay, "", "wider than the list, and nobody else is in it"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 25, Gateway: at("127.40.1.1")}, quay, "", "narrower, and it has a gateway to ask"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 28}, quay, "mask", "narrower, without a gateway"},
+		{IPConfig{Address: at("127.40.1.200"), Bits: 25, Gateway: at("127.40.1.1")}, quay, "gateway", "its mask doesn't reach it"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.2.1")}, quay, "gateway", "of another network"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.7")}, quay, "gateway", "itself"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.255")}, quay, "gateway", "the broadcast address"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.1")}, named, "gateway", "another was named"},
+		{IPConfig{Address: at("127.40.1.7"), Bits: 24, Gateway: at("127.40.1.254")}, named, "", "as was named"},
+		{IPConfig{Automatic: true, Bits: 8}, quay, "", "handed out"},
+		{IPConfig{Address: at("127.41.1.7"), Bits: 8}, quay, "", "not in the network: that is told otherwise"},
 	} {
 		var codes []string
-		for _, x := range tc.s.Trouble(p) {
+		for _, x := range tc.s.Trouble(tc.n, site) {
 			codes = append(codes, x.Code)
 		}
 		if got := strings.Join(codes, " "); got != tc.want {
-			t.Errorf("%v: %q, want %q", tc.s, got, tc.want)
+			t.Errorf("%v (%s): %q, want %q", tc.s, tc.means, got, tc.want)
 		}
-		if m := tc.s.Mended(p); p.Contains(tc.s.Address) && !tc.s.Automatic && len(m.Trouble(p)) > 0 || m.Address != tc.s.Address {
+		m := tc.s.Mended(tc.n)
+		if tc.n.Prefix.Contains(tc.s.Address) && !tc.s.Automatic && len(m.Trouble(tc.n, site)) > 0 || m.Address != tc.s.Address {
 			t.Errorf("%v mended is %v", tc.s, m)
+		}
+	}
+}
+
+func TestANetworkIsChecked(t *testing.T) {
+	others := []Network{{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}}
+	for _, tc := range []struct {
+		n    Network
+		says string
+	}{
+		{Network{ID: 2, Prefix: netip.MustParsePrefix("127.40.2.0/24")}, ""},
+		{Network{ID: 1, Prefix: netip.MustParsePrefix("127.40.0.0/16")}, ""}, // itself, made wider
+		{Network{Prefix: netip.MustParsePrefix("127.40.0.0/16")}, "overlaps Quay"},
+		{Network{Prefix: netip.MustParsePrefix("127.40.1.128/25")}, "overlaps Quay"},
+		{Network{Prefix: netip.MustParsePrefix("127.40.2.0/24"), Gateway: at("127.40.1.1")}, "no address of"},
+		{Network{Prefix: netip.MustParsePrefix("127.40.2.0/24"), Gateway: at("127.40.2.255")}, "no address of"},
+		{Network{Prefix: netip.MustParsePrefix("127.40.2.0/24"), Gateway: at("127.40.2.254")}, ""},
+	} {
+		if got := tc.n.Check(others); (tc.says == "") != (got == "") || !strings.Contains(got, tc.says) {
+			t.Errorf("%+v: %q, want %q", tc.n, got, tc.says)
 		}
 	}
 }
@@ -74,7 +105,8 @@ func TestMaskAndGateway(t *testing.T) {
 // gateway's or reserved, and who is expected somewhere free goes there.
 func TestPlan(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(2, 4))
-	networks := []Network{{1, "Quay", netip.MustParsePrefix("127.40.1.0/27")}, {2, "Terminal", netip.MustParsePrefix("127.40.2.0/28")}}
+	networks := []Network{{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/27")},
+		{ID: 2, Name: "Terminal", Prefix: netip.MustParsePrefix("127.40.2.0/28"), Gateway: at("127.40.2.14")}}
 	pick := func() netip.Addr {
 		n := networks[rnd.IntN(2)].Prefix
 		all := Hosts(n)
@@ -106,7 +138,7 @@ func TestPlan(t *testing.T) {
 			}
 			n, ok := Of(networks, to)
 			if !ok || used[to] || given[to] || Reserved(n.Prefix,
-				to) || m.To.Bits != n.Prefix.Bits() || m.To.Gateway != First(n.Prefix) || to != m.Want && (spoken[to] || to == First(n.Prefix)) {
+				to) || m.To.Bits != n.Prefix.Bits() || m.To.Gateway != n.Settings(to).Gateway || to != m.Want && (spoken[to] || to == First(n.Prefix) || to == n.Router()) {
 				t.Fatalf("%+v", m)
 			}
 			given[to] = true

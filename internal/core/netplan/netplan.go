@@ -9,23 +9,60 @@ import (
 	"strings"
 )
 
-// MaxAddresses is the most addresses one prefix is swept for (a /20).
-const MaxAddresses = 4096
+// MaxAddresses is the most addresses one prefix is swept for (a /16).
+const MaxAddresses = 65536
+
+// widest is the shortest mask of a prefix that is swept.
+const widest = 16
 
 // ErrPrefix is returned for text that is no IPv4 prefix of a size that is swept.
-var ErrPrefix = errors.New("not an IPv4 network of at most 4,096 addresses, as 192.0.2.0/24")
+var ErrPrefix = errors.New("not an IPv4 network of at most 65,536 addresses (a /16), as 192.0.2.0/24")
 
 // Network is one prefix of a site.
 type Network struct {
-	ID     int64
-	Name   string
-	Prefix netip.Prefix
+	ID         int64
+	Name       string
+	Prefix     netip.Prefix
+	Gateway    netip.Addr // that a person named; invalid: its first address, by custom
+	TimeServer netip.Addr // that its clocks take their time from; invalid: as the site asks
+}
+
+// Router is the network's gateway, as named or by custom.
+func (n Network) Router() netip.Addr {
+	if n.Gateway.IsValid() {
+		return n.Gateway
+	}
+	return First(n.Prefix)
+}
+
+// Settings are a device's settings at an address of the network.
+func (n Network) Settings(a netip.Addr) IPConfig {
+	s := IPConfig{Address: a, Bits: n.Prefix.Bits(), Gateway: n.Router()}
+	if s.Gateway == a {
+		s.Gateway = netip.Addr{}
+	}
+	return s
+}
+
+// Check says what is wrong with a network that is to be one of a site's: beside others (but
+// the one with its own number), it may overlap none, and its gateway is an address of it
+// that a device can have. Empty where nothing is.
+func (n Network) Check(others []Network) string {
+	for _, o := range others {
+		if o.ID != n.ID && o.Prefix.Overlaps(n.Prefix) {
+			return fmt.Sprintf("%s overlaps %s (%s): an address belongs to one network.", n.Prefix, o.Name, o.Prefix)
+		}
+	}
+	if g := n.Gateway; g.IsValid() && (!n.Prefix.Contains(g) || Reserved(n.Prefix, g)) {
+		return fmt.Sprintf("The gateway %s is no address of %s that a device can have.", g, n.Prefix)
+	}
+	return ""
 }
 
 // ParsePrefix reads an IPv4 prefix and masks it to its network address.
 func ParsePrefix(text string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(strings.TrimSpace(text))
-	if err != nil || !p.Addr().Is4() || p.Bits() < 20 {
+	if err != nil || !p.Addr().Is4() || p.Bits() < widest {
 		return netip.Prefix{}, fmt.Errorf("%w: %q", ErrPrefix, text)
 	}
 	return p.Masked(), nil

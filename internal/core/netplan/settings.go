@@ -12,7 +12,7 @@ func SettingsAt(networks []Network, a netip.Addr) (IPConfig, error) {
 	if !ok || Reserved(n.Prefix, a) {
 		return IPConfig{}, ErrAddress(fmt.Sprintf("%s is no address of the site's networks that a device can have.", a))
 	}
-	return IPConfig{Address: a, Bits: n.Prefix.Bits(), Gateway: First(n.Prefix)}, nil
+	return n.Settings(a), nil
 }
 
 // At is a device at an address.

@@ -240,7 +240,8 @@ func (m *move) lost(ctx context.Context, verb string) error {
 	d := m.v.Device
 	note := store.Notice{Device: d.ID, Kind: "lost", Place: d.Place,
 		Says: fmt.Sprintf("It was told to move from %s to %s and answers at neither.", d.Address, m.to)}
-	if err := m.f.Store.Note(context.WithoutCancel(ctx), d.SiteID, note); err != nil {
+	since := time.Now().Add(-stages.Sent(m.c))
+	if err := m.f.Store.NoteOnce(context.WithoutCancel(ctx), d.SiteID, since, note); err != nil {
 		m.f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
 	}
 	return engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", m.to, verb, d.Address, m.to.Address)}

@@ -106,7 +106,7 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 	if !ok {
 		n = v.Networks()[0]
 	}
-	if free := netplan.Free(n.Prefix, func(a netip.Addr) bool { return used[a] || expected[a] }, 1); len(free) > 0 {
+	if free := netplan.Free(n, func(a netip.Addr) bool { return used[a] || expected[a] }, 1); len(free) > 0 {
 		x.Free = free[0].String()
 	}
 	return x, nil
