@@ -121,16 +121,13 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(data, 0o755); err != nil {
-		return err
-	}
-	lock, err := os.OpenFile(filepath.Join(data, "demo.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	release, err := pgserver.Hold(data)
 	if err != nil {
 		return err
 	}
-	defer lock.Close()
-	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return fmt.Errorf("a demo runs with the folder %s already: end it first, or give another --data, --listen and --net", o.Data)
+	defer release()
+	if err := ours(data); err != nil {
+		return err
 	}
 	if err := free(ctx, o.Listen); err != nil {
 		return err
@@ -168,7 +165,7 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 		ended <- struct{}{}
 	}()
 	go func() {
-		keep(ctx, log, []string{"DUSKYHARBOR_DSN=" + pg.DSN, "DUSKYHARBOR_KEY=" + key}, o.Program, "serve", "--listen", o.Listen)
+		keep(ctx, log, []string{"DUSKYHARBOR_DSN=" + pg.DSN, "DUSKYHARBOR_KEY=" + key}, o.Program, "serve", "--listen", o.Listen, "--dial-within", "127.0.0.0/8")
 		ended <- struct{}{}
 	}()
 	url := "http://" + o.Listen
@@ -209,13 +206,22 @@ func free(ctx context.Context, listen string) error {
 	}
 }
 
+// ours says why a demo keeps its hands off a folder: somebody's own site lives there.
+func ours(data string) error {
+	_, scenario := os.Stat(filepath.Join(data, "scenario.json"))
+	if _, err := os.Stat(pgserver.Place(data)); err == nil && errors.Is(scenario, os.ErrNotExist) {
+		return fmt.Errorf("the folder %s keeps a database that isn't the demo's: give another --data", data)
+	}
+	return nil
+}
+
 // Reset removes all that a demo kept under its data folder, unless one runs there.
 func Reset(data string) error {
 	abs, err := filepath.Abs(data)
 	if err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(abs, "demo.lock"), os.O_RDWR, 0o600)
+	lock, err := os.OpenFile(filepath.Join(abs, pgserver.LockFile), os.O_RDWR, 0o600)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // nothing was kept
 	}
@@ -226,9 +232,12 @@ func Reset(data string) error {
 	if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 		return fmt.Errorf("a demo runs with the folder %s: end it first", data)
 	}
+	if err := ours(abs); err != nil {
+		return err
+	}
 	for _, name := range []string{pgserver.Place(abs), filepath.Join(abs, "standins"),
 		filepath.Join(abs, "scenario.json"), filepath.Join(abs, "vault.key"), filepath.Join(abs,
-			"server.log"), told(abs), filepath.Join(abs, "demo.lock")} {
+			"server.log"), told(abs), filepath.Join(abs, pgserver.LockFile)} {
 		if err := os.RemoveAll(name); err != nil {
 			return err
 		}

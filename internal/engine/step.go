@@ -22,7 +22,7 @@ import (
 const (
 	stepLimit    = 30 * time.Second // how long one reading may take, and what is read after changes
 	changeLimit  = 30 * time.Second // how long one change may take: its reading, its writing, its reading back
-	longestLimit = 2 * time.Minute  // the longest that a stage may ask for
+	longestLimit = 8 * time.Minute  // the longest that a stage may ask for
 	applyLimit   = 10 * time.Minute // how long all changes of one device may take
 	gateLimit    = 10 * time.Second // how long a step may wait for its network's turn
 	// silentAtFirst is how long a device may be silent at first before it is left to the

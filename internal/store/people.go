@@ -195,8 +195,8 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 // SignInStands says whether a sign-in is live and its person still a member of a site. It
 // isn't used by being asked for.
 func (s *Store) SignInStands(ctx context.Context, id, site int64) (stands bool, err error) {
-	err = s.Pool.QueryRow(ctx, `select exists (select 1 from signin i join membership m on m.person_id = i.person_id
-		where i.id = $1 and m.site_id = $2 and i.ended_at is null and i.seen_at > now() - $3::interval)`, id, site, Idle).Scan(&stands)
+	err = s.Pool.QueryRow(ctx, `select exists (select 1 from signin i join membership m on m.person_id = i.person_id join site s on s.id = m.site_id
+		where i.id = $1 and m.site_id = $2 and s.put_away_at is null and i.ended_at is null and i.seen_at > now() - $3::interval)`, id, site, Idle).Scan(&stands)
 	return stands, err
 }
 
@@ -241,7 +241,8 @@ func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scope
 
 // TokenBy finds a live token by its hash and keeps when it was used, to the minute.
 func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {
-	t, err := queryOne[Token](ctx, s.Pool, tokenSelect+`where t.hash = $1 and t.ended_at is null and (t.expires_at is null or t.expires_at > now())`, hash)
+	t, err := queryOne[Token](ctx, s.Pool, tokenSelect+`join site s on s.id = t.site_id
+		where t.hash = $1 and t.ended_at is null and (t.expires_at is null or t.expires_at > now()) and s.put_away_at is null`, hash)
 	if err == nil && (t.UsedAt == nil || time.Since(*t.UsedAt) > time.Minute) {
 		_, err = s.Pool.Exec(ctx, `update api_token set used_at = now() where id = $1`, t.ID)
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
@@ -37,13 +38,13 @@ type Member struct {
 // Sites lists where a person may work.
 func (s *Store) Sites(ctx context.Context, person int64) ([]Member, error) {
 	return queryAll[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
-		join membership m on m.site_id = s.id where m.person_id = $1 order by s.name`, person)
+		join membership m on m.site_id = s.id where m.person_id = $1 and s.put_away_at is null order by s.name, s.id`, person)
 }
 
 // MemberOf finds one site with the person's role on it; ErrNotFound when there is none.
 func (s *Store) MemberOf(ctx context.Context, site, person int64) (Member, error) {
 	return queryOne[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
-		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2`, site, person)
+		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2 and s.put_away_at is null`, site, person)
 }
 
 // Site finds a site.
@@ -59,8 +60,10 @@ func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
 // AddSite makes a site.
 func (s *Store) AddSite(ctx context.Context, v Site) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into site (name, zone, zone_posix, demo) values ($1, $2, $3, $4) returning id`,
-		v.Name, v.Zone, v.ZonePosix, v.Demo).Scan(&id)
+	err := s.InTx(ctx, func(tx pgx.Tx) (err error) {
+		id, err = addSite(ctx, tx, v, 0)
+		return err
+	})
 	return id, err
 }
 
@@ -107,7 +110,8 @@ type Summary struct {
 	RTSP      int     `json:"rtsp"`
 	Recorders int     `json:"recorders"`
 	Seconds   float64 `json:"seconds"`
-	Trouble   string  `json:"trouble"` // what couldn't be tried, worded
+	Trouble   string  `json:"trouble"`          // what couldn't be tried, worded
+	Routed    bool    `json:"routed,omitempty"` // this machine has no address in it: no multicast gets there
 	Others    []Other `json:"others,omitempty"`
 }
 
@@ -245,7 +249,7 @@ func (s *Store) AtOnce(ctx context.Context, tx pgx.Tx, site int64) (l Limits, er
 // LooksDue lists the sites whose networks are to be looked at by themselves now, and
 // takes their turn: of several servers one gets each.
 func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
-	return ids(ctx, s.Pool, `update site s set look_asked_at = now() where look_every > 0 and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
+	return ids(ctx, s.Pool, `update site s set look_asked_at = now() where look_every > 0 and put_away_at is null and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
 		and not exists (select 1 from run r where r.site_id = s.id and r.stage = 1 and r.act = 'read' and (r.ended_at is null or r.started_at > now() - make_interval(mins => s.look_every)))
 		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`)
 }
@@ -298,23 +302,79 @@ func (s *Store) Set(ctx context.Context, id int64) (SealedSet, error) {
 // sealed password.
 func (s *Store) AddSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) (int64, error) {
 	var id int64
-	err := s.InTx(ctx, func(tx pgx.Tx) error {
-		if err := sealing(ctx, tx); err != nil {
-			return err
-		}
-		err := tx.QueryRow(ctx, `insert into credential_set (site_id, name, username, make, factory, former, network_id, device_id)
-			values ($1, $2, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0)) returning id`, site, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network, v.Device).Scan(&id)
-		if err != nil {
-			return err
-		}
-		sealed, err := seal(SetPlace(id))
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `update credential_set set sealed = $2 where id = $1`, id, sealed)
+	err := s.InTx(ctx, func(tx pgx.Tx) (err error) {
+		id, err = addSet(ctx, tx, site, v, seal)
 		return err
 	})
 	return id, err
+}
+
+func addSet(ctx context.Context, tx pgx.Tx, site int64, v access.Set, seal func(place string) ([]byte, error)) (id int64, err error) {
+	if err := sealing(ctx, tx); err != nil {
+		return 0, err
+	}
+	err = tx.QueryRow(ctx, `insert into credential_set (site_id, name, username, make, factory, former, network_id, device_id)
+		values ($1, $2, $3, $4, $5, $6, nullif($7::bigint, 0), nullif($8::bigint, 0)) returning id`,
+		site, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network, v.Device).Scan(&id)
+	if err != nil {
+		return 0, err
+	}
+	return id, resealed(ctx, tx, id, seal)
+}
+
+// resealed gives a set the password that seal seals for its place.
+func resealed(ctx context.Context, tx pgx.Tx, id int64, seal func(place string) ([]byte, error)) error {
+	sealed, err := seal(SetPlace(id))
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `update credential_set set sealed = $2 where id = $1`, id, sealed)
+	return err
+}
+
+// SetSet changes a set of a site that is shared: its name, user name and where it is tried
+// first; and its password, where seal isn't nil. ErrNotFound where there is none.
+func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		if err := sealing(ctx, tx); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `update credential_set set name = $3, username = $4, make = $5, factory = $6, former = $7, network_id = nullif($8::bigint, 0)
+			where site_id = $1 and id = $2 and device_id is null`, site, v.ID, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network)
+		if err := orNone(tag.RowsAffected(), err); err != nil || seal == nil {
+			return err
+		}
+		return resealed(ctx, tx, v.ID, seal)
+	})
+}
+
+// SetRests lists the places of the devices that a set opens, or that it is the account of,
+// at most limit, with how many there are.
+func (s *Store) SetRests(ctx context.Context, site, set int64, limit int) (places []string, total int, err error) {
+	rows, err := s.Pool.Query(ctx, `select place, count(*) over () from device where site_id = $1 and (opened_set = $2 or set_id = $2) order by kind desc, place limit $3`, site, set, limit)
+	if err != nil {
+		return nil, 0, err
+	}
+	var place string
+	_, err = pgx.ForEachRow(rows, []any{&place, &total}, func() error { places = append(places, place); return nil })
+	return places, total, err
+}
+
+// RemoveSet takes a set that is shared off a site: nothing is signed in to with it any more.
+// What was known to open with it is known no longer.
+func (s *Store) RemoveSet(ctx context.Context, site, set int64) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		for _, sql := range []string{
+			`delete from fact f using device d where d.id = f.device_id and d.site_id = $1 and f.name in ('` + fact.Account + `', '` + fact.WebAccount + `') and (f.value ->> 'set_id')::bigint = $2`,
+			`update device set version = version + 1 where site_id = $1 and (opened_set = $2 or set_id = $2)`,
+		} {
+			if _, err := tx.Exec(ctx, sql, site, set); err != nil {
+				return err
+			}
+		}
+		tag, err := tx.Exec(ctx, `delete from credential_set where site_id = $1 and id = $2 and device_id is null`, site, set)
+		return orNone(tag.RowsAffected(), err)
+	})
 }
 
 // AddSets adds many sets in a fixed number of queries and returns their numbers; seal is

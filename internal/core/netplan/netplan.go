@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"time"
 )
 
 // MaxAddresses is the most addresses one prefix is swept for (a /16).
@@ -80,6 +81,25 @@ func Hosts(p netip.Prefix) []netip.Addr {
 		out = out[1 : len(out)-1]
 	}
 	return out
+}
+
+// KnockLimit is how long one port of an address is knocked at, at the first knock, and
+// knocksAtOnce how many are at once.
+const (
+	KnockLimit   = 300 * time.Millisecond
+	knocksAtOnce = 1024
+)
+
+// LookLimit is how long a look at a prefix may ask, by how many ports each of its addresses
+// is knocked at: a minute and a half, and what silence costs at every knock.
+func LookLimit(p netip.Prefix, ports int) time.Duration {
+	knocks := ports << (32 - max(p.Bits(), widest))
+	return 90*time.Second + time.Duration(knocks/knocksAtOnce)*KnockLimit
+}
+
+// LongestLook is LookLimit of the widest prefix with all further ports.
+func LongestLook() time.Duration {
+	return LookLimit(netip.PrefixFrom(netip.IPv4Unspecified(), widest), len(portMeans)+MorePorts)
 }
 
 // Reserved says whether a is p's network or broadcast address.

@@ -1,6 +1,11 @@
 package netplan
 
-import "slices"
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
 
 // Protocol that a TCP port of a device is taken to speak.
 type Protocol string
@@ -22,6 +27,42 @@ func Ports() []int {
 	slices.Sort(out)
 	return out
 }
+
+// PortsWith are Ports with those that a site looks at besides, each once, in order.
+func PortsWith(more []int) []int {
+	out := append(Ports(), more...)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// MorePorts is how many ports a network may have looked at besides Ports.
+const MorePorts = 8
+
+// ParsePorts reads ports from 1 to 65535 with spaces or commas between them; every error is
+// an ErrPorts. Those that are looked at anyway are left out.
+func ParsePorts(text string) ([]int, error) {
+	var out []int
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\t' }) {
+		n, err := strconv.Atoi(w)
+		if err != nil || n < 1 || n > 65535 {
+			return nil, ErrPorts(fmt.Sprintf("%.20q is no port: give numbers from 1 to 65535, as 81, 8081.", w))
+		}
+		if portMeans[n] == "" && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	if len(out) > MorePorts {
+		return nil, ErrPorts(fmt.Sprintf("At most %d further ports are looked at in a network.", MorePorts))
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// ErrPorts says why a text is no list of ports.
+type ErrPorts string
+
+// Error is a sentence for the person.
+func (e ErrPorts) Error() string { return string(e) }
 
 // Speaks is what a port is taken to speak; empty where nobody knows.
 func Speaks(port int) Protocol { return portMeans[port] }

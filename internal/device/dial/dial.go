@@ -79,6 +79,8 @@ type Dialer struct {
 	Connect time.Duration
 	// Local is the address to dial from; the system's choice where it is invalid.
 	Local netip.Addr
+	// Within is where devices may be; anywhere where it is invalid.
+	Within netip.Prefix
 }
 
 // At is the dialer bound to one device.
@@ -101,6 +103,10 @@ func ParseOwn(listen ...string) []netip.AddrPort {
 	return out
 }
 
+// Outside says whether an address is outside of where devices may be: nothing may be sent
+// there, whatever the protocol.
+func (d *Dialer) Outside(a netip.Addr) bool { return d.Within.IsValid() && !d.Within.Contains(a) }
+
 func (d *Dialer) own(a netip.AddrPort) bool {
 	for _, o := range d.Own {
 		if o.Port() == a.Port() && (o.Addr() == a.Addr() || o.Addr().IsUnspecified()) {
@@ -119,6 +125,10 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 	}
 	if h.d.own(ap) {
 		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere, Says: "it named a port of this server"}
+	}
+	if h.d.Outside(h.Addr) {
+		return nil, &Error{Tried: "connecting", On: h.Addr.String(), Kind: ErrElsewhere,
+			Says: "this server dials nothing outside " + h.d.Within.String()}
 	}
 	limit := h.d.Connect
 	if limit == 0 {
@@ -145,6 +155,10 @@ func (h Host) Dial(ctx context.Context, hostport string) (net.Conn, error) {
 // Packets opens a UDP flow to a port of this device; the deadline of ctx is its own.
 func (h Host) Packets(ctx context.Context, port uint16) (net.Conn, error) {
 	at := netip.AddrPortFrom(h.Addr, port)
+	if h.d.Outside(h.Addr) {
+		return nil, &Error{Tried: "sending", On: at.String(), Kind: ErrElsewhere,
+			Says: "this server dials nothing outside " + h.d.Within.String()}
+	}
 	if h.d.own(at) {
 		return nil, &Error{Tried: "sending", On: at.String(), Kind: ErrElsewhere, Says: "that is a port of this server"}
 	}

@@ -251,19 +251,22 @@ func (m *move) lost(ctx context.Context, verb string) error {
 // where something answers that ignores those, by one to the group. ok is false where
 // nothing answered; what says nothing of itself is told by its ports alone.
 func (f *Stage) whoAnswers(ctx context.Context, at netip.Addr) (who identity.Sighting, ok bool) {
-	var source netip.Addr
-	if p, err := at.Prefix(24); err == nil {
-		source, _ = discovery.Source(p)
+	if f.Dialer.Outside(at) {
+		return identity.Sighting{}, false
 	}
-	is := func(s identity.Sighting) bool { return s.Address == at }
-	if source.IsValid() {
-		all, _ := discovery.Directed(ctx, source, []netip.Addr{at}, askWait)
-		if i := slices.IndexFunc(all, is); i >= 0 {
-			return all[i], true
+	source, near := netip.IPv4Unspecified(), false
+	if p, err := at.Prefix(24); err == nil {
+		if own, err := discovery.Source(p); err == nil {
+			source, near = own, true
 		}
 	}
+	is := func(s identity.Sighting) bool { return s.Address == at }
+	all, _ := discovery.Directed(ctx, source, []netip.Addr{at}, askWait)
+	if i := slices.IndexFunc(all, is); i >= 0 {
+		return all[i], true
+	}
 	open := discovery.Sweep(ctx, f.Dialer, []netip.Addr{at}, netplan.Ports(), askWait)[at]
-	if len(open) > 0 && source.IsValid() {
+	if len(open) > 0 && near {
 		all, _ := discovery.Multicast(ctx, source, askWait)
 		if i := slices.IndexFunc(all, is); i >= 0 {
 			return all[i], true
@@ -292,7 +295,7 @@ func (f *Stage) handedOut(ctx context.Context, s *site.Snapshot, known identity.
 	for _, n := range s.Networks() {
 		source, err := discovery.Source(n.Prefix)
 		if err != nil {
-			continue
+			source = netip.IPv4Unspecified() // behind a router
 		}
 		all, _ := discovery.Directed(ctx, source, netplan.Hosts(n.Prefix), askWait)
 		for _, who := range all {

@@ -8,6 +8,7 @@ import (
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -26,11 +27,11 @@ func New(k stages.Kit) *Stage { return &Stage{k} }
 // ID is stage.Find.
 func (f *Stage) ID() stage.Stage { return stage.Find }
 
-// searchLimit is how long a look at one network may take, with what is written of it.
-const searchLimit = 2 * time.Minute
-
-// Manner says that whole networks are read.
-func (f *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.Networks, Limit: searchLimit} }
+// Manner says that whole networks are read. A look may take as long as the widest network
+// that is silent at every port, and half a minute for what is written of it.
+func (f *Stage) Manner() engine.Manner {
+	return engine.Manner{Of: engine.Networks, Limit: netplan.LongestLook() + 30*time.Second}
+}
 
 // Read looks at the visit's network.
 func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {

@@ -28,7 +28,7 @@ import (
 func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	n := *v.Network
 	begun := time.Now()
-	asking, cancel := context.WithTimeout(ctx, askLimit)
+	asking, cancel := context.WithTimeout(ctx, netplan.LookLimit(n.Prefix, len(netplan.PortsWith(n.Ports))))
 	defer cancel()
 	seen, sum, err := f.ask(asking, v, n.Prefix)
 	if err != nil {
@@ -48,11 +48,11 @@ func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	return fmt.Sprintf("%d addresses of %s asked, %d answered", sum.Addresses, n.Name, len(seen)), nil
 }
 
-// askLimit is how long a network is asked; what isn't asked by then is left.
-const askLimit = 90 * time.Second
-
 // ask gathers what answers in a prefix, each address once.
 func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]identity.Sighting, store.Summary, error) {
+	if f.Dialer.Outside(p.Addr()) {
+		return nil, store.Summary{}, trouble.Tell("This server dials nothing outside %s: %s isn't looked at.", f.Dialer.Within, p)
+	}
 	hosts := netplan.Hosts(p)
 	sum := store.Summary{Addresses: len(hosts)}
 	var mu sync.Mutex
@@ -83,14 +83,17 @@ func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]ide
 				mu.Unlock()
 			}
 		})
-		wg.Go(func() {
-			all, _ := discovery.Directed(ctx, source, hosts, f.Listen)
-			add(all...)
-		})
-	} else {
-		sum.Trouble = err.Error()
+	} else { // a network behind a router: no multicast gets there, probes of its own do
+		source = netip.IPv4Unspecified()
+		sum.Routed = true
 	}
-	wg.Go(func() { open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.Ports(), 300*time.Millisecond) })
+	wg.Go(func() {
+		all, _ := discovery.Directed(ctx, source, hosts, f.Listen)
+		add(all...)
+	})
+	wg.Go(func() {
+		open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.PortsWith(v.Network.Ports), netplan.KnockLimit)
+	})
 	wg.Wait()
 	if err := f.sweepAgain(ctx, v.Site, v.Network, seen, open); err != nil {
 		return nil, sum, err
@@ -98,13 +101,13 @@ func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]ide
 	// Who answers in any way and wasn't heard by multicast, or by a probe of its own, is
 	// asked once more: an answer is easily lost, and what is said of it would be wrong.
 	unheard, late := missed(seen, open, identity.Multicast), missed(seen, open, identity.Directed)
-	if source.IsValid() && len(unheard) > 0 {
+	if !sum.Routed && len(unheard) > 0 {
 		wg.Go(func() {
 			all, _ := discovery.Multicast(ctx, source, f.Listen)
 			add(all...)
 		})
 	}
-	if source.IsValid() && len(late) > 0 {
+	if len(late) > 0 {
 		wg.Go(func() {
 			all, _ := discovery.Directed(ctx, source, late, f.Listen)
 			add(all...)
@@ -169,7 +172,7 @@ func (f *Stage) sweepAgain(ctx context.Context, siteID int64, n *store.Network, 
 	for a := range open {
 		again[a] = true
 	}
-	for a, at := range discovery.Sweep(ctx, f.Dialer, slices.Collect(maps.Keys(again)), netplan.Ports(), time.Second) {
+	for a, at := range discovery.Sweep(ctx, f.Dialer, slices.Collect(maps.Keys(again)), netplan.PortsWith(n.Ports), time.Second) {
 		for _, port := range at {
 			if !slices.Contains(open[a], port) {
 				open[a] = append(open[a], port)
@@ -249,10 +252,18 @@ func (f *Stage) askPort(ctx context.Context, host dial.Host, port int, s *identi
 		if !rtsp.Speaks(ctx, host, port) {
 			return false, nil
 		}
-		s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
-		return true, nil
+		return spokeRTSP(s, port), nil
 	}
-	return false, nil
+	// A port that a person listed: whichever of the two it speaks.
+	if spoke, err = f.askWeb(ctx, host, port, s); !spoke && rtsp.Speaks(ctx, host, port) {
+		return spokeRTSP(s, port), nil
+	}
+	return spoke, err
+}
+
+func spokeRTSP(s *identity.Sighting, port int) bool {
+	s.Kind, s.RTSPPort, s.Ways = identity.Camera, port, []identity.Way{identity.SpokeRTSP}
+	return true
 }
 
 // portLimit is how long one port is asked what it speaks.

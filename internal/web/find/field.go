@@ -1,6 +1,7 @@
 package find
 
 import (
+	"encoding/binary"
 	"net/netip"
 	"slices"
 
@@ -10,40 +11,66 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// foldedField draws a network of several /24s, with one of them unfolded where part
-// names it.
+// tileBits is the prefix of a network's tiles: /20s of one that is wider than that, else
+// /24s; a /20 has sixteen of those.
+func tileBits(network int) int {
+	if network < 20 {
+		return 20
+	}
+	return 24
+}
+
+// foldedField draws a network of several /24s as tiles, with the one unfolded beside it
+// that holds part: a /20 shows its /24s in turn, a /24 its addresses.
 func foldedField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot) field {
 	f := field{Network: n}
-	wide := 2 // tiles beside each other; a /20 has sixteen
-	if n.Prefix.Bits() < 22 {
+	bits := tileBits(n.Prefix.Bits())
+	count := 1 << (bits - n.Prefix.Bits())
+	wide := 2 // tiles beside each other
+	if count > 4 {
 		wide = 4
 	}
-	at := map[int]int{}
-	a := n.Prefix.Addr().As4()
-	for i := range 1 << (24 - n.Prefix.Bits()) {
-		t := tile{X: i % wide, Y: i / wide, Kind: "free",
-			Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{a[0], a[1], a[2] + byte(i), 0}), 24)}
-		if t.Open = t.Prefix == part; t.Open {
-			p := makeField(n, part, by)
-			f.Part = &p
+	first, size := number(n.Prefix.Addr()), uint32(1)<<(32-bits)
+	for i := range count {
+		p := netip.PrefixFrom(address(first+uint32(i)*size), bits)
+		t := tile{X: i % wide, Y: i / wide, Kind: "free", Prefix: p}
+		if t.Open = part.IsValid() && part.Bits() >= bits && p.Contains(part.Addr()); t.Open {
+			inner := n
+			inner.Prefix, inner.Name = p, "of "+n.Name
+			if bits < 24 {
+				x := foldedField(inner, part, by)
+				f.Part = &x
+			} else {
+				x := makeField(n, p, by)
+				x.Network = inner
+				f.Part = &x
+			}
+			t.Up = n.Prefix
 		}
-		at[t.Third()] = i
 		f.Tiles = append(f.Tiles, t)
 	}
 	for addr, x := range by {
 		if n.Prefix.Contains(addr) {
-			f.Tiles[at[int(addr.As4()[2])]].count(kindOf(x))
+			f.Tiles[(number(addr)-first)/size].count(kindOf(x))
 		}
 	}
-	if f.Part != nil {
-		f.Part.Network.Prefix, f.Part.Network.Name = part, "of "+n.Name
-		for _, t := range f.Tiles {
-			if t.Open {
-				f.Part.Found = t.Found
-			}
+	for _, t := range f.Tiles {
+		if t.Open {
+			f.Part.Found = t.Found
 		}
 	}
 	return f
+}
+
+func number(a netip.Addr) uint32 {
+	b := a.As4()
+	return binary.BigEndian.Uint32(b[:])
+}
+
+func address(n uint32) netip.Addr {
+	var b [4]byte
+	binary.BigEndian.PutUint32(b[:], n)
+	return netip.AddrFrom4(b)
 }
 
 // count adds a device to a tile; what stands out gives it its mark.

@@ -30,10 +30,10 @@ func TestAnAddressField(t *testing.T) {
 	if len(folded.Tiles) != 16 || len(folded.Cells) != 0 || folded.Part == nil || len(folded.Part.Cells) != 256 || folded.Part.Cells[11].Kind != "found" || folded.Part.Found != 1 {
 		t.Fatalf("a /20: %+v", folded)
 	}
-	if x := folded.Tiles[1]; !x.Open || x.X != 1 || x.Y != 0 || x.Third() != 1 || x.Kind != "silent" || x.Label() != "127.40.1.0/24: 1 found, 1 expected and silent" {
+	if x := folded.Tiles[1]; !x.Open || x.X != 1 || x.Y != 0 || x.Third() != ".1" || x.Kind != "silent" || x.Label() != "127.40.1.0/24: 1 found, 1 expected and silent" {
 		t.Errorf("its part: %+v, %q", x, x.Label())
 	}
-	if x := folded.Tiles[15]; x.Open || x.X != 3 || x.Y != 3 || x.Third() != 15 || x.Kind != "free" {
+	if x := folded.Tiles[15]; x.Open || x.X != 3 || x.Y != 3 || x.Third() != ".15" || x.Kind != "free" {
 		t.Errorf("its last part: %+v", x)
 	}
 	for bits, n := range map[string]int{"/23": 2, "/22": 4, "/21": 8} {
@@ -41,6 +41,14 @@ func TestAnAddressField(t *testing.T) {
 			by); len(got.Tiles) != n || got.Part != nil {
 			t.Errorf("a %s has %d parts", bits, len(got.Tiles))
 		}
+	}
+	wide := foldedField(store.Network{Name: "Town", Prefix: netip.MustParsePrefix("127.40.0.0/16")}, quay, by)
+	if len(wide.Tiles) != 16 || wide.Tiles[0].Third() != ".0–15" || wide.Tiles[15].Third() != ".240–255" || wide.Tiles[0].Found != 1 || wide.Tiles[0].Unfolds() != "" {
+		t.Errorf("a /16: %+v", wide.Tiles)
+	}
+	if inner := wide.Part; inner == nil || len(inner.Tiles) != 16 || inner.Part == nil || len(inner.Part.Cells) != 256 ||
+		inner.Tiles[1].Unfolds() != "127.40.0.0/20" || inner.Tiles[2].Unfolds() != "127.40.2.0/24" || inner.Part.Network.Prefix != quay {
+		t.Errorf("its parts: %+v", inner)
 	}
 	if first := foldedField(store.Network{Prefix: netip.MustParsePrefix("127.40.0.0/20")}, quay, by).Part.Cells[0]; first.Kind != "free" {
 		t.Errorf("within a /20 %s is %s", first.Label, first.Kind) // only the whole network's ends are reserved

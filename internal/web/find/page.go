@@ -65,8 +65,8 @@ type cell struct {
 	Source int64 // 0: no camera
 }
 
-// field is one network: the addresses of a /24 or smaller, and of a larger one its
-// /24s, of which one is unfolded beside it.
+// field is one network: the addresses of a /24 or smaller, and of a larger one its parts
+// as tiles, of which one is unfolded beside it.
 type field struct {
 	Network store.Network
 	Cells   []cell
@@ -75,10 +75,11 @@ type field struct {
 	Part    *field
 }
 
-// tile is one /24 of a larger network.
+// tile is one part of a larger network, a /24 or a /20.
 type tile struct {
 	X, Y          int // which place it has, in tiles
 	Prefix        netip.Prefix
+	Up            netip.Prefix // what it is part of, where it is open
 	Found, Silent int
 	Stand         int    // devices that stand out
 	Kind          string // as the worst of its cells
@@ -97,16 +98,25 @@ func (t tile) Label() string {
 	return s
 }
 
-// Unfolds is the part that pressing it shows: itself, or none where it is open.
+// Unfolds is the part that pressing it shows: itself, or where it is open what it is part of.
 func (t tile) Unfolds() string {
-	if t.Open {
-		return ""
+	switch {
+	case !t.Open:
+		return t.Prefix.String()
+	case t.Up.Bits() == 20:
+		return t.Up.String()
 	}
-	return t.Prefix.String()
+	return ""
 }
 
-// Third is the third number of its addresses.
-func (t tile) Third() int { return int(t.Prefix.Addr().As4()[2]) }
+// Third names a part by the third number of its addresses, ".7" or ".16–31".
+func (t tile) Third() string {
+	third := int(t.Prefix.Addr().As4()[2])
+	if t.Prefix.Bits() < 24 {
+		return fmt.Sprintf(".%d–%d", third, third+15)
+	}
+	return fmt.Sprintf(".%d", third)
+}
 
 type findRow struct {
 	store.Source
