@@ -30,6 +30,7 @@ func within(ctx context.Context, dsn string, f func(*store.Store) error) error {
 
 func dsnFlag(c *cobra.Command, dsn *string) {
 	c.Flags().StringVar(dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	c.Flags().Lookup("dsn").DefValue = "" // what the environment holds may have a password in it: --help doesn't print it
 }
 
 func tokenCommand() *cobra.Command {

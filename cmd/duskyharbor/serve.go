@@ -2,16 +2,21 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -21,6 +26,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/pgserver"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
 	"duskyharbor/internal/web/shell"
@@ -28,8 +34,10 @@ import (
 
 // serveOptions are serve's flags.
 type serveOptions struct {
+	data             string // folder that keeps database and key; empty: both are given
 	dsn, key, listen string
 	hosts            []string
+	within           string // where devices may be; empty: anywhere
 	cert, certKey    string // TLS with a certificate that was given
 	selfSigned       string // TLS with one of our own, kept in this folder
 }
@@ -37,8 +45,11 @@ type serveOptions struct {
 func serveCommand() *cobra.Command {
 	var o serveOptions
 	c := &cobra.Command{Use: "serve", Short: "Serve the pages and do the work", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), o) }}
-	c.Flags().StringVar(&o.dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+		RunE: func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), o, cmd.OutOrStdout()) }}
+	c.Flags().StringVar(&o.data, "data", env("DUSKYHARBOR_DATA", ""),
+		"folder that keeps everything, made where missing: a database is started in it, on loopback (or DUSKYHARBOR_DATA)")
+	dsnFlag(c, &o.dsn)
+	c.Flags().StringVar(&o.within, "dial-within", "", "prefix outside of which no device is dialled, as 192.168.0.0/16; empty: anywhere")
 	c.Flags().StringVar(&o.key, "key", env("DUSKYHARBOR_KEY", ""), "key file of the vault, made where missing (or DUSKYHARBOR_KEY)")
 	c.Flags().StringVar(&o.listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
 	c.Flags().StringSliceVar(&o.hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS",
@@ -51,8 +62,9 @@ func serveCommand() *cobra.Command {
 	return c
 }
 
-func serve(ctx context.Context, o serveOptions) error {
-	dsn, key, listen, hosts := o.dsn, o.key, o.listen, o.hosts
+// serve works until ctx ends. Where nobody can sign in yet, the code that the first person
+// types is written to out.
+func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
 	if os.Getenv("GOGC") == "" {
@@ -62,6 +74,23 @@ func serve(ctx context.Context, o serveOptions) error {
 	if err != nil {
 		return err
 	}
+	end, gone, err := o.keep(ctx)
+	if err != nil {
+		return err
+	}
+	defer end()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var ended atomic.Bool
+	go func() {
+		select {
+		case <-gone:
+			ended.Store(true)
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	dsn, key, listen, hosts := o.dsn, o.key, o.listen, o.hosts
 	st, v, err := open(ctx, dsn, key)
 	if err != nil {
 		return err
@@ -70,8 +99,13 @@ func serve(ctx context.Context, o serveOptions) error {
 	if err := st.Migrate(ctx); err != nil {
 		return err
 	}
-	own := dial.ParseOwn(listen, databaseAt(dsn))
-	office, err := app.New(st, v, &dial.Dialer{Own: own}, app.Options{Options: engine.Options{Log: log}})
+	dialer := &dial.Dialer{Own: dial.ParseOwn(listen, databaseAt(dsn))}
+	if o.within != "" {
+		if dialer.Within, err = netip.ParsePrefix(o.within); err != nil {
+			return fmt.Errorf("--dial-within is a prefix as 192.168.0.0/16, not %q", o.within)
+		}
+	}
+	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}})
 	if err != nil {
 		return err
 	}
@@ -108,13 +142,57 @@ func serve(ctx context.Context, o serveOptions) error {
 		l, scheme = tls.NewListener(l, tlsConfig), "https://"
 	}
 	log.Info("serving", "address", scheme+l.Addr().String())
+	if err := firstCode(ctx, st, out, scheme+l.Addr().String()); err != nil {
+		return err
+	}
 	if fingerprint != "" {
 		log.Info("the certificate is our own: compare its SHA-256 fingerprint with the browser's", "sha256", fingerprint)
 	}
 	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
+	if ended.Load() {
+		return errors.New("the database ended; start the server again, it keeps its data")
+	}
 	return nil
+}
+
+// keep starts a database in the data folder where none was given, and keeps the key there.
+// end lets both go; gone is closed when that database ended by itself.
+func (o *serveOptions) keep(ctx context.Context) (end func(), gone <-chan struct{}, err error) {
+	if o.dsn != "" || o.data == "" {
+		return func() {}, nil, nil
+	}
+	data, err := filepath.Abs(o.data)
+	if err != nil {
+		return nil, nil, err
+	}
+	release, err := pgserver.Hold(data)
+	if err != nil {
+		return nil, nil, err
+	}
+	// It ends by Stop alone, after what works with it: not with ctx.
+	pg, err := pgserver.Start(context.WithoutCancel(ctx), pgserver.Options{Dir: pgserver.Place(data)})
+	if err != nil {
+		release()
+		return nil, nil, err
+	}
+	o.dsn, o.key = pg.DSN, cmp.Or(o.key, filepath.Join(data, "vault.key"))
+	return func() { pg.Stop(); release() }, pg.Done(), nil
+}
+
+// firstCode makes the code that the first person types and writes it to out, while nobody
+// can sign in.
+func firstCode(ctx context.Context, st *store.Store, out io.Writer, url string) error {
+	if yes, err := st.Untouched(ctx); err != nil || !yes {
+		return err
+	}
+	code, hash := people.NewCode()
+	if err := st.KeepFirstCode(ctx, hash); err != nil {
+		return err
+	}
+	_, err := fmt.Fprintf(out, "Nobody can sign in yet. Open %s/start and type this code, once:\n\n    %s\n\n", url, code)
+	return err
 }
 
 // databaseAt is where the database listens, so that no device can send us there.
@@ -128,7 +206,7 @@ func databaseAt(dsn string) string {
 
 func open(ctx context.Context, dsn, key string) (*store.Store, *vault.Vault, error) {
 	if dsn == "" || key == "" {
-		return nil, nil, errors.New("--dsn and --key are needed (or DUSKYHARBOR_DSN and DUSKYHARBOR_KEY)")
+		return nil, nil, errors.New("give a folder with --data, or an address with --dsn and a file with --key")
 	}
 	v, err := vault.Load(key)
 	if err != nil {
@@ -149,7 +227,7 @@ func migrateCommand() *cobra.Command {
 			defer st.Close()
 			return st.Migrate(cmd.Context())
 		}}
-	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	dsnFlag(c, &dsn)
 	return c
 }
 
@@ -180,7 +258,7 @@ func userCommand() *cobra.Command {
 			}
 			return st.AddMember(cmd.Context(), s.ID, id, people.Role(role))
 		}}
-	c.Flags().StringVar(&dsn, "dsn", env("DUSKYHARBOR_DSN", ""), "PostgreSQL address (or DUSKYHARBOR_DSN)")
+	dsnFlag(c, &dsn)
 	c.Flags().StringVar(&name, "name", "", "the person's name")
 	c.Flags().StringVar(&site, "site", "", "a site to add the person to")
 	c.Flags().StringVar(&role, "role", "technician", "lead, technician or viewer")

@@ -50,6 +50,7 @@ func Nonconforming(n Net, s Secrets) []camera.Config {
 		at("Streams apart", camera.Manners{RTSPUser: "streams", RTSPPassword: "streams-1234"}),
 		at("Moves and is lost", camera.Manners{Lost: true}),
 		at("Takes what it is given", camera.Manners{Lease: n.At(".3.200")}),
+		at("Hangs up", camera.Manners{Drops: 5}),
 		at("Very slow", camera.Manners{Slow: 900 * time.Millisecond}),
 		at("Prefixes", camera.Manners{Dialect: 1}),
 		at("Default namespaces", camera.Manners{Dialect: 2}),

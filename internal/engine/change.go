@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -188,8 +189,9 @@ func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error)
 }
 
 // afterChanges has stages read again what a step's changes touched: the stage whose
-// changes they are first, then the others in their order. Trouble with a device is a
-// fact by then; only our own is returned.
+// changes they are first, then the others in their order. A device that fell silent, or
+// that there was no time for, is returned while the step may be tried again: it finds the
+// changes settled then, and reads. At last it is a fact, and only our own trouble is returned.
 func (e *Engine) afterChanges(ctx context.Context, v *Visit, a attempt) error {
 	ctx, cancel := context.WithTimeout(ctx, stepLimit)
 	defer cancel()
@@ -199,14 +201,21 @@ func (e *Engine) afterChanges(ctx context.Context, v *Visit, a attempt) error {
 	}
 	order := slices.Clone(e.stages)
 	slices.SortStableFunc(order, func(x, y Stage) int { return first(y.ID() == a.Stage) - first(x.ID() == a.Stage) })
+	var again error
 	for _, st := range order {
 		own := *v
 		own.stage = st.ID()
-		if err := st.AfterChange(ctx, &own, changes); err != nil && Ours(err) && !errors.Is(err, context.DeadlineExceeded) {
+		err := st.AfterChange(ctx, &own, changes)
+		late := errors.Is(err, context.DeadlineExceeded)
+		switch {
+		case err == nil:
+		case a.mayTryAgain(err), late && a.retries:
+			again = cmp.Or(again, err)
+		case Ours(err) && !late:
 			return err
 		}
 	}
-	return e.judgeAround(ctx, v.Device)
+	return cmp.Or(again, e.judgeAround(ctx, v.Device))
 }
 
 func first(is bool) int {

@@ -42,6 +42,7 @@ var codesOf = map[string]string{
 	"New certificate":        "",
 	"Streams apart":          "",
 	"Very slow":              "",
+	"Hangs up":               "",
 	"Moves and is lost":      "",
 	"Takes what it is given": "",
 	"Prefixes":               "",
@@ -115,6 +116,13 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	b.wantCodes(codesOf)
 	if a, _ := site.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
 		t.Errorf("its streams take another account: %+v", a)
+	}
+	hangs := b.device("Hangs up").ID
+	_, views := site.VideoSources.Of(b.view(), hangs)
+	_, seat := site.IPConfig.Of(b.view(), hangs)
+	users, _ := site.Users.Of(b.view(), hangs)
+	if !views || !seat || len(users) == 0 || cams["Hangs up"].Wrongs() > 0 {
+		t.Errorf("what hangs up on every fifth request isn't read to its end: views %v, address %v, users %v", views, seat, users)
 	}
 	if cams["Locks at once"].Opens("otter", b.Secrets.House) || !cams["Locks at once"].Locked() {
 		t.Error("it isn't locked")

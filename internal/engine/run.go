@@ -48,6 +48,10 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 	if err != nil {
 		return err
 	}
+	own, err := e.store.NetworkLimits(ctx, tx, n.Site)
+	if err != nil {
+		return err
+	}
 	atOnce.Network, atOnce.Recorder = cmp.Or(e.opt.Most.Network, atOnce.Network), cmp.Or(e.opt.Most.Recorder, atOnce.Recorder)
 	jobs := make([]river.InsertManyParams, 0, len(steps))
 	for _, s := range steps {
@@ -58,6 +62,7 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 		if s.NetworkID != nil {
 			a.Network = *s.NetworkID
 		}
+		a.AtOnce.Network = cmp.Or(e.opt.Most.Network, own[cmp.Or(a.Network, s.Net)], atOnce.Network)
 		first := 1
 		if !s.Known { // what never opened may be anything: it goes after what did
 			first = 2

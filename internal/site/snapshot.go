@@ -296,7 +296,13 @@ func (s *Snapshot) Clock(d store.Device) (clock.Facts, clock.Wishes) {
 	} else {
 		f.Reference = clock.ReferenceOf(holder)
 	}
-	return f, clock.Wishes{Zone: s.Site.ZonePosix, Source: s.Site.TimeSource}
+	w := clock.Wishes{Zone: s.Site.ZonePosix, Source: s.Site.TimeSource}
+	if d.Address != nil {
+		if n, in := netplan.Of(s.networks, *d.Address); in && n.TimeServer.IsValid() {
+			w.Source, w.Network = n.TimeServer.String(), n.Name
+		}
+	}
+	return f, w
 }
 
 // shownWindow is the sign-in window that a camera has shown to the recorder that

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"time"
 
@@ -246,6 +247,19 @@ func (s *Store) AtOnce(ctx context.Context, tx pgx.Tx, site int64) (l Limits, er
 	return l, err
 }
 
+// NetworkLimits are the limits of a site's networks that have one of their own.
+func (s *Store) NetworkLimits(ctx context.Context, tx pgx.Tx, site int64) (map[int64]int, error) {
+	rows, err := tx.Query(ctx, `select id, at_once from network where site_id = $1 and at_once > 0`, site)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]int{}
+	var id int64
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&id, &n}, func() error { out[id] = n; return nil })
+	return out, err
+}
+
 // LooksDue lists the sites whose networks are to be looked at by themselves now, and
 // takes their turn: of several servers one gets each.
 func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
@@ -333,11 +347,25 @@ func resealed(ctx context.Context, tx pgx.Tx, id int64, seal func(place string) 
 }
 
 // SetSet changes a set of a site that is shared: its name, user name and where it is tried
-// first; and its password, where seal isn't nil. ErrNotFound where there is none.
-func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) error {
-	return s.InTx(ctx, func(tx pgx.Tx) error {
+// first; and its password, where seal isn't nil. ErrNotFound where there is none. With
+// another user name or password nothing is known to open with it any more: the devices
+// that did come back, and what was known to be wrong of it is forgotten, which it isn't now.
+func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) (opened []int64, err error) {
+	return opened, s.InTx(ctx, func(tx pgx.Tx) error {
 		if err := sealing(ctx, tx); err != nil {
 			return err
+		}
+		var was string
+		if err := tx.QueryRow(ctx, `select username from credential_set where site_id = $1 and id = $2 and device_id is null for update`, site, v.ID).Scan(&was); err != nil {
+			if errors.Is(err, pgx.ErrNoRows) {
+				return ErrNotFound
+			}
+			return err
+		}
+		if seal != nil || was != v.Username {
+			if opened, err = forgetSet(ctx, tx, site, v.ID); err != nil {
+				return err
+			}
 		}
 		tag, err := tx.Exec(ctx, `update credential_set set name = $3, username = $4, make = $5, factory = $6, former = $7, network_id = nullif($8::bigint, 0)
 			where site_id = $1 and id = $2 and device_id is null`, site, v.ID, v.Name, v.Username, v.Make, v.Factory, v.Former, v.Network)
@@ -348,33 +376,43 @@ func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(
 	})
 }
 
-// SetRests lists the places of the devices that a set opens, or that it is the account of,
-// at most limit, with how many there are.
-func (s *Store) SetRests(ctx context.Context, site, set int64, limit int) (places []string, total int, err error) {
-	rows, err := s.Pool.Query(ctx, `select place, count(*) over () from device where site_id = $1 and (opened_set = $2 or set_id = $2) order by kind desc, place limit $3`, site, set, limit)
+// SetsRest counts the devices that each set of a site opens, or is the account of.
+func (s *Store) SetsRest(ctx context.Context, site int64) (map[int64]int, error) {
+	rows, err := s.Pool.Query(ctx, `select x, count(*) from (select coalesce(set_id, opened_set) x from device where site_id = $1) d where x is not null group by x`, site)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
-	var place string
-	_, err = pgx.ForEachRow(rows, []any{&place, &total}, func() error { places = append(places, place); return nil })
-	return places, total, err
+	out := map[int64]int{}
+	var set int64
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&set, &n}, func() error { out[set] = n; return nil })
+	return out, err
 }
 
 // RemoveSet takes a set that is shared off a site: nothing is signed in to with it any more.
-// What was known to open with it is known no longer.
-func (s *Store) RemoveSet(ctx context.Context, site, set int64) error {
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		for _, sql := range []string{
-			`delete from fact f using device d where d.id = f.device_id and d.site_id = $1 and f.name in ('` + fact.Account + `', '` + fact.WebAccount + `') and (f.value ->> 'set_id')::bigint = $2`,
-			`update device set version = version + 1 where site_id = $1 and (opened_set = $2 or set_id = $2)`,
-		} {
-			if _, err := tx.Exec(ctx, sql, site, set); err != nil {
-				return err
-			}
+// What was known to open with it is known no longer; those devices come back.
+func (s *Store) RemoveSet(ctx context.Context, site, set int64) (rested []int64, err error) {
+	return rested, s.InTx(ctx, func(tx pgx.Tx) error {
+		if rested, err = forgetSet(ctx, tx, site, set); err != nil {
+			return err
 		}
 		tag, err := tx.Exec(ctx, `delete from credential_set where site_id = $1 and id = $2 and device_id is null`, site, set)
 		return orNone(tag.RowsAffected(), err)
 	})
+}
+
+// forgetSet forgets what a set of a site opens, and that it was wrong somewhere: the tries
+// stand, of a set that is no more. The devices that rested on it come back.
+func forgetSet(ctx context.Context, tx pgx.Tx, site, set int64) ([]int64, error) {
+	rested, err := ids(ctx, tx, `update device set version = version + 1, opened_set = nullif(opened_set, $2) where site_id = $1 and (opened_set = $2 or set_id = $2
+		or exists (select 1 from fact f where f.device_id = device.id and f.name in ('`+fact.Account+`', '`+fact.WebAccount+`') and (f.value ->> 'set_id')::bigint = $2)) returning id`, site, set)
+	if err != nil {
+		return nil, err
+	}
+	b := &pgx.Batch{}
+	b.Queue(`delete from fact where device_id = any($1) and name in ('`+fact.Account+`', '`+fact.WebAccount+`') and (value ->> 'set_id')::bigint = $2`, rested, set)
+	b.Queue(`update try set set_id = null where set_id = $1`, set)
+	return rested, tx.SendBatch(ctx, b).Close()
 }
 
 // AddSets adds many sets in a fixed number of queries and returns their numbers; seal is

@@ -49,6 +49,8 @@ type Facts struct {
 type Wishes struct {
 	Zone   string // POSIX TZ; empty: not judged
 	Source string // "recorder" or empty, "dhcp", or the address of a named server
+	// Network is the one whose own time server Source is; empty: the site asks for it.
+	Network string
 }
 
 // Offset is the camera against its reference.
@@ -350,6 +352,9 @@ func (f Facts) source(w Wishes) (server, named string) {
 		return f.Reference.Address, f.Reference.Name + ", which holds it"
 	case DHCP:
 		return DHCP, "the server that its network names"
+	}
+	if w.Network != "" {
+		return w.Source, "the time server of " + w.Network
 	}
 	return w.Source, "the site's time server"
 }

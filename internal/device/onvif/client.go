@@ -55,6 +55,7 @@ type Client struct {
 	service string // device service
 	login   Login
 	ahead   atomic.Int64 // nanoseconds, see Login.Ahead
+	opened  atomic.Bool  // the device took the login before
 	pin     string
 	plain   *http.Client
 	signed  *http.Client
@@ -113,8 +114,29 @@ func (c *Client) on() string {
 func (c *Client) Close() { c.plain.CloseIdleConnections() }
 
 // call sends one request to the device service's address or to, and returns the
-// body's first element, whose name must be op + "Response" in ns.
+// body's first element, whose name must be op + "Response" in ns. One that changes nothing
+// is sent once more where the connection broke: but not while it isn't known whether the
+// device takes the login, when each sending may be a wrong try.
 func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
+	began := time.Now()
+	n, err := c.once(ctx, to, ns, op, inner, limit)
+	broke := errors.Is(err, dial.ErrUnreachable) && ctx.Err() == nil && time.Since(began) < limit/2
+	if broke && strings.HasPrefix(op, "Get") && (c.login.Scheme == "" || c.opened.Load()) {
+		n, err = c.once(ctx, to, ns, op, inner, limit)
+	}
+	if err == nil && !preAuth[op] {
+		c.opened.Store(true)
+	}
+	return n, err
+}
+
+// preAuth are what a device answers without a login (ONVIF Core, 5.12.1, PRE_AUTH): that it
+// does says nothing of ours.
+var preAuth = map[string]bool{"GetWsdlUrl": true, "GetServices": true, "GetServiceCapabilities": true, "GetCapabilities": true,
+	"GetHostname": true, "GetSystemDateAndTime": true, "GetEndpointReference": true}
+
+// once is call without a second sending.
+func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
 	if to == "" {
 		to = c.service
 	}

@@ -178,6 +178,40 @@ func TestOddButRightAnswersAreRead(t *testing.T) {
 	}
 }
 
+// A call that changes nothing is sent again where the connection broke, once; not while
+// nobody knows whether the login is taken, and none that changes something.
+func TestABrokenConnectionIsTriedOnceMore(t *testing.T) {
+	asked, drops := map[string]int{}, map[string]int{}
+	answer := soap(`<tds:GetDeviceInformationResponse><tds:Model>m</tds:Model></tds:GetDeviceInformationResponse>`)
+	c, _ := device(t, func(w http.ResponseWriter, r *http.Request) {
+		op := r.Header.Get("Content-Type")
+		op = strings.Trim(op[strings.LastIndex(op, "/")+1:], `"`)
+		if asked[op]++; asked[op] <= drops[op] {
+			panic(http.ErrAbortHandler)
+		}
+		answer(w, r)
+	})
+	drops["GetDeviceInformation"] = 1
+	if _, err := c.Information(t.Context()); !errors.Is(err, dial.ErrUnreachable) || asked["GetDeviceInformation"] != 1 {
+		t.Errorf("a login that nobody knows to be right was sent %d times: %v", asked["GetDeviceInformation"], err)
+	}
+	if _, err := c.Information(t.Context()); err != nil { // from here on it is known to be right
+		t.Fatal(err)
+	}
+	asked["GetDeviceInformation"] = 0
+	if _, err := c.Information(t.Context()); err != nil || asked["GetDeviceInformation"] != 2 {
+		t.Errorf("asked %d times: %v", asked["GetDeviceInformation"], err)
+	}
+	asked["GetDeviceInformation"], drops["GetDeviceInformation"] = 0, 2
+	if _, err := c.Information(t.Context()); !errors.Is(err, dial.ErrUnreachable) || asked["GetDeviceInformation"] != 2 {
+		t.Errorf("asked %d times: %v", asked["GetDeviceInformation"], err)
+	}
+	drops["SystemReboot"] = 1
+	if err := c.Reboot(t.Context()); err == nil || asked["SystemReboot"] != 1 {
+		t.Errorf("told to start again %d times: %v", asked["SystemReboot"], err)
+	}
+}
+
 func TestTextFromADeviceIsCleaned(t *testing.T) {
 	c, _ := device(t, soap(`<tds:GetDeviceInformationResponse><tds:Manufacturer>&lt;script&gt;alert(1)&lt;/script&gt;`+"\u202e"+`</tds:Manufacturer><tds:Model>`+strings.Repeat("m", 5000)+`</tds:Model></tds:GetDeviceInformationResponse>`))
 	s, err := c.Information(context.Background())

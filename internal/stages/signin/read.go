@@ -2,6 +2,7 @@
 package signin
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -247,7 +248,7 @@ func (a *attempt) tryWeb(ctx context.Context, set store.SealedSet) error {
 }
 
 // trySet sends one set. A nil account without error means that the set was wrong or that
-// no try is left.
+// no try is left; an account with one, that what it opens broke off.
 func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
 	id, password, ok, err := a.Begin(ctx, set, scheme)
 	if err != nil || !ok {
@@ -267,7 +268,7 @@ func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access
 		return nil, eerr
 	}
 	if err := a.about(ctx, c, info, account); err != nil {
-		return nil, err
+		return account, err // it is open, though not all of it was read
 	}
 	account.RTSP, account.RTSPSet, err = a.rtspTakes(ctx, set)
 	return account, err
@@ -292,9 +293,13 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 		return err
 	}
 	info.At = time.Now().UTC()
+	var broke error // it fell silent on the way
 	keep := func(f store.NewFact, err error) {
-		if err == nil {
+		switch {
+		case err == nil:
 			a.facts = append(a.facts, f)
+		case errors.Is(err, dial.ErrUnreachable):
+			broke = err
 		}
 	}
 	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
@@ -329,7 +334,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 		views, err := c.VideoSources(ctx, services)
 		keep(site.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
 	}
-	return ctx.Err()
+	return cmp.Or(broke, ctx.Err())
 }
 
 // rtspAlone opens a device that speaks RTSP and nothing else.

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"duskyharbor/internal/core/rule"
@@ -70,6 +71,7 @@ type Manners struct {
 	Silent      bool          // its discovery is switched off
 	Twice       bool          // it answers every probe twice
 	Slow        time.Duration // before each answer
+	Drops       int           // it hangs up on every so many-th request; 0: on none
 	Dialect     int           // 1: BOM and other prefixes; 2: default namespaces; 3: comments, chunked
 	OldPage     bool          // its page wants a plug-in
 	Shadow      string        // UUID of a second device on the same address
@@ -150,6 +152,7 @@ type Camera struct {
 	turned turned
 	nonces map[string]time.Time
 	served map[string]int // operations that were done, by name
+	asked  atomic.Int64   // requests to its services, see Manners.Drops
 	ask    chan struct{}  // wakes the NTP client
 	away   func()         // takes it off the network; nil while it is away
 	ctx    context.Context

@@ -53,6 +53,9 @@ func (c *Camera) soap(w http.ResponseWriter, r *http.Request) {
 		c.answer(w, "", sender("ter:WellFormed", "The body is empty."))
 		return
 	}
+	if n := c.asked.Add(1); c.cfg.Manners.Drops > 0 && int(n)%c.cfg.Manners.Drops == 0 {
+		panic(http.ErrAbortHandler) // the connection is closed without a word
+	}
 	if c.cfg.Manners.Slow > 0 && !c.pause(c.cfg.Manners.Slow) {
 		return
 	}

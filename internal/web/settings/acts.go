@@ -16,31 +16,47 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-func (pg *Page) addSet(c *echo.Context) error {
+// setFrom reads a credential set that a person typed; why is a sentence for them.
+func (pg *Page) setFrom(c *echo.Context) (v access.Set, why string, err error) {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	v := access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")),
+	v = access.Set{Name: strings.TrimSpace(c.FormValue("name")), Username: strings.TrimSpace(c.FormValue("username")),
 		Make: strings.TrimSpace(c.FormValue("make")), Factory: c.FormValue("factory") == "1", Former: c.FormValue("former") == "1"}
 	v.Network, _ = strconv.ParseInt(c.FormValue("network"), 10, 64)
+	v.ID, _ = strconv.ParseInt(c.Param("set"), 10, 64)
 	password := c.FormValue("password")
-	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
-		return pg.Back(c, "A credential set has a name, a user name and a password, each at most 64 characters (the password 128).")
+	if password == "" && v.ID != 0 {
+		password = "as it was"
+	}
+	if why := shell.BadSet(v, password); why != "" {
+		return v, why, nil
 	}
 	networks, err := pg.Store.Networks(ctx, me.Member.ID)
 	if err != nil {
-		return err
+		return v, "", err
 	}
 	if v.Network != 0 && !slices.ContainsFunc(networks, func(n store.Network) bool { return n.ID == v.Network }) {
-		return store.ErrNotFound
+		return v, "", store.ErrNotFound
 	}
 	sets, err := pg.Store.Sets(ctx, me.Member.ID)
 	if err != nil {
+		return v, "", err
+	}
+	if slices.ContainsFunc(sets, func(o store.SealedSet) bool { return o.Name == v.Name && o.ID != v.ID }) {
+		return v, fmt.Sprintf("A set called %q is there already: give it another name.", v.Name), nil
+	}
+	return v, "", nil
+}
+
+func (pg *Page) addSet(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	v, why, err := pg.setFrom(c)
+	switch {
+	case err != nil:
 		return err
+	case why != "":
+		return pg.Back(c, why)
 	}
-	if slices.ContainsFunc(sets, func(o store.SealedSet) bool { return o.Name == v.Name }) {
-		return pg.Back(c, fmt.Sprintf("A set called %q is there already: give it another name.", v.Name))
-	}
-	if _, err := pg.Store.AddSet(ctx, me.Member.ID,
-		v, func(place string) ([]byte, error) { return pg.Vault.Seal(password, place) }); err != nil {
+	if _, err := pg.Store.AddSet(ctx, me.Member.ID, v, pg.seals(c.FormValue("password"))); err != nil {
 		return err
 	}
 	if err := pg.Audit(ctx, me, "added a credential set", v.Name); err != nil {
@@ -49,30 +65,77 @@ func (pg *Page) addSet(c *echo.Context) error {
 	return pg.Back(c, fmt.Sprintf("%s was added; its password is sealed.", v.Name))
 }
 
-func (pg *Page) addNetwork(c *echo.Context) error {
+func (pg *Page) seals(password string) func(string) ([]byte, error) {
+	return func(place string) ([]byte, error) { return pg.Vault.Seal(password, place) }
+}
+
+// setSet changes a set: its names, where it is tried first, and where one was typed, its
+// password. What it opened is signed in to again before it counts as open.
+func (pg *Page) setSet(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	name := strings.TrimSpace(c.FormValue("name"))
-	p, err := netplan.ParsePrefix(c.FormValue("prefix"))
-	if err != nil || name == "" || len(name) > 64 {
-		return pg.Back(c, "A network has a name and an IPv4 prefix of at most 4,096 addresses, as 192.0.2.0/24.")
+	if _, err := shell.Number(c, "set"); err != nil {
+		return err
 	}
-	networks, err := pg.Store.Networks(ctx, me.Member.ID)
+	v, why, err := pg.setFrom(c)
+	switch {
+	case err != nil:
+		return err
+	case why != "":
+		return pg.Back(c, why)
+	}
+	var seal func(string) ([]byte, error)
+	says := v.Name + " was changed."
+	if password := c.FormValue("password"); password != "" {
+		seal = pg.seals(password)
+		says = v.Name + " has another password, sealed: what it opened isn't known to open with it before you sign in again."
+	}
+	opened, err := pg.Store.SetSet(ctx, me.Member.ID, v, seal)
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(networks, func(n store.Network) bool { return n.Prefix == p }) {
-		return pg.Back(c, p.String()+" is there already.")
+	act := "changed a credential set"
+	if seal != nil {
+		act = "gave a credential set another password"
 	}
-	if len(slices.DeleteFunc(networks, func(n store.Network) bool { return n.Single })) >= 16 {
-		return pg.Back(c, "A site has at most 16 networks in this version.")
-	}
-	if err := pg.Store.AddNetwork(ctx, me.Member.ID, name, p); err != nil {
+	if err := pg.Audit(ctx, me, act, v.Name); err != nil {
 		return err
 	}
-	if err := pg.Audit(ctx, me, "added a network", name+" "+p.String()); err != nil {
+	if len(opened) > 0 {
+		if err := pg.Engine.Judge(ctx, me.Member.ID, opened); err != nil {
+			return err
+		}
+	}
+	return pg.Back(c, says)
+}
+
+// removeSet takes a set off the site.
+func (pg *Page) removeSet(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	id, err := shell.Number(c, "set")
+	if err != nil {
 		return err
 	}
-	return pg.Back(c, name+" was added: look at it on Find.")
+	sets, err := pg.Store.SharedSets(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(sets, func(x store.SealedSet) bool { return x.ID == id })
+	if i < 0 {
+		return store.ErrNotFound
+	}
+	rested, err := pg.Store.RemoveSet(ctx, me.Member.ID, id)
+	if err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "removed a credential set", fmt.Sprintf("%s, which %s rested on", sets[i].Name, shell.Plural(len(rested), "device"))); err != nil {
+		return err
+	}
+	if len(rested) > 0 {
+		if err := pg.Engine.Judge(ctx, me.Member.ID, rested); err != nil {
+			return err
+		}
+	}
+	return pg.Back(c, fmt.Sprintf("%s is gone; %s rested on it and must be signed in to with another.", sets[i].Name, shell.Plural(len(rested), "device")))
 }
 
 // reveal shows a set's password to a person who gives their own again. It is logged

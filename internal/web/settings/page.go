@@ -5,7 +5,9 @@ import (
 	"context"
 	"embed"
 	"io/fs"
+	"net/netip"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/people"
@@ -36,7 +38,16 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/settings/least", pg.setLeast)
 	r.Change.POST("/settings/set", pg.addSet)
 	r.Change.POST("/settings/set/:set/reveal", pg.reveal)
+	r.Change.POST("/settings/set/:set", pg.setSet)
+	r.Change.POST("/settings/set/:set/remove", pg.removeSet)
 	r.Change.POST("/settings/network", pg.addNetwork)
+	r.Change.POST("/settings/network/:network", pg.setNetwork)
+	r.Change.POST("/settings/network/:network/remove", pg.removeNetwork)
+	r.Change.POST("/settings/recorder", pg.addRecorder)
+	r.Change.POST("/settings/recorder/:recorder", pg.setRecorder)
+	r.Change.POST("/settings/recorder/:recorder/remove", pg.removeRecorder)
+	r.Lead.POST("/settings/site", pg.setSite)
+	r.Lead.POST("/settings/put-away", pg.putAway)
 	r.Lead.POST("/settings/invite", pg.invite)
 	r.Lead.POST("/settings/invitations/:id/withdraw", pg.withdraw)
 	r.Lead.POST("/settings/people/:id/role", pg.setRole)
@@ -46,7 +57,13 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // settingsData is what a site starts from, and who and what may use it.
 type settingsData struct {
-	Networks    []store.Network // benches left out
+	Networks    []store.Network // single addresses left out
+	Fresh       store.Network   // the form of one that is added
+	FreshSet    access.Set
+	Proposed    []netip.Prefix // networks of this machine that the site doesn't look at
+	Recorders   []store.RecorderRow
+	Rests       map[int64]int // devices that a set opens, or is the account of
+	Zones       []string
 	NetNames    map[int64]string
 	Leasts      []identity.Least
 	Every       []everyChoice
@@ -74,11 +91,23 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.NetNames[n.ID] = n.Name
 		}
 	}
+	if p.MayChange && !p.Site.Demo {
+		d.Proposed = shell.Proposed(p.Networks)
+	}
+	if p.MayLead {
+		d.Zones = clock.ZoneNames()
+	}
 	if src := p.Site.TimeSource; src != "recorder" && src != clock.DHCP {
 		d.Server = src
 	}
 	var err error
 	if d.Leasts, err = pg.Store.Leasts(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	if d.Recorders, err = pg.Store.Recorders(ctx, p.Site.ID); err != nil {
+		return nil, err
+	}
+	if d.Rests, err = pg.Store.SetsRest(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}
 	if d.Sets, err = pg.Store.SharedSets(ctx, p.Site.ID); err != nil {

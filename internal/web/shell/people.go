@@ -27,6 +27,12 @@ func (s *Server) MayTry(ctx context.Context, keys ...string) bool {
 }
 
 func (s *Server) enterPage(c *echo.Context) error {
+	switch yes, err := s.Store.Untouched(c.Request().Context()); {
+	case err != nil:
+		return err
+	case yes:
+		return c.Redirect(http.StatusSeeOther, "/start")
+	}
 	return c.Render(http.StatusOK, "enter", s.bare(c, "Sign in", ""))
 }
 
@@ -116,6 +122,20 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
+// signedInOrEnter lets people through, and shows others where to sign in.
+func (s *Server) signedInOrEnter(next echo.HandlerFunc) echo.HandlerFunc {
+	in := s.signedIn(next)
+	return func(c *echo.Context) error {
+		switch p, err := s.person(c); {
+		case err != nil:
+			return err
+		case p == nil:
+			return c.Redirect(http.StatusSeeOther, "/sign-in")
+		}
+		return in(c)
+	}
+}
+
 // SignInOf is the number of the sign-in that a request belongs to.
 func (s *Server) SignInOf(ctx context.Context) int64 { return s.sessions.GetInt64(ctx, "signin") }
 
@@ -181,8 +201,8 @@ func (s *Server) join(c *echo.Context) error {
 		return again(http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.")
 	}
 	login, name := strings.ToLower(strings.TrimSpace(c.FormValue("login"))), strings.TrimSpace(c.FormValue("name"))
-	if login == "" || len(login) > 64 || name == "" || len(name) > 64 || strings.ContainsAny(login, " \t\r\n") {
-		return again(http.StatusUnprocessableEntity, "A sign-in name has 1 to 64 characters and no spaces; your own name at most 64.")
+	if why := BadLogin(login, name); why != "" {
+		return again(http.StatusUnprocessableEntity, why)
 	}
 	hash, err := people.Hash(c.FormValue("password"))
 	if err != nil {
@@ -219,7 +239,7 @@ func (s *Server) home(c *echo.Context) error {
 		return err
 	}
 	if len(sites) == 0 {
-		return echo.NewHTTPError(http.StatusForbidden, "No site is yours yet. Ask its lead to add you.")
+		return c.Redirect(http.StatusSeeOther, "/sites")
 	}
 	return c.Redirect(http.StatusSeeOther, "/sites/"+strconv.FormatInt(sites[0].ID, 10)+"/board")
 }

@@ -1,0 +1,195 @@
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// maxRecorders is how many recorders a site has at most.
+const maxRecorders = 64
+
+// placeFrom reads a name for a device; why is a sentence for the person.
+func placeFrom(c *echo.Context) (place, why string) {
+	if place = strings.TrimSpace(c.FormValue("place")); place == "" || len(place) > 64 {
+		return "", "A recorder has a name of at most 64 characters."
+	}
+	return place, ""
+}
+
+// addRecorder expects a recorder at an address, and looks there.
+func (pg *Page) addRecorder(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	place, why := placeFrom(c)
+	if why != "" {
+		return pg.Back(c, why)
+	}
+	at, err := netplan.ParseAddress(c.FormValue("address"))
+	if err != nil {
+		return pg.Back(c, err.Error())
+	}
+	devices, err := pg.Store.Devices(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	recorders := 0
+	for _, d := range devices {
+		switch {
+		case d.Place == place:
+			return pg.Back(c, fmt.Sprintf("%s is there already: give it another name.", place))
+		case d.Address != nil && *d.Address == at, d.ExpectedAt != nil && *d.ExpectedAt == at:
+			return pg.Back(c, fmt.Sprintf("%s is expected or was found at %s already.", d.Place, at))
+		case d.Kind == identity.Recorder:
+			recorders++
+		}
+	}
+	if recorders >= maxRecorders {
+		return pg.Back(c, fmt.Sprintf("A site has at most %d recorders.", maxRecorders))
+	}
+	d := store.Device{SiteID: me.Member.ID, Kind: identity.Recorder, Place: place, Address: &at, ExpectedAt: &at, Expected: true}
+	set, err := pg.setOf(c)
+	if err != nil {
+		return err
+	}
+	if set != 0 {
+		d.SetID = &set
+	}
+	if _, err := pg.Store.AddDevice(ctx, d); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "added a recorder", place+" at "+at.String()); err != nil {
+		return err
+	}
+	return pg.lookThere(c, at, place+" was added. It is looked for at "+at.String()+".")
+}
+
+// lookThere looks at the network that an address is in, where the site has one.
+func (pg *Page) lookThere(c *echo.Context, at netip.Addr, says string) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	networks, err := pg.Store.Networks(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(networks, func(n store.Network) bool { return n.Prefix.Contains(at) })
+	if i < 0 {
+		return pg.Back(c, fmt.Sprintf("It was added, and %s is in none of the site's networks: add its network, or look there on Find.", at))
+	}
+	n := store.NewRun{Site: me.Member.ID, Stage: stage.Find, Act: store.Read, Person: me.Person.ID, Title: "Look at " + networks[i].Name,
+		Networks: []int64{networks[i].ID}}
+	if _, err := pg.Engine.Begin(ctx, n, false); err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.Back(c, says)
+}
+
+// setOf is the set that a form names as a recorder's account; 0: none. ErrNotFound where the
+// site has no such set.
+func (pg *Page) setOf(c *echo.Context) (int64, error) {
+	id, err := strconv.ParseInt(c.FormValue("set"), 10, 64)
+	if err != nil || id == 0 {
+		return 0, nil
+	}
+	sets, err := pg.Store.SharedSets(c.Request().Context(), shell.VisitorOf(c).Member.ID)
+	if err != nil {
+		return 0, err
+	}
+	if !slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.ID == id }) {
+		return 0, store.ErrNotFound
+	}
+	return id, nil
+}
+
+// recorderOf is the recorder that the path names, of the visitor's site.
+func (pg *Page) recorderOf(c *echo.Context) (store.RecorderRow, []store.RecorderRow, error) {
+	id, err := shell.Number(c, "recorder")
+	if err != nil {
+		return store.RecorderRow{}, nil, err
+	}
+	all, err := pg.Store.Recorders(c.Request().Context(), shell.VisitorOf(c).Member.ID)
+	if err != nil {
+		return store.RecorderRow{}, nil, err
+	}
+	i := slices.IndexFunc(all, func(r store.RecorderRow) bool { return r.ID == id })
+	if i < 0 {
+		return store.RecorderRow{}, nil, store.ErrNotFound
+	}
+	return all[i], all, nil
+}
+
+// setRecorder gives a recorder another name, account or note. Nothing is written to it.
+func (pg *Page) setRecorder(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	r, all, err := pg.recorderOf(c)
+	if err != nil {
+		return err
+	}
+	place, why := placeFrom(c)
+	note := strings.TrimSpace(c.FormValue("note"))
+	switch {
+	case why != "":
+		return pg.Back(c, why)
+	case len(note) > 500:
+		return pg.Back(c, "A note has at most 500 characters.")
+	case slices.ContainsFunc(all, func(x store.RecorderRow) bool { return x.ID != r.ID && x.Place == place }):
+		return pg.Back(c, fmt.Sprintf("%s is there already: give it another name.", place))
+	}
+	set, err := pg.setOf(c)
+	if err != nil {
+		return err
+	}
+	if place != r.Place {
+		err = pg.Store.Rename(ctx, me.Member.ID, r.ID, place)
+	}
+	if err == nil && set != r.SetID {
+		err = pg.Store.SetAccount(ctx, me.Member.ID, r.ID, set)
+	}
+	if err == nil && note != r.Note {
+		err = pg.Store.SetNote(ctx, me.Member.ID, r.ID, note)
+	}
+	if err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "changed a recorder", r.Place+" → "+place); err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil { // cameras are told by its name
+		return err
+	}
+	if set != r.SetID && set != 0 {
+		return pg.Back(c, place+" was changed. Read it on Channels: it is signed in to with its account then.")
+	}
+	return pg.Back(c, place+" was changed; nothing was written to it.")
+}
+
+// removeRecorder takes a recorder off the site.
+func (pg *Page) removeRecorder(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	r, _, err := pg.recorderOf(c)
+	if err != nil {
+		return err
+	}
+	switch _, err := pg.Store.Remove(ctx, me.Member.ID, []int64{r.ID}); {
+	case errors.Is(err, store.ErrBusy):
+		return pg.Back(c, "A change of "+r.Place+" is being made: let it end, or stop its run first.")
+	case err != nil:
+		return err
+	}
+	if err := pg.Audit(ctx, me, "removed a recorder", fmt.Sprintf("%s, which %s were planned for", r.Place, shell.Plural(r.Planned, "view"))); err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
+		return err
+	}
+	return pg.Back(c, r.Place+" is off the site. Nothing was written to it; a look that hears it shows it again.")
+}

@@ -1,0 +1,205 @@
+package shell
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/discovery"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/store"
+)
+
+// localBits is how wide a network of this machine is proposed at most.
+const localBits = 22
+
+// startNetworks is how many networks the first page takes.
+const startNetworks = 4
+
+// startNetwork is a row of the first page's networks.
+type startNetwork struct{ Name, Prefix string }
+
+// startData is what the first page offers.
+type startData struct {
+	Zones    []string
+	Networks []startNetwork
+}
+
+// startPage takes the first code and makes the first lead and site; where somebody can
+// sign in already, there is no such page.
+func (s *Server) startPage(c *echo.Context) error {
+	yes, err := s.Store.Untouched(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return c.Redirect(http.StatusSeeOther, "/sign-in")
+	}
+	var rows []startNetwork
+	local, err := discovery.Local(localBits)
+	if err != nil {
+		s.Log.Warn("this machine's networks can't be read", "err", err)
+	}
+	for i, p := range local[:min(len(local), startNetworks)] {
+		rows = append(rows, startNetwork{fmt.Sprintf("Network %d", i+1), p.String()})
+	}
+	return s.showStart(c, http.StatusOK, "", rows)
+}
+
+// typedFields are the fields of the first page that are filled again after a refusal; no
+// password is among them, nor the code.
+var typedFields = []string{"name", "login", "site", "zone", "set-name", "set-user"}
+
+func (s *Server) showStart(c *echo.Context, status int, message string, rows []startNetwork) error {
+	for len(rows) < startNetworks {
+		rows = append(rows, startNetwork{})
+	}
+	b := s.bare(c, "Set this server up", message)
+	b.Typed = map[string]string{"zone": "UTC"}
+	for _, name := range typedFields {
+		if v := c.FormValue(name); v != "" {
+			b.Typed[name] = v
+		}
+	}
+	b.Data = startData{Zones: clock.ZoneNames(), Networks: rows}
+	c.Response().Header().Set("Cache-Control", "no-store")
+	return c.Render(status, "start", b)
+}
+
+// start makes what the first page asks for, all of it or nothing.
+func (s *Server) start(c *echo.Context) error {
+	ctx := c.Request().Context()
+	form, err := c.FormValues()
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	var rows []startNetwork
+	for i, name := range form["net-name"] {
+		if i < len(form["net-prefix"]) && i < startNetworks {
+			rows = append(rows, startNetwork{strings.TrimSpace(name), strings.TrimSpace(form["net-prefix"][i])})
+		}
+	}
+	again := func(message string) error {
+		return s.showStart(c, http.StatusUnprocessableEntity, message, rows)
+	}
+	if !s.MayTry(ctx, "start from "+c.RealIP()) {
+		return s.showStart(c, http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.", rows)
+	}
+	v := store.Beginning{Login: strings.ToLower(strings.TrimSpace(c.FormValue("login"))), Name: strings.TrimSpace(c.FormValue("name"))}
+	if why := BadLogin(v.Login, v.Name); why != "" {
+		return again(why)
+	}
+	if v.PasswordHash, err = people.Hash(c.FormValue("password")); err != nil {
+		return again("Your password: " + err.Error() + ".")
+	}
+	if v.Site, err = SiteFrom(c.FormValue("site"), c.FormValue("zone"), time.Now()); err != nil {
+		return again(err.Error())
+	}
+	var why string
+	if v.Networks, why = networksFrom(rows); why != "" {
+		return again(why)
+	}
+	set := access.Set{Name: strings.TrimSpace(c.FormValue("set-name")), Username: strings.TrimSpace(c.FormValue("set-user"))}
+	password := c.FormValue("set-password")
+	if set.Name+set.Username+password != "" {
+		if why := BadSet(set, password); why != "" {
+			return again(why)
+		}
+		v.Set, v.Seal = &set, func(place string) ([]byte, error) { return s.Vault.Seal(password, place) }
+	}
+	person, site, err := s.Store.Begin(ctx, people.HashToken(c.FormValue("code")), v)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return again("That code opens nothing: it is the one that this server printed when it was started last, and it opens once.")
+	case err != nil:
+		return err
+	}
+	if err := s.Store.Audit(ctx, store.AuditEntry{Site: site, Person: person, Act: "set the site up", Detail: v.Site.Name}); err != nil {
+		return err
+	}
+	if err := s.begin(c, person); err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/board", site))
+}
+
+// networksFrom reads the rows that were filled in.
+func networksFrom(rows []startNetwork) ([]store.Network, string) {
+	var out []store.Network
+	var there []netplan.Network
+	for _, r := range rows {
+		if r.Prefix == "" {
+			continue
+		}
+		p, err := netplan.ParsePrefix(r.Prefix)
+		if err != nil {
+			return nil, fmt.Sprintf("%.40q is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", r.Prefix)
+		}
+		n := netplan.Network{Name: r.Name, Prefix: p}
+		if n.Name == "" || len(n.Name) > 64 {
+			return nil, "Each network has a name of at most 64 characters."
+		}
+		n.ID = int64(len(out) + 1)
+		if why := n.Check(there); why != "" {
+			return nil, why
+		}
+		there = append(there, n)
+		out = append(out, store.Network{Name: n.Name, Prefix: p})
+	}
+	return out, ""
+}
+
+// BadLogin says what is wrong with a name to sign in with, or with a person's own name.
+func BadLogin(login, name string) string {
+	if login == "" || len(login) > 64 || strings.ContainsAny(login, " \t\r\n") {
+		return "A sign-in name has 1 to 64 characters and no spaces."
+	}
+	if name == "" || len(name) > 64 {
+		return "Your own name has 1 to 64 characters."
+	}
+	return ""
+}
+
+// BadSet says what is wrong with a credential set that a person typed.
+func BadSet(v access.Set, password string) string {
+	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
+		return "A credential set has a name, a user name and a password, each at most 64 characters (the password 128)."
+	}
+	return ""
+}
+
+// SiteFrom reads a site's name and zone, which is one of clock.ZoneNames; the error is a
+// sentence for the person.
+func SiteFrom(name, zone string, now time.Time) (store.Site, error) {
+	v := store.Site{Name: strings.TrimSpace(name), Zone: strings.TrimSpace(zone)}
+	if v.Name == "" || len(v.Name) > 64 {
+		return v, trouble.Told("A site has a name of at most 64 characters.")
+	}
+	loc, err := time.LoadLocation(v.Zone)
+	if err != nil || !clock.IsZoneName(v.Zone) {
+		return v, trouble.Told("Pick the site's time zone from the list.")
+	}
+	v.ZonePosix, _ = clock.PosixOf(loc, now)
+	return v, nil
+}
+
+// Proposed lists the networks of this machine that a site doesn't look at yet.
+func Proposed(there []store.Network) []netip.Prefix {
+	local, err := discovery.Local(localBits)
+	if err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(local, func(p netip.Prefix) bool {
+		return slices.ContainsFunc(there, func(n store.Network) bool { return !n.Single && n.Prefix.Overlaps(p) })
+	})
+}
