@@ -172,7 +172,11 @@ func (o *serveOptions) keep(ctx context.Context) (end func(), gone <-chan struct
 		return nil, nil, err
 	}
 	// It ends by Stop alone, after what works with it: not with ctx.
-	pg, err := pgserver.Start(context.WithoutCancel(ctx), pgserver.Options{Dir: pgserver.Place(data)})
+	place := pgserver.Place(data)
+	if filepath.Dir(place) != data {
+		slog.Info("the folder is closed to the postgres user: the database lies elsewhere", "at", place)
+	}
+	pg, err := pgserver.Start(context.WithoutCancel(ctx), pgserver.Options{Dir: place})
 	if err != nil {
 		release()
 		return nil, nil, err

@@ -95,6 +95,17 @@ func (s *Store) Remove(ctx context.Context, site int64, devices []int64) (remove
 	})
 }
 
+// RecorderName is a recorder by its name.
+type RecorderName struct {
+	ID    int64
+	Place string
+}
+
+// RecorderNames lists a site's recorders by name.
+func (s *Store) RecorderNames(ctx context.Context, site int64) ([]RecorderName, error) {
+	return queryAll[RecorderName](ctx, s.Pool, `select id, place from device where site_id = $1 and kind = 'recorder' order by position, id`, site)
+}
+
 // RecorderRow is a recorder in the list of a site's.
 type RecorderRow struct {
 	ID          int64

@@ -66,8 +66,9 @@ func (p *Page) hear(ev any) {
 			p.troubles = append(p.troubles, fmt.Sprint(e.Args))
 		}
 	case *log.EventEntryAdded:
-		// A still that a camera didn't give yet is a 404 that the page shows as such.
-		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.URL, "still") {
+		// A still that a camera didn't give yet is a 404 that the page shows as such; a form
+		// that is refused comes back with 422 and says why.
+		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.URL, "still") && !strings.Contains(e.Entry.Text, "status of 422") {
 			p.troubles = append(p.troubles, e.Entry.Text+" "+e.Entry.URL)
 		}
 	}

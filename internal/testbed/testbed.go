@@ -189,6 +189,24 @@ func StartBulk(t testing.TB, bulk int) *Harbour {
 
 func start(t testing.TB, bulk int, only ...string) *Harbour {
 	t.Helper()
+	h := StartBare(t, bulk, only...)
+	ctx := context.Background()
+	var err error
+	if h.Site, err = demo.Seed(ctx, h.Store, h.Vault, h.Net, h.Secrets); err != nil {
+		t.Fatal(err)
+	}
+	if bulk > 0 {
+		if err := demo.SeedBulk(ctx, h.Store, h.Net, h.Site, bulk); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return h
+}
+
+// StartBare is Start over a database that nobody has begun with: devices there are, no
+// site and nobody who may sign in.
+func StartBare(t testing.TB, bulk int, only ...string) *Harbour {
+	t.Helper()
 	cheap.Do(func() {
 		people.Cost = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 		slog.SetLogLoggerLevel(slog.LevelError)
@@ -209,14 +227,6 @@ func start(t testing.TB, bulk int, only ...string) *Harbour {
 	t.Cleanup(h.Fleet.Close)
 	if len(h.Fleet.Failed) > 0 {
 		t.Fatalf("stand-ins couldn't start: %+v", h.Fleet.Failed)
-	}
-	if h.Site, err = demo.Seed(ctx, h.Store, h.Vault, h.Net, h.Secrets); err != nil {
-		t.Fatal(err)
-	}
-	if bulk > 0 {
-		if err := demo.SeedBulk(ctx, h.Store, h.Net, h.Site, bulk); err != nil {
-			t.Fatal(err)
-		}
 	}
 	return h
 }

@@ -31,8 +31,11 @@ func (*Page) Slug() string { return "board" }
 // Files are its template.
 func (*Page) Files() fs.FS { return files }
 
-// Routes adds nothing.
-func (*Page) Routes(*shell.Routes) {}
+// Routes adds what it answers besides its page.
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/board/plan", pg.plan)
+	r.Change.POST("/board/remove", pg.remove)
+}
 
 // boardData is the picture of cameras × stages.
 type boardData struct {
@@ -44,6 +47,7 @@ type boardData struct {
 	LastRead time.Time
 	Next     *nextThing
 	States   []stage.State
+	Plans    []store.RecorderName // what views may be planned for
 }
 
 // nextThing is the Board's one-line suggestion.
@@ -80,6 +84,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			}
 		}
 		b.Next = &nextThing{next.Stage.Slug(), next.Sentence(place, sentence), next.Reason(), next.Button()}
+	}
+	if p.MayChange {
+		if b.Plans, err = pg.Store.RecorderNames(ctx, p.Site.ID); err != nil {
+			return nil, err
+		}
 	}
 	b.Needy = needyOf(p.Rows, sheetAddress(p.Frame))
 	return b, nil

@@ -173,6 +173,35 @@ func (pg *Page) listAs(c *echo.Context) error {
 	return pg.JudgedBack(c, of, "put a device on the list", "", place+" is on the list.")
 }
 
+// say keeps what a person says of a camera: the name of its place, the recorder that its
+// view is planned for, a note. Nothing is written to it.
+func (pg *Page) say(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	place, note := strings.TrimSpace(c.FormValue("place")), strings.TrimSpace(c.FormValue("note"))
+	recorder, rerr := strconv.ParseInt(c.FormValue("recorder"), 10, 64)
+	if place == "" || len(place) > 64 || len(note) > 500 || rerr != nil {
+		return pg.Back(c, "A place has a name of at most 64 characters, and a note at most 500.")
+	}
+	if place != of.Place {
+		if err := pg.Store.Name(ctx, of.ID, place); err != nil {
+			return err
+		}
+	}
+	if _, err := pg.Store.Plan(ctx, me.Member.ID, recorder, []int64{of.ID}); err != nil {
+		return err
+	}
+	if err := pg.Store.SetNote(ctx, me.Member.ID, of.Device.ID, note); err != nil {
+		return err
+	}
+	was := of.Place
+	of.Place = place
+	return pg.JudgedBack(c, of, "said what a camera is", ": before "+was, "Kept. Nothing was written to "+place+".")
+}
+
 // leaveOut removes a device that nobody expects; a look that hears it finds it again.
 func (pg *Page) leaveOut(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)

@@ -51,6 +51,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/find/take-over", pg.takeOver)
 	r.Change.POST("/find/list", pg.listAs)
 	r.Change.POST("/find/leave-out", pg.leaveOut)
+	r.Change.POST("/find/say", pg.say)
 	r.Change.POST("/find/expect", pg.expectHere)
 	r.Change.POST("/find/views", pg.pickViews)
 	r.Change.POST("/find/move", pg.move)

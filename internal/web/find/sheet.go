@@ -23,6 +23,9 @@ type sheetExtra struct {
 	TakeOver, Unlisted, Elsewhere bool
 	Missing                       []store.Device
 	IPConfig, Free                string
+	Plans                         []store.RecorderName
+	Planned                       int64 // the recorder that the view is planned for; 0: none
+	Note                          string
 	ViewsGo                       string // what goes where a picked view is given up; empty: none is picked
 }
 
@@ -72,6 +75,15 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 	d := of.Device
 	f, w := v.Find(d)
 	x.Source = of.ID
+	if x.Plans, err = pg.Store.RecorderNames(ctx, p.Site.ID); err != nil {
+		return x, err
+	}
+	if of.RecorderID != nil {
+		x.Planned = *of.RecorderID
+	}
+	if x.Note, err = pg.Store.NoteOf(ctx, d.ID); err != nil {
+		return x, err
+	}
 	if views, _ := site.VideoSources.Of(v, d.ID); len(views) > 1 {
 		picked, err := pg.Store.ViewsOf(ctx, d.ID)
 		if err != nil {

@@ -164,7 +164,7 @@ type parts []string
 func (p parts) want(name string) bool { return p == nil || slices.Contains(p, name) }
 
 // partNames are the parts that a page may have.
-var partNames = []string{"main", "sheet", "passage", "runs"}
+var partNames = []string{"main", "sheet", "passage", "count", "runs"}
 
 func partsOf(header string) (parts, error) {
 	if header == "" {
@@ -219,7 +219,7 @@ func (s *Server) gather(c *echo.Context, room *room, parts parts) (*Request, err
 	for _, x := range []struct {
 		of   []string
 		read func(context.Context, *Request) error
-	}{{[]string{"main", "sheet", "passage"}, s.readSite}, {[]string{"main", "sheet"}, s.readWindow}, {[]string{"runs"}, s.readRuns}} {
+	}{{[]string{"main", "sheet", "passage", "count"}, s.readSite}, {[]string{"main", "sheet"}, s.readWindow}, {[]string{"runs"}, s.readRuns}} {
 		if slices.ContainsFunc(x.of, parts.want) {
 			at.Go(func() error { return x.read(ctx, p) })
 		}
