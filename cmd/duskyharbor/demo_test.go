@@ -264,7 +264,7 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 		t.Errorf("a running demo is reset: %v %s", err, out)
 	}
 	if out, err := exec.Command(bin, "demo", "--data", data, "--listen", freePort(t), "--net",
-		network).CombinedOutput(); err == nil || !strings.Contains(string(out), "runs with the folder") {
+		network).CombinedOutput(); err == nil || !strings.Contains(string(out), "is in use by another server of this product") {
 		t.Errorf("a second demo in one folder: %v %s", err, out)
 	}
 }

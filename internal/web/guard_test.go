@@ -339,12 +339,12 @@ func TestABadNetworkOrSetIsRefusedInASentence(t *testing.T) {
 	v := visit(t, h)
 	v.signIn(demo.Lead, h.Secrets.Lead)
 	token := v.token("/sites/1/settings")
-	for _, form := range []url.Values{{"name": {"x"}, "prefix": {"10.0.0.0/8"}},
-		{"name": {""}, "prefix": {"127.9.1.0/24"}}, {"name": {"x"}, "prefix": {"nonsense"}}} {
+	for says, form := range map[string]url.Values{"“10.0.0.0/8” is no IPv4 network": {"name": {"x"}, "prefix": {"10.0.0.0/8"}},
+		"A network has a name": {"name": {""}, "prefix": {"127.9.1.0/24"}}, "“nonsense” is no IPv4 network": {"name": {"x"}, "prefix": {"nonsense"}}} {
 		form.Set("_csrf", token)
 		form.Set("back", "/sites/1/settings")
 		v.post("/sites/1/settings/network", form)
-		if _, body := v.get("/sites/1/settings"); !strings.Contains(body, "A network has a name and an IPv4 prefix") {
+		if _, body := v.get("/sites/1/settings"); !strings.Contains(body, says) {
 			t.Errorf("%v isn't refused in a sentence", form)
 		}
 	}

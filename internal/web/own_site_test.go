@@ -56,9 +56,9 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	shoot("start")
 	p.Press("Set the site up")
 	p.Sees(20*time.Second, "That code opens nothing")
-	if got := testbed.Eval[string](p, "document.querySelector('#site').value + document.querySelector('#net-prefix-1').value + document.querySelector('#set-password').value"); got != "Gannet Point"+h.Net.Prefix(2).String() {
-		t.Errorf("what was typed is kept, but passwords: %q", got)
-	}
+	testbed.Until(t, 20*time.Second, "what was typed is kept, but passwords", func() bool {
+		return testbed.Glance[string](p, "['#site', '#net-prefix-1', '#set-password'].map(f => document.querySelector(f).value).join('|')") == "Gannet Point|"+h.Net.Prefix(2).String()+"|"
+	})
 	fill(code)
 	p.Press("Set the site up")
 	p.Sees(20*time.Second, "Board", "Gannet Point")

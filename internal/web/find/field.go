@@ -23,6 +23,11 @@ func tileBits(network int) int {
 // foldedField draws a network of several /24s as tiles, with the one unfolded beside it
 // that holds part: a /20 shows its /24s in turn, a /24 its addresses.
 func foldedField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot) field {
+	return fold(n, netip.Prefix{}, part, by)
+}
+
+// fold draws a network, or a part of one, whose parts fold into up; invalid: into all of it.
+func fold(n store.Network, up, part netip.Prefix, by map[netip.Addr]store.Dot) field {
 	f := field{Network: n}
 	bits := tileBits(n.Prefix.Bits())
 	count := 1 << (bits - n.Prefix.Bits())
@@ -38,14 +43,14 @@ func foldedField(n store.Network, part netip.Prefix, by map[netip.Addr]store.Dot
 			inner := n
 			inner.Prefix, inner.Name = p, "of "+n.Name
 			if bits < 24 {
-				x := foldedField(inner, part, by)
+				x := fold(inner, p, part, by)
 				f.Part = &x
 			} else {
 				x := makeField(n, p, by)
 				x.Network = inner
 				f.Part = &x
 			}
-			t.Up = n.Prefix
+			t.Up = up
 		}
 		f.Tiles = append(f.Tiles, t)
 	}

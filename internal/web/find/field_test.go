@@ -30,7 +30,7 @@ func TestAnAddressField(t *testing.T) {
 	if len(folded.Tiles) != 16 || len(folded.Cells) != 0 || folded.Part == nil || len(folded.Part.Cells) != 256 || folded.Part.Cells[11].Kind != "found" || folded.Part.Found != 1 {
 		t.Fatalf("a /20: %+v", folded)
 	}
-	if x := folded.Tiles[1]; !x.Open || x.X != 1 || x.Y != 0 || x.Third() != ".1" || x.Kind != "silent" || x.Label() != "127.40.1.0/24: 1 found, 1 expected and silent" {
+	if x := folded.Tiles[1]; !x.Open || x.Unfolds() != "" || x.X != 1 || x.Y != 0 || x.Third() != ".1" || x.Kind != "silent" || x.Label() != "127.40.1.0/24: 1 found, 1 expected and silent" {
 		t.Errorf("its part: %+v, %q", x, x.Label())
 	}
 	if x := folded.Tiles[15]; x.Open || x.X != 3 || x.Y != 3 || x.Third() != ".15" || x.Kind != "free" {

@@ -80,7 +80,7 @@ type field struct {
 type tile struct {
 	X, Y          int // which place it has, in tiles
 	Prefix        netip.Prefix
-	Up            netip.Prefix // what it is part of, where it is open
+	Up            netip.Prefix // the part that it is part of, where it is open; invalid: none
 	Found, Silent int
 	Stand         int    // devices that stand out
 	Kind          string // as the worst of its cells
@@ -104,7 +104,7 @@ func (t tile) Unfolds() string {
 	switch {
 	case !t.Open:
 		return t.Prefix.String()
-	case t.Up.Bits() == 20:
+	case t.Up.IsValid():
 		return t.Up.String()
 	}
 	return ""

@@ -67,7 +67,7 @@ func networkFrom(c *echo.Context) (store.Network, error) {
 	}
 	var err error
 	if n.Prefix, err = netplan.ParsePrefix(c.FormValue("prefix")); err != nil {
-		return n, trouble.Tell("%.40q is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", c.FormValue("prefix"))
+		return n, trouble.Tell("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", c.FormValue("prefix"))
 	}
 	for name, into := range map[string]**netip.Addr{"gateway": &n.Gateway, "time-server": &n.TimeServer} {
 		text := strings.TrimSpace(c.FormValue(name))

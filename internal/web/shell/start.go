@@ -143,7 +143,7 @@ func networksFrom(rows []startNetwork) ([]store.Network, string) {
 		}
 		p, err := netplan.ParsePrefix(r.Prefix)
 		if err != nil {
-			return nil, fmt.Sprintf("%.40q is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", r.Prefix)
+			return nil, fmt.Sprintf("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", r.Prefix)
 		}
 		n := netplan.Network{Name: r.Name, Prefix: p}
 		if n.Name == "" || len(n.Name) > 64 {
