@@ -117,9 +117,10 @@ func child(t *testing.T, demo int, sub string) int {
 }
 
 type person struct {
-	t   *testing.T
-	c   *http.Client
-	url string
+	t     *testing.T
+	c     *http.Client
+	url   string
+	shown string // the preview that the last press led to
 }
 
 // get reads a page; while the server is down it gives "".
@@ -153,6 +154,7 @@ func (p *person) press(page, act string, form url.Values) {
 	if res.StatusCode != http.StatusOK {
 		p.t.Fatalf("%s: %d", act, res.StatusCode)
 	}
+	p.shown = res.Request.URL.Query().Get("preview")
 }
 
 func (p *person) sees(page, part string) {
@@ -166,7 +168,7 @@ func visitor(t *testing.T, r ready) *person {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &person{t, &http.Client{Jar: jar, Timeout: 10 * time.Second}, r.URL}
+	p := &person{t: t, c: &http.Client{Jar: jar, Timeout: 10 * time.Second}, url: r.URL}
 	p.press("/sign-in", "/sign-in", url.Values{"login": {r.Username}, "password": {r.Password}})
 	return p
 }
@@ -225,6 +227,10 @@ func TestKilledInTheMiddleItComesBackAndSettles(t *testing.T) {
 	p.sees("/sites/1/streams", "2 cameras read")
 	p.sees("/sites/1/channels", "Place 2 cameras")
 	p.press("/sites/1/channels", "/sites/1/channels/apply", two)
+	if len(p.shown) == 0 {
+		t.Fatal("what will be changed isn't shown")
+	}
+	p.press("/sites/1/channels", "/sites/1/previews/"+p.shown+"/make", nil)
 	p.sees("/sites/1/log", ">sent</b>")
 
 	if err := syscall.Kill(child(t, cmd.Process.Pid, "serve"), syscall.SIGKILL); err != nil {

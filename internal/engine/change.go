@@ -23,7 +23,7 @@ type Pick struct {
 	Source  site.Source
 	Changes []finding.Change
 	Ordered bool    // they are in their order already
-	undoOf  []int64 // which change each takes back; nil: none
+	UndoOf  []int64 // which change each takes back, in their order; nil: none
 }
 
 // Ask is who asks for changes, for what, on a site.
@@ -64,14 +64,14 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 		for _, s := range steps {
 			t := s.Target()
 			p := byTarget[t]
-			if p.undoOf == nil && !p.Ordered {
+			if p.UndoOf == nil && !p.Ordered {
 				p.Changes = finding.Arrange(p.Changes)
 			}
 			for i, c := range p.Changes {
 				row := store.NewChange{Site: q.Site, Device: t.Device, Source: t.Source, Step: s.ID, Person: q.Person,
 					Token: q.Token, Stage: q.Stage, Change: c}
-				if p.undoOf != nil {
-					row.UndoOf = p.undoOf[i]
+				if p.UndoOf != nil {
+					row.UndoOf = p.UndoOf[i]
 				}
 				rows = append(rows, row)
 			}
@@ -99,20 +99,30 @@ func (e *Engine) Once(ctx context.Context, q Ask, of site.Source, c finding.Chan
 
 // Undo takes back a change that was made, as its Undo says, by a run of its own.
 func (e *Engine) Undo(ctx context.Context, q Ask, c store.Change) (int64, error) {
-	latest, err := e.store.Latest(ctx, c)
+	title, pick, err := e.TakesBack(ctx, c)
 	if err != nil {
 		return 0, err
+	}
+	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, title
+	return e.Apply(ctx, q, []Pick{pick})
+}
+
+// TakesBack is what takes back a change that was made, and what its run is called; a
+// sentence for the person where it can't be.
+func (e *Engine) TakesBack(ctx context.Context, c store.Change) (title string, pick Pick, err error) {
+	latest, err := e.store.Latest(ctx, c)
+	if err != nil {
+		return "", Pick{}, err
 	}
 	back, why := finding.TakeBack(c.Core(), c.Made(), latest, c.Enrolled())
 	if why != "" {
-		return 0, trouble.Told(why)
+		return "", Pick{}, trouble.Told(why)
 	}
 	of, err := e.store.Source(ctx, store.Target{Device: c.DeviceID, Source: deref(c.SourceID)})
 	if err != nil {
-		return 0, err
+		return "", Pick{}, err
 	}
-	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, of.Place+": "+back.Title
-	return e.Apply(ctx, q, []Pick{{Source: of, Changes: []finding.Change{back}, undoOf: []int64{c.ID}}})
+	return of.Place + ": " + back.Title, Pick{Source: of, Changes: []finding.Change{back}, UndoOf: []int64{c.ID}}, nil
 }
 
 // apply makes a step's changes in order. Each is read first: what reads To is

@@ -17,9 +17,9 @@ func (s *Store) SetNote(ctx context.Context, site, device int64, text string) er
 	return orNone(tag.RowsAffected(), err)
 }
 
-// NoteOf is what a person noted of a device.
+// NoteOf is what a person noted of a device; nothing of one that is gone.
 func (s *Store) NoteOf(ctx context.Context, device int64) (text string, err error) {
-	err = s.Pool.QueryRow(ctx, `select note from device where id = $1`, device).Scan(&text)
+	err = s.Pool.QueryRow(ctx, `select coalesce((select note from device where id = $1), '')`, device).Scan(&text)
 	return text, err
 }
 

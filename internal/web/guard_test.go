@@ -71,6 +71,20 @@ func (v *visitor) post(path string, form url.Values) *http.Response {
 	return res
 }
 
+var previewed = regexp.MustCompile(`[?&]preview=(\d+)`)
+
+// make has shown what an act would change, and makes it.
+func (v *visitor) make(path string, form url.Values) {
+	v.t.Helper()
+	at := v.post(path, form).Header.Get("Location")
+	m := previewed.FindStringSubmatch(at)
+	if m == nil {
+		v.t.Fatalf("%s shows nothing that will be changed: %s", path, at)
+	}
+	site := strings.Join(strings.Split(path, "/")[:3], "/")
+	v.post(site+"/previews/"+m[1]+"/make", form)
+}
+
 func (v *visitor) signIn(login, password string) *http.Response {
 	v.t.Helper()
 	return v.post("/sign-in", url.Values{"_csrf": {v.token("/sign-in")}, "login": {login}, "password": {password}})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -37,12 +38,38 @@ func (h *harbour) idle() {
 	})
 }
 
-// run presses a button that starts a run, and waits until it has ended.
+// makes presses a button that shows what is to be changed, and then the preview's.
+func (h *harbour) makes(p *testbed.Page, button string) {
+	h.t.Helper()
+	p.Press(button)
+	h.takes(p)
+}
+
+// takes presses the button of the preview that is shown.
+func (h *harbour) takes(p *testbed.Page) {
+	h.t.Helper()
+	make := ""
+	testbed.Until(h.t, 30*time.Second, "what will be changed is shown", func() bool {
+		make = testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText")
+		return make != ""
+	})
+	p.PressIn(".preview", make)
+}
+
+// run presses a button that starts a run, and waits until it has ended. What is to be
+// written is shown first: then the preview's button is pressed.
 func (h *harbour) run(p *testbed.Page, within, button string) {
 	h.t.Helper()
-	before := count(h, `select count(*) from run`)
+	before, shown := count(h, `select count(*) from run`), false
 	p.PressIn(within, button)
 	for end := time.Now().Add(30 * time.Second); count(h, `select count(*) from run`) == before; time.Sleep(50 * time.Millisecond) {
+		if make := testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText"); make != "" && !shown {
+			shown = true
+			if dir := os.Getenv("SHOTS"); dir != "" && strings.HasPrefix(button, "Set the clock on") {
+				_ = os.WriteFile(filepath.Join(dir, "preview.png"), p.Shot(), 0o644)
+			}
+			p.PressIn(".preview", make)
+		}
 		if testbed.Glance[bool](p, "!!(document.getElementById('confirm') || {}).open") {
 			if yes := testbed.Glance[string](p, "document.querySelector('#confirm .btn-primary').innerText"); yes != "" {
 				p.PressIn("#confirm", yes)
@@ -170,7 +197,7 @@ func (h *harbour) click(p *testbed.Page, selector string) {
 		if count(h, `select count(*) from run`) > before {
 			return true
 		}
-		testbed.Glance[bool](p, "(() => { const b = document.querySelector('"+selector+"'); if (b && !b.dataset.once && !b.disabled) { b.dataset.once = 1; b.click(); } return true })()")
+		testbed.Glance[bool](p, "(() => { const b = document.querySelector('"+selector+"'); if (b && !b.dataset.once && !b.disabled) { b.dataset.once = 1; b.click(); } const m = document.getElementById('preview-make'); if (m && !m.dataset.once) { m.dataset.once = 1; m.click(); } return true })()")
 		return false
 	})
 	h.idle()

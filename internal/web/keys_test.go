@@ -30,14 +30,21 @@ func TestTheKeyboardAlone(t *testing.T) {
 		testbed.Until(t, 20*time.Second, "the page is "+at, func() bool { return strings.HasSuffix(testbed.Glance[string](p, "location.pathname"), at) })
 		p.Sees(20*time.Second, sees)
 	}
+	reads := func() {
+		t.Helper()
+		before := count(h, `select count(*) from run`)
+		p.Keys("r")
+		testbed.Until(t, 20*time.Second, "a run begins", func() bool { return count(h, `select count(*) from run`) > before })
+		h.idle() // of some networks, say, a look takes longer than of others
+	}
 	page("1", "What is on these networks?")
-	p.Keys("r")
+	reads()
 	p.Sees(60*time.Second, "multicast heard 2", "Expected here, and nothing answers.")
 	page("2", "Which account opens which device?")
-	p.Keys("r")
+	reads()
 	p.Sees(60*time.Second, "WS-UsernameToken, Administrator")
 	page("3", "Whose time is wrong, and why?")
-	p.Keys("r")
+	reads()
 	p.Sees(60*time.Second, "zone typed wrongly", "Set the clock on 1 camera")
 
 	page("b", "Berth 1 ramp")
@@ -75,7 +82,18 @@ func TestTheKeyboardAlone(t *testing.T) {
 	page("3", "Set the clock on 1 camera")
 	p.Keys("j", kb.Enter)
 	p.Sees(20*time.Second, "Berth 1 ramp · Clock", "Proposed changes")
+	p.Keys("c") // shows what will be changed; Enter on what has the focus leaves it
+	p.Sees(20*time.Second, "What will be changed", "Nothing is written before you press the button.")
+	testbed.Until(t, 10*time.Second, "focus stands on the harmless button", func() bool {
+		return testbed.Glance[string](p, "document.activeElement.id") == "preview-leave"
+	})
+	p.Keys(kb.Escape)
+	p.Sees(20*time.Second, "Berth 1 ramp · Clock", "Proposed changes")
+	if n := count(h, `select count(*) from change`); n != 0 {
+		t.Errorf("%d changes were asked for by looking at them", n)
+	}
 	p.Keys("c")
+	h.takes(p)
 	p.Sees(75*time.Second, "verified, after 5 s", "Its time agrees with Terminal recorder's.")
 	page("l", "Who changed what")
 	p.Sees(20*time.Second, "WET0 · daylight off → WET0WEST,M3.5.0/1,M10.5.0 · daylight on", "verified")
@@ -87,5 +105,6 @@ func TestTheKeyboardAlone(t *testing.T) {
 		p.Keys(kb.Tab)
 	}
 	p.Keys(kb.Enter)
+	h.takes(p)
 	p.Sees(60*time.Second, "Undo: Zone rule", "undone")
 }

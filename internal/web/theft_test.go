@@ -77,7 +77,7 @@ func TestAStolenDatabaseHoldsNoSecret(t *testing.T) {
 		lead.post("/sites/1/"+st+"/read", back)
 		h.quiet()
 	}
-	lead.post("/sites/1/channels/apply", back)
+	lead.make("/sites/1/channels/apply", back)
 	h.quiet()
 	lead.post("/account/password", with("password", h.Secrets.Lead, "new", "planted-new-password", "again", "planted-new-password"))
 	h.visitAs(h.Secrets.Token, "GET", "/metrics")

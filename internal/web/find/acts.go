@@ -265,7 +265,7 @@ func (pg *Page) pickViews(c *echo.Context) error {
 
 // move gives a device another address, or has its network give it one.
 func (pg *Page) move(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	ctx := c.Request().Context()
 	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
@@ -284,13 +284,8 @@ func (pg *Page) move(c *echo.Context) error {
 		return pg.Back(c, "It has that address already.")
 	}
 	ch := identity.ChangeIPConfig(*f.IPConfig, to)
-	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: stage.Find, Person: me.Person.ID}, v.Of(of.Device), ch); err != nil {
-		return pg.Told(c, err)
-	}
-	if err := pg.Audit(ctx, me, "asked for changes", of.Device.Place+": "+ch.From+" → "+ch.To); err != nil {
-		return err
-	}
-	return pg.Back(c, "")
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Find, Title: of.Device.Place + ": " + ch.Title},
+		[]engine.Pick{{Source: v.Of(of.Device), Changes: []finding.Change{ch}}}, 0, 0)
 }
 
 // settingsAt reads the address that a person typed, and asks who is there.
@@ -349,11 +344,6 @@ func (pg *Page) settle(c *echo.Context) error {
 	if ch.Kind == "" {
 		return pg.Back(c, "That can't be done to "+d.Place+" now: read it again.")
 	}
-	if _, err := pg.Engine.Once(ctx, engine.Ask{Stage: st, Person: me.Person.ID}, v.Of(d), ch); err != nil {
-		return pg.Told(c, err)
-	}
-	if err := pg.Audit(ctx, me, "asked for changes", d.Place+": "+ch.Title); err != nil {
-		return err
-	}
-	return pg.Back(c, "")
+	return pg.ShowPreview(c, engine.Ask{Stage: st, Title: d.Place + ": " + ch.Title},
+		[]engine.Pick{{Source: v.Of(d), Changes: []finding.Change{ch}}}, 0, 0)
 }

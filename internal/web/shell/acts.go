@@ -23,11 +23,7 @@ import (
 // Back sends the person to the page they came from, with a sentence to show.
 func (s *Server) Back(c *echo.Context, sentence string) error {
 	s.sessions.Put(c.Request().Context(), "flash", sentence)
-	to := c.FormValue("back")
-	if !strings.HasPrefix(to, "/sites/") || strings.ContainsAny(to, "\\\r\n") || strings.HasPrefix(to, "//") {
-		to = fmt.Sprintf("/sites/%d/board", VisitorOf(c).Member.ID)
-	}
-	return c.Redirect(http.StatusSeeOther, to)
+	return c.Redirect(http.StatusSeeOther, backOf(c))
 }
 
 // Actor is who asks for something: a person, or a program by its token.
@@ -149,11 +145,7 @@ func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel s
 	if len(picks) == 0 && underWay > 0 {
 		return 0, engine.ErrUnderWay
 	}
-	count := 0
-	for _, p := range picks {
-		count += len(p.Changes)
-	}
-	title := fmt.Sprintf("%s: %s on %s", st, Plural(count, "change"), Plural(len(picks), "camera"))
+	title := applyTitle(st, picks)
 	run, err := s.Engine.Apply(ctx, engine.Ask{Site: me.Site, Stage: st, Title: title, Person: me.Person,
 		Token: me.Token, AskedOf: asked}, picks)
 	if err != nil {
@@ -163,6 +155,7 @@ func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel s
 		Act: "asked for changes", Detail: title})
 }
 
+// apply shows what a stage proposes for a selection; nothing is written by it.
 func (s *Server) apply(c *echo.Context) error {
 	st, err := s.StageOf(c.Param("stage"))
 	if err != nil {
@@ -172,10 +165,25 @@ func (s *Server) apply(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.StartApply(c.Request().Context(), VisitorOf(c).Actor(), st, sel, asked); err != nil {
+	picks, underWay, err := s.Propose(c.Request().Context(), st, sel)
+	if err != nil {
 		return s.Told(c, err)
 	}
-	return s.Back(c, "")
+	all, err := s.Store.Resolve(c.Request().Context(), sel, st)
+	if err != nil {
+		return err
+	}
+	ask := engine.Ask{Stage: st, Title: applyTitle(st, picks), AskedOf: asked}
+	return s.ShowPreview(c, ask, picks, max(0, len(all)-len(picks)-underWay), underWay)
+}
+
+// applyTitle is what a run is called that makes what a stage proposes.
+func applyTitle(st stage.Stage, picks []engine.Pick) string {
+	count := 0
+	for _, p := range picks {
+		count += len(p.Changes)
+	}
+	return fmt.Sprintf("%s: %s on %s", st, Plural(count, "change"), Plural(len(picks), "camera"))
 }
 
 // TakeBack begins a run that undoes a change of the site.
@@ -304,16 +312,25 @@ func (s *Server) JudgedBack(c *echo.Context, of site.Source, act, detail, senten
 	return s.Back(c, sentence)
 }
 
-// undo takes back a change that was made.
+// undo shows what takes back a change that was made.
 func (s *Server) undo(c *echo.Context) error {
 	id, err := Number(c, "change")
 	if err != nil {
 		return err
 	}
-	if _, err := s.TakeBack(c.Request().Context(), VisitorOf(c).Actor(), id); err != nil {
+	ctx := c.Request().Context()
+	ch, err := s.Store.Change(ctx, id)
+	if err != nil {
+		return err
+	}
+	if ch.SiteID != VisitorOf(c).Member.ID {
+		return store.ErrNotFound
+	}
+	title, pick, err := s.Engine.TakesBack(ctx, ch)
+	if err != nil {
 		return s.Told(c, err)
 	}
-	return s.Back(c, "")
+	return s.ShowPreview(c, engine.Ask{Stage: ch.Stage, Title: title}, []engine.Pick{pick}, 0, 0)
 }
 
 // Secret is shown on a page of its own, once, and kept by no browser.

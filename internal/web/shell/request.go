@@ -44,6 +44,7 @@ type Frame struct {
 	Cameras, Recorders                   int
 	Window                               Window
 	Sheet                                *Sheet
+	Preview                              *Preview // in the sheet's place
 	Data                                 any
 	Typed                                map[string]string // what a refused form is filled with again
 	does                                 func(stage.Stage) bool
@@ -147,8 +148,13 @@ func (s *Server) page(c *echo.Context) error {
 		}
 	}
 	if parts.want("sheet") {
-		if err := s.openSheet(ctx, r); err != nil {
+		if err := s.openPreview(ctx, r); err != nil {
 			return err
+		}
+		if r.Preview == nil {
+			if err := s.openSheet(ctx, r); err != nil {
+				return err
+			}
 		}
 	}
 	c.Response().Header().Set("Cache-Control", "no-store")

@@ -139,6 +139,7 @@ func (s *Server) routes() *echo.Echo {
 	site.GET("/:page", s.page, zip)
 	change.POST("/:stage/read", s.read)
 	change.POST("/:stage/apply", s.apply)
+	change.POST("/previews/:preview/make", s.makePreview)
 	change.POST("/runs/:run/stop", s.stopRun)
 	change.POST("/changes/:change/undo", s.undo)
 	r := &Routes{Root: e.Group(""), Site: site, Change: change, Lead: site.Group("", s.mayLead)}

@@ -33,7 +33,6 @@ type Sheet struct {
 	Readable   bool   // the stage can be read of this camera now
 	Stages     []stage.Stage
 	Links      []Link
-	Confirm    string // what is asked before the proposed changes are made; empty: nothing
 	Snapshot   *site.Snapshot
 	Extra      any // what the stage's page adds, for its "sheet-<slug>"; nil: nothing
 }
@@ -164,11 +163,6 @@ func (s *Server) fillSheet(ctx context.Context, p *Request, sh *Sheet) error {
 	}
 	sh.Shared = shared(of, v.Views(d.ID), st)
 	sh.Snapshot = v
-	for _, c := range sh.Proposals {
-		if c.Risk == finding.Address || c.Risk == finding.Restart {
-			sh.Confirm = of.Place + ": " + c.From + " → " + c.To + ". It is away for a moment and is looked for afterwards."
-		}
-	}
 	sh.Links = links(v, d)
 	if room, ok := s.sheets[st]; ok {
 		if err := room.Sheet(ctx, p, sh); err != nil {

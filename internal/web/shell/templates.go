@@ -37,7 +37,7 @@ func versionOf(all ...fs.FS) (string, error) {
 // parse reads the shell's own templates.
 func (s *Server) parse() error {
 	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html",
-		"templates/parts.html", "templates/sheet.html")
+		"templates/parts.html", "templates/preview.html", "templates/sheet.html")
 	if err != nil {
 		return fmt.Errorf("shell: %w", err)
 	}

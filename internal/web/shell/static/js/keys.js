@@ -86,7 +86,7 @@ export function watchKeys(site) {
     const typing = e.target.matches("input:not([type=checkbox]),textarea,select");
     if (e.key === "Escape") {
       if (typing) e.target.blur();
-      else press("#sheet-close");
+      else press("#preview-close, #sheet-close");
       return;
     }
     if (typing) return;

@@ -1,0 +1,197 @@
+package shell
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Preview is what will be written, device by device, before anything is: it opens in the
+// side sheet's place.
+type Preview struct {
+	store.Preview
+	Close   string // the page without it
+	Button  string // what it does to how many
+	Confirm string // what is asked once more; empty: nothing
+	Old     bool   // it was shown too long ago: what is true may be otherwise
+	Taken   bool   // it was made already
+	Lines   []previewLine
+}
+
+type previewLine struct {
+	store.PreviewLine
+	Changes []previewChange
+}
+
+// previewChange is a change with what is said of it.
+type previewChange struct {
+	finding.Change
+	Account string // that is made, with its level; empty: none
+}
+
+// Risky says whether the change asks once more.
+func (c previewChange) Risky() bool { return c.Risk != finding.NoRisk }
+
+// ShowPreview shows what is to be changed before it is; ask says whose it is and of what.
+// Nothing is written before the person presses its button.
+func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, idle, underWay int) error {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	p := store.Preview{SiteID: me.Member.ID, PersonID: me.Person.ID, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf,
+		Idle: idle, UnderWay: underWay}
+	for _, x := range picks {
+		if len(x.Changes) == 0 {
+			continue
+		}
+		line := store.PreviewLine{Source: x.Source.ID, Device: x.Source.Device.ID, Place: x.Source.Place,
+			Address: AddressText(x.Source.Device.Address), Changes: x.Changes, UndoOf: x.UndoOf}
+		if x.UndoOf == nil && !x.Ordered {
+			line.Changes = finding.Arrange(x.Changes)
+		}
+		p.Lines = append(p.Lines, line)
+	}
+	switch {
+	case len(p.Lines) == 0 && underWay > 0:
+		return s.Told(c, engine.ErrUnderWay)
+	case len(p.Lines) == 0:
+		return s.Back(c, "There is nothing to change: everything reads as it should.")
+	}
+	id, err := s.Store.KeepPreview(ctx, p)
+	if err != nil {
+		return err
+	}
+	u, err := url.Parse(backOf(c))
+	if err != nil {
+		return err
+	}
+	return c.Redirect(http.StatusSeeOther, WithQuery(u, "preview", strconv.FormatInt(id, 10)))
+}
+
+// openPreview puts the preview that the address names into the frame.
+func (s *Server) openPreview(ctx context.Context, p *Request) error {
+	id, err := strconv.ParseInt(p.URL.Query().Get("preview"), 10, 64)
+	if err != nil || !p.MayChange {
+		return nil
+	}
+	kept, err := s.Store.PreviewOf(ctx, p.Site.ID, p.Me.ID, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	v := &Preview{Preview: kept, Close: p.With("preview", ""), Taken: kept.TakenAt != nil, Old: p.Now.Sub(kept.MadeAt) > store.PreviewFor}
+	changes, away := 0, 0
+	for _, l := range kept.Lines {
+		line := previewLine{PreviewLine: l}
+		moves := false
+		for _, c := range l.Changes {
+			line.Changes = append(line.Changes, previewChange{c, accountOf(c)})
+			moves = moves || c.Risk == finding.Address || c.Risk == finding.Restart
+			changes++
+		}
+		away += Int(moves)
+		v.Lines = append(v.Lines, line)
+	}
+	on := Plural(len(kept.Lines), "device")
+	if len(kept.Lines) == 1 {
+		on = kept.Lines[0].Place
+	}
+	v.Button = fmt.Sprintf("Make %s on %s", Plural(changes, "change"), on)
+	if away > 0 {
+		v.Confirm = fmt.Sprintf("%s restarts or changes its address, and is away for a moment: what is recorded of it has a hole. It is looked for afterwards.", Plural(away, "device"))
+	}
+	p.Preview = v
+	return nil
+}
+
+// accountOf tells the account that a change makes.
+func accountOf(c finding.Change) string {
+	switch c.Kind {
+	case access.SetFirst:
+		return c.Args["name"] + " (" + access.Administrator + "), with a password made by its rule and sealed here"
+	case access.CreateAccount:
+		return c.To
+	}
+	return ""
+}
+
+// makePreview makes what a preview showed, and nothing else. Pressed twice, or in two tabs,
+// it is one run.
+func (s *Server) makePreview(c *echo.Context) error {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	id, err := Number(c, "preview")
+	if err != nil {
+		return err
+	}
+	p, err := s.Store.TakePreview(ctx, me.Member.ID, me.Person.ID, id)
+	if errors.Is(err, store.ErrNotFound) {
+		if p, err = s.Store.PreviewOf(ctx, me.Member.ID, me.Person.ID, id); err != nil {
+			return err
+		}
+		if p.TakenAt == nil {
+			return s.Back(c, "That was shown more than half an hour ago: look at it anew. Nothing was changed.")
+		}
+		return s.Back(c, "") // it is being made
+	}
+	if err != nil {
+		return err
+	}
+	run, err := s.begins(ctx, me, p)
+	if kerr := s.Store.PreviewMade(context.WithoutCancel(ctx), id, run); kerr != nil {
+		return errors.Join(err, kerr)
+	}
+	if err != nil {
+		return s.Told(c, err)
+	}
+	if err := s.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: "asked for changes", Detail: p.Title}); err != nil {
+		return err
+	}
+	return s.Back(c, "")
+}
+
+// begins starts the run of a preview.
+func (s *Server) begins(ctx context.Context, me Visitor, p store.Preview) (int64, error) {
+	devices := make([]int64, len(p.Lines))
+	for i, l := range p.Lines {
+		devices[i] = l.Device
+	}
+	v, err := site.Load(ctx, s.Store, p.SiteID, devices)
+	if err != nil {
+		return 0, err
+	}
+	var picks []engine.Pick
+	for _, l := range p.Lines {
+		of, ok := v.Source(l.Source)
+		if l.Source == 0 {
+			var d store.Device
+			if d, ok = v.Device(l.Device); ok {
+				of = v.Of(d)
+			}
+		}
+		if ok { // one that was removed meanwhile is left out
+			picks = append(picks, engine.Pick{Source: of, Changes: l.Changes, Ordered: true, UndoOf: l.UndoOf})
+		}
+	}
+	return s.Engine.Apply(ctx, engine.Ask{Site: p.SiteID, Stage: p.Stage, Title: p.Title, Person: me.Person.ID, AskedOf: p.AskedOf}, picks)
+}
+
+// backOf is where a form returns to.
+func backOf(c *echo.Context) string {
+	to := c.FormValue("back")
+	if !strings.HasPrefix(to, "/sites/") || strings.ContainsAny(to, "\\\r\n") || strings.HasPrefix(to, "//") {
+		to = fmt.Sprintf("/sites/%d/board", VisitorOf(c).Member.ID)
+	}
+	return to
+}
