@@ -6,6 +6,8 @@ n=$1
 cd "$(dirname "$0")/.."
 logs=$(mktemp -d)
 failed=0
+busy=""
+trap '[ -n "$busy" ] && kill "$busy"; exit 1' INT TERM # no busy core is left behind
 i=1
 while [ "$i" -le "$n" ]; do
   busy=""

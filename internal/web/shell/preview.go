@@ -13,6 +13,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -114,6 +115,29 @@ func (s *Server) openPreview(ctx context.Context, p *Request) error {
 	}
 	p.Preview = v
 	return nil
+}
+
+// Heading is what the run will be called, with the selection that it was asked of.
+func (p Preview) Heading() string {
+	if p.AskedOf == "" {
+		return p.Title
+	}
+	return p.Title + ", of " + p.AskedOf
+}
+
+// LeftOut says what of the selection isn't changed, and why; empty: nothing is left out.
+func (p Preview) LeftOut() string {
+	var parts []string
+	if p.Idle > 0 {
+		parts = append(parts, fmt.Sprintf("%s of the selection, for which nothing is proposed", stage.Thousands(p.Idle)))
+	}
+	if p.UnderWay > 0 {
+		parts = append(parts, fmt.Sprintf("%s that are being changed just now", stage.Thousands(p.UnderWay)))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "Left out: " + strings.Join(parts, "; ") + "."
 }
 
 // accountOf tells the account that a change makes.
