@@ -9,8 +9,6 @@ import (
 	"duskyharbor/internal/core/fact"
 )
 
-// Note and plan: what a person says of rows that are there already.
-
 // SetNote keeps what a person notes of a device.
 func (s *Store) SetNote(ctx context.Context, site, device int64, text string) error {
 	tag, err := s.Pool.Exec(ctx, `update device set note = $3 where site_id = $1 and id = $2`, site, device, text)
@@ -115,13 +113,13 @@ type RecorderRow struct {
 	SetID       int64 // its account; 0: none
 	Set         string
 	Note        string
-	Heard, Read bool // it answered a look; its table was read
+	Heard       bool // it answered a look
 	Planned     int  // views that are planned for it
 }
 
 // Recorders lists a site's recorders with what was heard of them.
 func (s *Store) Recorders(ctx context.Context, site int64) ([]RecorderRow, error) {
 	return queryAll[RecorderRow](ctx, s.Pool, `select d.id, d.place, d.make, d.model, d.address, coalesce(d.set_id, 0) set_id, coalesce(c.name, '') "set", d.note,
-			`+has(fact.Seen, "")+` heard, `+has(fact.Recorder, "")+` read, (select count(*) from source s where s.recorder_id = d.id) planned
+			`+has(fact.Seen, "")+` heard, (select count(*) from source s where s.recorder_id = d.id) planned
 		from device d left join credential_set c on c.id = d.set_id where d.site_id = $1 and d.kind = 'recorder' order by d.position, d.id`, site)
 }

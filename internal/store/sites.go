@@ -348,8 +348,8 @@ func resealed(ctx context.Context, tx pgx.Tx, id int64, seal func(place string) 
 
 // SetSet changes a set of a site that is shared: its name, user name and where it is tried
 // first; and its password, where seal isn't nil. ErrNotFound where there is none. With
-// another user name or password nothing is known to open with it any more: the devices
-// that did come back, and what was known to be wrong of it is forgotten, which it isn't now.
+// another user name or password it is another account: nothing is known to open with it, nor
+// to refuse it, any more. The devices that opened with it come back.
 func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(place string) ([]byte, error)) (opened []int64, err error) {
 	return opened, s.InTx(ctx, func(tx pgx.Tx) error {
 		if err := sealing(ctx, tx); err != nil {

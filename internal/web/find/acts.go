@@ -186,13 +186,13 @@ func (pg *Page) say(c *echo.Context) error {
 	if place == "" || len(place) > 64 || len(note) > 500 || rerr != nil {
 		return pg.Back(c, "A place has a name of at most 64 characters, and a note at most 500.")
 	}
+	if _, err := pg.Store.Plan(ctx, me.Member.ID, recorder, []int64{of.ID}); err != nil {
+		return err
+	}
 	if place != of.Place {
 		if err := pg.Store.Name(ctx, of.ID, place); err != nil {
 			return err
 		}
-	}
-	if _, err := pg.Store.Plan(ctx, me.Member.ID, recorder, []int64{of.ID}); err != nil {
-		return err
 	}
 	if err := pg.Store.SetNote(ctx, me.Member.ID, of.Device.ID, note); err != nil {
 		return err

@@ -160,7 +160,11 @@ func (pg *Page) setRecorder(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Audit(ctx, me, "changed a recorder", r.Place+" → "+place); err != nil {
+	detail := r.Place + " → " + place
+	if set != r.SetID {
+		detail += ", another account"
+	}
+	if err := pg.Audit(ctx, me, "changed a recorder", detail); err != nil {
 		return err
 	}
 	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil { // cameras are told by its name

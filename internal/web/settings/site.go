@@ -172,9 +172,9 @@ func (pg *Page) removeNetwork(c *echo.Context) error {
 	if err := pg.Store.RemoveNetwork(ctx, me.Member.ID, id); err != nil {
 		return err
 	}
-	says := fmt.Sprintf("%s in it", shell.Plural(devices, "device"))
+	says := shell.Plural(devices, "device") + " of it"
 	if sets > 0 {
-		says += fmt.Sprintf(", %s were tried first in it", shell.Plural(sets, "credential set"))
+		says += fmt.Sprintf(", and %s tried first in it", shell.Plural(sets, "credential set"))
 	}
 	if err := pg.Audit(ctx, me, "removed a network", strconv.FormatInt(id, 10)+": "+says); err != nil {
 		return err
@@ -182,5 +182,5 @@ func (pg *Page) removeNetwork(c *echo.Context) error {
 	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
 		return err
 	}
-	return pg.Back(c, "The network is looked at no more; "+says+" stay on the site.")
+	return pg.Back(c, "The network is looked at no more; what is on the site stays: "+says+".")
 }
