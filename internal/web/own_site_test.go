@@ -37,6 +37,9 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 		t.Fatal(err)
 	}
 	clearAndType := func(field, text string) {
+		testbed.Until(t, 20*time.Second, field+" is there", func() bool {
+			return testbed.Glance[bool](p, "document.readyState === 'complete' && !!document.querySelector('"+field+"')")
+		})
 		testbed.Eval[bool](p, "(document.querySelector('"+field+"').value = '', true)")
 		if text != "" {
 			p.Type(field, text)
@@ -78,20 +81,20 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	shoot("own-find")
 	h.on(p, "settings")
 	p.Sees(20*time.Second, "Recorders", "none: it can't be read")
-	clickOn(p, `section summary[aria-label^="Change"][aria-label*="`+h.recorderPlace()+`"]`)
+	h.clickOn(p, `section summary[aria-label^="Change"][aria-label*="`+h.recorderPlace()+`"]`)
 	clearAndType("input[id^=r-place-]", "Terminal recorder")
 	p.PressIn("details[open]", "Keep")
 	p.Sees(20*time.Second, "Terminal recorder was changed; nothing was written to it.")
 
 	// Its account is a set; it is given to it.
-	clickOn(p, `#sets details.adder summary`)
+	h.clickOn(p, `#sets details.adder summary`)
 	shoot("own-settings-form")
 	p.Type("#s-name-0", "Recorder's account")
 	p.Type("#s-user-0", "install")
 	p.Type("#s-pass-0", h.Secrets.Terminal)
 	p.Press("Add the set")
 	p.Sees(20*time.Second, "Recorder's account was added; its password is sealed.")
-	clickOn(p, `summary[aria-label="Change Terminal recorder"]`)
+	h.clickOn(p, `summary[aria-label="Change Terminal recorder"]`)
 	testbed.Eval[bool](p, `((s) => { s.value = [...s.options].find(o => o.text.includes("Recorder's")).value; return true })(document.querySelector('details[open] select[name=set]'))`)
 	p.PressIn("details[open]", "Keep")
 	p.Sees(20*time.Second, "Read it on Channels")
@@ -110,7 +113,7 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	}
 	slipway := h.at(t, v, h.Net.At(".1.11").String())
 	h.on(p, fmt.Sprintf("find?sheet=%d", slipway))
-	clickOn(p, `.sheet details:has(#say-place) summary`)
+	h.clickOn(p, `.sheet details:has(#say-place) summary`)
 	clearAndType("#say-place", "Slipway")
 	testbed.Eval[bool](p, `((s) => { s.value = [...s.options].find(o => o.text === "Terminal recorder").value; return true })(document.querySelector('#say-recorder'))`)
 	p.PressIn(".sheet", "Keep")
@@ -146,7 +149,7 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 
 	// One is taken off the site again; it is asked once more, focus is on the harmless button.
 	h.on(p, fmt.Sprintf("find?sheet=%d", h.at(t, v, h.Net.At(".1.12").String())))
-	clickOn(p, `.sheet details:has(#say-place) summary`)
+	h.clickOn(p, `.sheet details:has(#say-place) summary`)
 	p.PressIn(".sheet", "Remove "+h.Net.At(".1.12").String()+" from the site")
 	p.Sees(20*time.Second, "goes from this site")
 	if got := testbed.Eval[string](p, "document.activeElement.innerText"); got != "Leave it" {
@@ -198,10 +201,13 @@ func (h *harbour) at(t *testing.T, v *site.Snapshot, address string) int64 {
 	return 0
 }
 
-// clickOn clicks the first element of a selector, wherever it stands on the page.
-func clickOn(p *testbed.Page, selector string) {
+// clickOn clicks the first element of a selector, once it is there.
+func (h *harbour) clickOn(p *testbed.Page, selector string) {
+	h.t.Helper()
 	quoted, _ := json.Marshal(selector)
-	testbed.Eval[bool](p, "(document.querySelector("+string(quoted)+").click(), true)")
+	testbed.Until(h.t, 20*time.Second, selector+" is there", func() bool {
+		return testbed.Glance[bool](p, "document.readyState === 'complete' && (document.querySelector("+string(quoted)+").click(), true)")
+	})
 }
 
 // recorderPlace is what the one recorder of the site is called.
