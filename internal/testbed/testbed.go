@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -143,13 +145,17 @@ func Net(t testing.TB) demo.Net {
 		if err != nil {
 			continue
 		}
-		// A stand-in of a run that was killed may be there yet.
-		there, err := net.Listen("tcp4", n.At(".1.11").String()+":8080")
-		if err != nil {
+		// A stand-in of a run that was killed may be there yet. It is asked, not bound: a
+		// program that another test starts just now would inherit the socket, and hold the
+		// port until it runs.
+		there, err := net.DialTimeout("tcp4", n.At(".1.11").String()+":8080", time.Second)
+		if err == nil {
+			_ = there.Close()
+		}
+		if !errors.Is(err, syscall.ECONNREFUSED) {
 			_ = l.Close()
 			continue
 		}
-		_ = there.Close()
 		t.Cleanup(func() { _ = l.Close() })
 		return n
 	}
