@@ -55,18 +55,15 @@ func (k *Keeper) Order(ctx context.Context, d store.Device, s *site.Snapshot, as
 		return nil, err
 	}
 	var out []store.SealedSet
-	for _, x := range access.Order(time.Now(), likely, access.ForCameras(sets, s.RecorderSets()), s.Tries[d.ID],
-		asked.Factory || asked.Set != 0) {
-		if asked.Set == 0 || asked.Set == x.ID {
-			out = append(out, byID[x.ID])
-		}
+	for _, x := range access.Order(time.Now(), likely, access.ForCameras(sets, s.RecorderSets()), s.Tries[d.ID], asked.Factory, asked.Set) {
+		out = append(out, byID[x.ID])
 	}
 	return out, nil
 }
 
 // likely tells what opened this device, others of its make, and others near it.
 func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (access.Device, error) {
-	out := access.Device{ID: d.ID, Make: d.Make}
+	out := access.Device{ID: d.ID, Make: d.Make, Refused: d.Refused}
 	var near netip.Prefix
 	if d.Address != nil {
 		if n, ok := netplan.Of(s.Networks(), *d.Address); ok {
@@ -93,19 +90,62 @@ func Address(d store.Device) (netip.Addr, error) {
 	return *d.Address, nil
 }
 
-// Open makes a client for a camera, signed in with the account that opened it.
-func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot) (*onvif.Client, error) {
+// Doubted says for a person why no account may be sent to a device; nil where one may.
+func Doubted(d store.Device, s *site.Snapshot) error {
+	if why := identity.Doubt(s.Find(d)); why != "" {
+		return trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
+	}
+	return nil
+}
+
+// BudgetOf is a device's budget as a snapshot has it.
+func (k *Keeper) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
+	f, _ := s.SignIn(time.Now(), d)
+	b := &Budget{Keeper: k, Device: d, Facts: f}
+	if now, ok := s.Device(d.ID); ok {
+		b.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
+	}
+	return b
+}
+
+// Open makes a client for a camera, signed in with the account that opened it, for a stage
+// or what a person asked for, by its name. Its first request is a try within the budget: where
+// the account is refused, nothing sends it again by itself.
+func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot, stage string) (*onvif.Client, error) {
 	account, ok := site.Account.Of(s, d.ID)
 	if !ok {
 		return nil, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
 	}
-	return k.OpenWith(ctx, d, s, account.SetID, account.Scheme)
+	set, err := k.set(ctx, d, account.SetID)
+	if err != nil {
+		return nil, err
+	}
+	return k.client(ctx, d, s, set, account.Scheme, k.BudgetOf(d, s).Try(set, account.Scheme, stage))
 }
 
-// OpenWith is Open with another set and scheme. It sends no sign-in by itself.
+// OpenWith is Open with another set and scheme; what comes of it the caller keeps.
 func (k *Keeper) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme) (*onvif.Client, error) {
+	set, err := k.set(ctx, d, setID)
+	if err != nil {
+		return nil, err
+	}
+	return k.client(ctx, d, s, set, scheme, k.BudgetOf(d, s).Try(set, scheme, ""))
+}
+
+func (k *Keeper) set(ctx context.Context, d store.Device, id int64) (store.SealedSet, error) {
+	set, err := k.Store.Set(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return set, trouble.Told("The credential set that opened " + d.Place + " is gone: sign in again.")
+	}
+	return set, err
+}
+
+func (k *Keeper) client(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme, try dial.Try) (*onvif.Client, error) {
 	addr, err := Address(d)
 	if err != nil {
+		return nil, err
+	}
+	if err := Doubted(d, s); err != nil {
 		return nil, err
 	}
 	seen, heard := site.Seen.Of(s, d.ID)
@@ -115,19 +155,15 @@ func (k *Keeper) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot,
 	if !heard || seen.Service == "" {
 		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
-	set, err := k.Store.Set(ctx, setID)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, trouble.Told("The credential set that opened " + d.Place + " is gone: sign in again.")
-	}
-	if err != nil {
-		return nil, err
+	pin, _ := site.Pin.Of(s, d.ID)
+	if seen.Cert = pin; scheme == access.Basic && !d.AllowsBasic(seen) {
+		return nil, trouble.Told(d.Place + " takes nothing but Basic, and nobody allows its password in clear any more: see Sign-in.")
 	}
 	password, err := k.Password(set)
 	if err != nil {
 		return nil, err
 	}
-	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme}
-	login.Pin, _ = site.Pin.Of(s, d.ID)
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Pin: pin, Try: try}
 	host := k.Dialer.At(addr)
 	if scheme == access.Token { // it carries the device's own time, read at once before
 		plain, err := onvif.New(host, seen.Service, onvif.Login{Pin: login.Pin})
@@ -158,22 +194,37 @@ func (k *Keeper) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error) 
 	return onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
 }
 
-// Login is a set's user name and password, for a protocol that takes them as they are.
+// Login is a set's user name and password, for a protocol that takes them as they are, with
+// the try that stands before them.
 type Login struct {
 	Username, Password string
+	Try                dial.Try
 }
 
-// LoginOf opens a set.
-func (k *Keeper) LoginOf(ctx context.Context, setID int64) (Login, error) {
-	set, err := k.Store.Set(ctx, setID)
-	if errors.Is(err, store.ErrNotFound) {
-		return Login{}, trouble.Told("That credential set is gone: sign in again.")
+// LoginOf opens a set that is to be sent to a device over a scheme of its own, for a stage.
+func (k *Keeper) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme, stage string) (Login, error) {
+	if err := Doubted(d, s); err != nil {
+		return Login{}, err
 	}
+	set, err := k.set(ctx, d, setID)
 	if err != nil {
 		return Login{}, err
 	}
 	password, err := k.Password(set)
-	return Login{set.Username, password}, err
+	return Login{set.Username, password, k.BudgetOf(d, s).Try(set, scheme, stage)}, err
+}
+
+// Secret is a set's user name and password, for what keeps them: a recorder's channel.
+func (k *Keeper) Secret(ctx context.Context, setID int64) (username, password string, err error) {
+	set, err := k.Store.Set(ctx, setID)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", "", trouble.Told("That credential set is gone: sign in again.")
+	}
+	if err != nil {
+		return "", "", err
+	}
+	password, err = k.Password(set)
+	return set.Username, password, err
 }
 
 // Recorder makes a client for a recorder, signed in with its own account. Sets go only
@@ -198,9 +249,12 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client
 	if err != nil {
 		return nil, err
 	}
-	login, err := k.LoginOf(ctx, *d.SetID)
+	if asked, ok, err := site.FindAsked.From(facts[d.ID]); err != nil || ok && asked.Outcome == identity.Doubtful {
+		return nil, errors.Join(err, trouble.Told("No account is sent to "+d.Place+": another device answers at its address than the one known there. Settle on Find who it is."))
+	}
+	username, password, err := k.Secret(ctx, *d.SetID)
 	if err != nil {
 		return nil, err
 	}
-	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, login.Username, login.Password), nil
+	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, username, password), nil
 }

@@ -6,9 +6,21 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
+
+// ErrNoTry says that the budget forbids another wrong try on a device now: nothing was sent.
+var ErrNoTry = errors.New("account: no try is left")
+
+// noTry is ErrNoTry for a person.
+type noTry struct{ says error }
+
+func (e noTry) Error() string        { return e.says.Error() }
+func (e noTry) Is(target error) bool { return target == ErrNoTry }
+func (e noTry) Unwrap() error        { return e.says }
 
 // Budget is what of a device's wrong tries is left to somebody who signs in to it.
 type Budget struct {
@@ -16,41 +28,75 @@ type Budget struct {
 	Device  store.Device
 	Facts   access.Facts   // with the tries as they were when the device was looked up
 	Counted *store.Counted // those tries; nil: they are counted again
-	Until   time.Time      // from when on a try is allowed again, once Begin refused one
 }
 
-// Begin writes a try of a set down before it is sent, and opens its password; ok is
-// false where the budget forbids it: then nothing may be sent.
-func (b *Budget) Begin(ctx context.Context, set store.SealedSet, scheme access.Scheme) (id int64, password string, ok bool, err error) {
-	if password, err = b.Keeper.Password(set); err != nil {
-		return 0, "", false, err
-	}
-	f := b.Facts
-	counted := b.Counted
-	b.Counted = nil
-	id, ok, err = b.Keeper.Store.BeginTry(ctx, b.Device.ID, set.ID, set.Name, scheme, counted, func(tries []access.Try) bool {
+// Try stands before a set that is to be sent to the device: it writes the try down before,
+// and its outcome after. stage says for what, where the set is known to open the device: one
+// that doesn't any more isn't sent again by itself. Empty: the caller keeps what came of it.
+func (b *Budget) Try(set store.SealedSet, scheme access.Scheme, stage string) dial.Try {
+	return &try{b: b, set: set, scheme: scheme, stage: stage}
+}
+
+type try struct {
+	b      *Budget
+	set    store.SealedSet
+	scheme access.Scheme
+	stage  string
+	id     int64
+}
+
+// Begin writes the try down, unless the budget forbids it: then the error is ErrNoTry.
+func (t *try) Begin(ctx context.Context) error {
+	f, counted := t.b.Facts, t.b.Counted
+	t.b.Counted = nil
+	var until time.Time
+	id, ok, err := t.b.Keeper.Store.BeginTry(ctx, t.b.Device.ID, t.set.ID, t.set.Name, t.scheme, counted, func(tries []access.Try) bool {
 		f.Tries = tries
-		left, until := f.Left(time.Now())
-		b.Until = until
+		left, at := f.Left(time.Now())
+		until = at
 		return left > 0
 	})
-	return id, password, ok, err
+	if err == nil && !ok {
+		return noTry{trouble.Tell("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
+			t.b.Device.Place, until.UTC().Format("15:04"), access.Budget)}
+	}
+	t.id = id
+	return err
 }
 
-// End writes a try's outcome: err is what the device answered. What is no verdict on the
-// password is returned.
-func (b *Budget) End(ctx context.Context, id int64, err error) error {
+// End writes the outcome. What was sent and had no answer stays open, and counts.
+func (t *try) End(ctx context.Context, sent bool, verdict error) error {
 	// Also where the step was cut short meanwhile: a try without an outcome counts as wrong.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	st := b.Keeper.Store
+	st := t.b.Keeper.Store
 	switch {
-	case err == nil:
-		return st.EndTry(ctx, id, access.Opened, "")
-	case errors.Is(err, dial.ErrNotAuthorised):
-		return st.EndTry(ctx, id, access.Wrong, err.Error())
-	case errors.Is(err, dial.ErrLocked):
-		return errors.Join(st.EndTry(ctx, id, access.Locked, err.Error()), err)
+	case errors.Is(verdict, dial.ErrLocked):
+		return st.EndTry(ctx, t.id, access.Locked, verdict.Error())
+	case !sent && verdict == nil:
+		return st.EndTry(ctx, t.id, access.Hindered, "it asked for no account: none was sent")
+	case !sent:
+		return st.EndTry(ctx, t.id, access.Hindered, "not sent: "+verdict.Error())
+	case verdict == nil:
+		return st.EndTry(ctx, t.id, access.Opened, "")
+	case errors.Is(verdict, dial.ErrNotAuthorised):
+		return errors.Join(st.EndTry(ctx, t.id, access.Wrong, verdict.Error()), t.noLonger(ctx))
+	case errors.Is(verdict, dial.ErrUnreachable):
+		return st.EndTry(ctx, t.id, access.Pending, verdict.Error())
 	}
-	return errors.Join(st.EndTry(ctx, id, access.Hindered, err.Error()), err)
+	return st.EndTry(ctx, t.id, access.Hindered, verdict.Error())
+}
+
+// noLonger forgets that the set opens the device: what rests on that isn't known any more.
+func (t *try) noLonger(ctx context.Context) error {
+	if t.stage == "" {
+		return nil
+	}
+	d, now := t.b.Device, time.Now().UTC()
+	w := store.Writes{Drop: []store.Dropped{{Device: d.ID, Name: site.Account.Name}}, Facts: []store.NewFact{
+		site.SignInAsked.New(d.ID, t.stage, now, site.Inquiry{At: now, Refused: t.set.Name, RefusedBy: t.stage + ", " + now.Format("15:04") + " UTC"})}}
+	if d.OpenedSet != nil && *d.OpenedSet == t.set.ID {
+		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
+	}
+	return t.b.Keeper.Store.Write(ctx, w)
 }

@@ -81,7 +81,7 @@ func bareLookAt(ctx context.Context, p netip.Prefix) {
 				c.Close()
 			}
 			_, _ = page.Fetch(ctx, host, page.At(a, camera.HTTPPort), nil)
-			if c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", a, camera.RTSPPort), "", ""); err == nil {
+			if c, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", a, camera.RTSPPort), rtsp.Login{}); err == nil {
 				_ = c.Options()
 				c.Close()
 			}

@@ -107,7 +107,7 @@ func bareOne(c camera.Config) error {
 	if _, err := signed.VideoSources(ctx, services); err != nil {
 		return err
 	}
-	describe, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", c.Address, camera.RTSPPort), c.Username, c.Password)
+	describe, err := rtsp.Open(ctx, host, fmt.Sprintf("rtsp://%s:%d/", c.Address, camera.RTSPPort), rtsp.Login{Username: c.Username, Password: c.Password})
 	if err != nil {
 		return err
 	}

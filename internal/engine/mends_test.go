@@ -64,7 +64,7 @@ func TestWhatOpenedItGoesFirstOnceATryIsLeft(t *testing.T) {
 	b.triesAreOver()
 	b.read(stage.SignIn, "Slipway")
 	tries, err := b.Store.Tries(t.Context(), was.ID)
-	if err != nil || len(tries) != 1 || tries[0].SetID != *was.OpenedSet || tries[0].Outcome != access.Opened {
+	if err != nil || len(tries) != 2 || tries[0].SetID != *was.OpenedSet || tries[0].Outcome != access.Opened {
 		t.Errorf("%+v %v", tries, err)
 	}
 }

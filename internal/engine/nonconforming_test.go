@@ -18,7 +18,6 @@ import (
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -36,7 +35,7 @@ var codesOf = map[string]string{
 	"Old page":               "find.old-page?",
 	"Wrong mask":             "find.mask",
 	"Wrong gateway":          "find.gateway",
-	"Two on one":             "find.two-on-one",
+	"Two on one":             "access.doubt find.two-on-one",
 	"Hidden":                 "find.only-directed?",
 	"Loses its clock":        "",
 	"New certificate":        "",
@@ -157,7 +156,10 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	}
 	b.wantCodes(map[string]string{"Spells its zone": "clock.zone"})
 	cams["Two on one"].Alone()
-	if err := b.Store.AllowBasic(ctx, b.device("Basic alone").ID, true); err != nil {
+	basic := b.device("Basic alone")
+	alone, _ := site.Seen.Of(b.view(), basic.ID)
+	leave := identity.WordOn(alone)
+	if err := b.Store.AllowBasic(ctx, basic.ID, &leave); err != nil {
 		t.Fatal(err)
 	}
 	if run, _, err := b.app.SignIn.Rotate(ctx, engine.Ask{Site: b.Site, Title: "New password"},
@@ -169,7 +171,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		b.read(stage.SignIn, "New certificate")
 		return b.codes(b.device("New certificate")) == "access.certificate"
 	})
-	f, _ := signin.Facts(time.Now(), b.view(), b.device("New certificate"))
+	f, _ := b.view().SignIn(time.Now(), b.device("New certificate"))
 	if err := b.app.SignIn.Trust(ctx, b.device("New certificate"), f.Shown); err != nil {
 		t.Fatal(err)
 	}

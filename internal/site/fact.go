@@ -3,6 +3,7 @@ package site
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -72,9 +73,15 @@ type Inquiry struct {
 	Outcome    identity.Outcome `json:"outcome,omitempty"`
 	NoSets     bool             `json:"no_sets,omitempty"`
 	WasUUID    string           `json:"was_uuid,omitempty"`
-	NoPassword bool             `json:"virgin,omitempty"` // no first password was set
-	Basic      bool             `json:"basic,omitempty"`  // it takes nothing but Basic over HTTP
-	Locked     time.Time        `json:"locked,omitempty"` // until when it takes no sign-in
+	NoPassword bool             `json:"virgin,omitempty"`     // no first password was set
+	Basic      bool             `json:"basic,omitempty"`      // it takes nothing but Basic over HTTP
+	Open       bool             `json:"open,omitempty"`       // its streams ask for no account
+	Locked     time.Time        `json:"locked,omitempty"`     // until when it takes no sign-in
+	Refused    string           `json:"refused,omitempty"`    // the set that opened it before, and was refused
+	RefusedBy  string           `json:"refused_by,omitempty"` // at what
+	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`  // see identity.Match
+	Claims     []identity.Claim `json:"claims,omitempty"`
+	MovedFrom  netip.Addr       `json:"moved_from,omitzero"`
 }
 
 // kept names a decoded fact of one device, or of one of its views.

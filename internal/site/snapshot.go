@@ -234,8 +234,13 @@ func (s *Snapshot) EventsOf(of Source) topic.View {
 // Find is what Find's rules are asked of a device.
 func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	asked, _ := FindAsked.Of(s, d.ID)
-	f := identity.Facts{LookedAt: asked.At, Tried: asked.Tried, Outcome: asked.Outcome, WasUUID: asked.WasUUID}
+	f := identity.Facts{LookedAt: asked.At, Tried: asked.Tried, Outcome: asked.Outcome, WasUUID: asked.WasUUID,
+		Elsewhere: asked.Elsewhere, Claims: asked.Claims, MovedFrom: asked.MovedFrom}
 	w := identity.Wishes{Known: d.Known()}
+	w.Pin, _ = Pin.Of(s, d.ID)
+	if d.Ours != nil {
+		w.Ours = *d.Ours
+	}
 	if d.ExpectedAt != nil {
 		w.Address = *d.ExpectedAt
 	}
@@ -255,7 +260,7 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 		f.Behind = &b
 	}
 	if info, ok := Info.Of(s, d.ID); ok {
-		f.Firmware = info.Firmware
+		f.Firmware, f.Info = info.Firmware, &info
 	}
 	views, _ := VideoSources.Of(s, d.ID)
 	for _, x := range views {
@@ -268,6 +273,65 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 		w.MoveTo = identity.MoveTo(f, w.Address, n)
 	}
 	return f, w
+}
+
+// SignIn is what Sign-in's rules are asked of a device.
+func (s *Snapshot) SignIn(now time.Time, d store.Device) (access.Facts, access.Wishes) {
+	asked, _ := SignInAsked.Of(s, d.ID)
+	f := access.Facts{LookedAt: asked.At, Trouble: asked.Trouble, NoSets: asked.NoSets, NoPassword: asked.NoPassword,
+		Basic: asked.Basic, LockedTo: asked.Locked, Open: asked.Open, Tries: s.Tries[d.ID], NoLonger: asked.Refused, NoLongerAt: asked.RefusedBy}
+	if a, ok := Account.Of(s, d.ID); ok {
+		f.Account = &a
+		f.Factory, f.Former = s.Sets[a.SetID].Factory, s.Sets[a.SetID].Former
+	}
+	if a, ok := WebAccount.Of(s, d.ID); ok {
+		f.Web = &a
+	}
+	if r, ok := PasswordRule.Of(s, d.ID); ok {
+		f.Rule = &r
+	}
+	f.Users, _ = Users.Of(s, d.ID)
+	f.Pinned, _ = Pin.Of(s, d.ID)
+	f.Shown, _ = ShownPin.Of(s, d.ID)
+	f.AuthFailures = s.authFailures(d)
+	f.Doubt = identity.Doubt(s.Find(d))
+	var sets []access.Set
+	for _, x := range s.Sets {
+		sets = append(sets, x)
+	}
+	seen, _ := Seen.Of(s, d.ID)
+	seen.Cert = f.Shown
+	return f, access.Wishes{AllowBasic: d.AllowsBasic(seen), Writes: s.writes(now, d),
+		Name: access.AccountName(access.ForCameras(sets, s.RecorderSets()))}
+}
+
+// authFailures lists the recorders that sign in with another password than the device has.
+func (s *Snapshot) authFailures(d store.Device) []access.AuthFailure {
+	opened := int64(0)
+	if a, ok := Account.Of(s, d.ID); ok {
+		opened = a.SetID
+	}
+	var out []access.AuthFailure
+	for _, of := range s.Views(d.ID) {
+		rec, slot, ok := s.HolderOf(of)
+		if !ok || slot == nil {
+			continue
+		}
+		f, _ := s.Clock(d)
+		table, _ := Recorder.Of(s, rec.ID)
+		out = append(out, access.AuthFailuresOf(access.Holder{Recorder: rec.Place, RecorderID: rec.ID,
+			Channel: slot.Number, State: slot.State, Paused: slot.Paused, Label: slot.Label, AuthFailures: slot.AuthFailures, TableAt: table.At},
+			opened, f.Camera == nil || clock.BandOf(f.Offset(), f.Window) == clock.Refused)...)
+	}
+	return out
+}
+
+// writes says whether something of the device's system is to be written, which takes an
+// administrator.
+func (s *Snapshot) writes(now time.Time, d store.Device) bool {
+	f, w := s.Clock(d)
+	ff, fw := s.Find(d)
+	return len(clock.Propose(now, f, w)) > 0 || len(identity.Propose(now, ff, fw, true)) > 0
 }
 
 // Clock is what Clock's rules are asked of a camera, whose first view's recorder is the

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"strconv"
 	"time"
 
@@ -31,7 +32,10 @@ type Kit struct {
 	Measure   time.Duration // how long a stream is played [3 s]
 	Listen    time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor   time.Duration // how long a walk test waits for a person [60 s]
-	Away      time.Duration // how long a device may be away that starts again or moves [3 min]
+	// Neighbours reads which MAC this machine's own links have at which address; nil: the
+	// system's table.
+	Neighbours func() (map[netip.Addr]string, error)
+	Away       time.Duration // how long a device may be away that starts again or moves [3 min]
 }
 
 // Within is how long a device is watched at once after it was told to start again or to

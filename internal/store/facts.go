@@ -80,3 +80,24 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 func (s *Store) History(ctx context.Context, device int64, name string, limit int) ([]Fact, error) {
 	return s.coalesced.past.Call(ctx, pastOf{device, name, limit})
 }
+
+// Named is one fact of every device of a site that has it, by device.
+func Named[T any](ctx context.Context, s *Store, site int64, name string) (map[int64]T, error) {
+	type row struct {
+		DeviceID int64
+		Value    json.RawMessage
+	}
+	rows, err := queryAll[row](ctx, s.Pool, `select f.device_id, f.value from fact f join device d on d.id = f.device_id where d.site_id = $1 and f.name = $2 and f.view = 0`, site, name)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int64]T, len(rows))
+	for _, r := range rows {
+		var v T
+		if err := json.Unmarshal(r.Value, &v); err != nil {
+			return nil, fmt.Errorf("store: fact %s of device %d: %w", name, r.DeviceID, err)
+		}
+		out[r.DeviceID] = v
+	}
+	return out, nil
+}

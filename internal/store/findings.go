@@ -46,10 +46,62 @@ func (s *Store) grown(ctx context.Context, device int64) error {
 	return err
 }
 
-// AllowBasic keeps whether a device may be given its password in clear.
-func (s *Store) AllowBasic(ctx context.Context, device int64, on bool) error {
-	_, err := s.Pool.Exec(ctx, `update device set allow_basic = $2, version = version + 1 where id = $1`, device, on)
+// AllowBasic keeps what of a device may be given its password in clear; nil: nothing.
+func (s *Store) AllowBasic(ctx context.Context, device int64, what *identity.Word) error {
+	_, err := s.Pool.Exec(ctx, `update device set basic_for = $2, version = version + 1 where id = $1`, device, what)
 	return err
+}
+
+// SetOurs keeps a person's word that what answers for devices is of this site.
+func (s *Store) SetOurs(ctx context.Context, site int64, words map[int64]identity.Word) error {
+	b := &pgx.Batch{}
+	for device, w := range words {
+		b.Queue(`update device set ours = $3, version = version + 1 where site_id = $1 and id = $2`, site, device, w)
+	}
+	return s.Pool.SendBatch(ctx, b).Close()
+}
+
+// List puts devices that nobody expected on the list, at the places where they were found,
+// with a person's word for each.
+func (s *Store) List(ctx context.Context, site int64, words map[int64]identity.Word) error {
+	b := &pgx.Batch{}
+	for device, w := range words {
+		b.Queue(`update device set expected = true, expected_at = coalesce(expected_at, address), ours = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'camera'`, site, device, w)
+	}
+	return s.Pool.SendBatch(ctx, b).Close()
+}
+
+// TakenAddress is a device that a person says has moved, with what answers for it there.
+type TakenAddress struct {
+	Device    int64
+	Seen      identity.Sighting
+	Newcomer  int64 // the row that what answers there had of its own; 0: none
+	LookFacts []NewFact
+}
+
+// TakeAddresses moves devices to where a person says that they are now, all or none: what was
+// read of them stays, and the rows that what answers there had are gone.
+func (s *Store) TakeAddresses(ctx context.Context, site int64, all []TakenAddress) error {
+	err := s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		for _, m := range all {
+			if m.Newcomer != 0 {
+				b.Queue(`delete from device where site_id = $1 and id = $2 and kind = 'camera' and not expected`, site, m.Newcomer)
+			}
+			b.Queue(`update device set address = $3, uuid = case when $4 <> '' then $4 else uuid end, ours = $5, tries = tries + 1, version = version + 1 where site_id = $1 and id = $2`,
+				site, m.Device, m.Seen.Address, identity.CleanUUID(m.Seen.UUID), identity.WordOn(m.Seen))
+		}
+		b.Queue(endIdle, site)
+		return tx.SendBatch(ctx, b).Close()
+	})
+	if err != nil {
+		return err
+	}
+	var facts []NewFact
+	for _, m := range all {
+		facts = append(facts, m.LookFacts...)
+	}
+	return s.KeepFacts(ctx, facts...)
 }
 
 // ExpectAt corrects where the list expects a device.
@@ -76,13 +128,14 @@ func (s *Store) Replace(ctx context.Context, place, newcomer int64, seen identit
 		b := &pgx.Batch{}
 		b.Queue(`delete from fact where device_id = $1`, place) // of the device and of its views
 		b.Queue(`update device set uuid = $2, mac = $3, serial = $4, make = case when $5 <> '' then $5 else make end, model = case when $6 <> '' then $6 else model end, address = $7,
-			opened_set = null, allow_basic = false, views = 0, tries = tries + 1, version = version + 1 where id = $1`, place, seen.UUID, seen.MAC, seen.Serial, seen.Make, seen.Model, seen.Address)
+			opened_set = null, allow_basic = false, basic_for = null, refused = '{}', ours = $8, views = 0, tries = tries + 1, version = version + 1 where id = $1`, place,
+			identity.CleanUUID(seen.UUID), identity.CleanMAC(seen.MAC), identity.CleanSerial(seen.Serial), seen.Make, seen.Model, seen.Address, identity.WordOn(seen))
 		b.Queue(`delete from acceptance where device_id = $1`, place)
 		if newcomer != 0 {
 			b.Queue(`insert into fact (device_id, name, value, via, read_at) select $1, name, value, via, read_at from fact where device_id = $2 and view = 0`, place, newcomer)
 			b.Queue(`update try set device_id = $1 where device_id = $2`, place, newcomer)
 			b.Queue(`update credential_set set device_id = $1 where device_id = $2`, place, newcomer)
-			b.Queue(`update device p set opened_set = n.opened_set from device n where p.id = $1 and n.id = $2`, place, newcomer)
+			b.Queue(`update device p set opened_set = n.opened_set, refused = n.refused from device n where p.id = $1 and n.id = $2`, place, newcomer)
 			b.Queue(`delete from device where id = $1`, newcomer)
 			b.Queue(endIdle, site)
 		}

@@ -412,6 +412,7 @@ func forgetSet(ctx context.Context, tx pgx.Tx, site, set int64) ([]int64, error)
 	b := &pgx.Batch{}
 	b.Queue(`delete from fact where device_id = any($1) and name in ('`+fact.Account+`', '`+fact.WebAccount+`') and (value ->> 'set_id')::bigint = $2`, rested, set)
 	b.Queue(`update try set set_id = null where set_id = $1`, set)
+	b.Queue(`update device set refused = array_remove(refused, $2), version = version + 1 where site_id = $1 and $2 = any(refused)`, site, set)
 	return rested, tx.SendBatch(ctx, b).Close()
 }
 

@@ -48,7 +48,7 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 // Given writes down that a device took a set's password for its own: it is known to be
 // right without a try.
 func (s *Store) Given(ctx context.Context, device, set int64, setName string, scheme access.Scheme) error {
-	_, err := s.Pool.Exec(ctx, `with c as (update device set tries = tries + 1 where id = $1) insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
+	_, err := s.Pool.Exec(ctx, `with c as (update device set tries = tries + 1, refused = array_remove(refused, $2) where id = $1) insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
 	return err
 }
 
@@ -122,6 +122,14 @@ func (s *Store) outcomesAtOnce(ctx context.Context, all []outcomeOf) ([]struct{}
 	for i, o := range all {
 		ids[i], outcomes[i], details[i] = o.id, string(o.outcome), o.detail
 	}
+	// Which sets a device refused is kept beside it, by the newest verdict on each: two of one
+	// device in one round are told apart by their order. A page's verdict says nothing of ONVIF.
 	return make([]struct{}, len(all)), s.lazily(ctx,
-		`update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail) where t.id = n.id`, ids, outcomes, details)
+		`with t as (update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail)
+			where t.id = n.id returning t.id, t.device_id, t.set_id, t.scheme, t.outcome),
+		last as (select distinct on (device_id, set_id) device_id, set_id, outcome from t where set_id is not null and scheme <> '`+string(access.Web)+`'
+			and outcome in ('`+string(access.Opened)+`', '`+string(access.Wrong)+`') order by device_id, set_id, id desc),
+		v as (select device_id, array_agg(set_id) filter (where outcome = '`+string(access.Wrong)+`') wrong, array_agg(set_id) judged from last group by 1)
+		update device d set refused = array(select x from unnest(d.refused) x where x <> all(v.judged) union select x from unnest(v.wrong) x order by 1) from v
+			where d.id = v.device_id and (v.wrong is not null or d.refused && v.judged)`, ids, outcomes, details)
 }

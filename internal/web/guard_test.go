@@ -1,7 +1,9 @@
 package web_test
 
 import (
+	"context"
 	"io"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -136,6 +138,12 @@ func TestHeadersAndHostNames(t *testing.T) {
 			t.Errorf("the policy %q lacks %q", csp, want)
 		}
 	}
+	if elsewhere, err := http.NewRequest(http.MethodGet, h.url+"/sign-in", nil); err == nil { // an answer that refuses carries them too
+		elsewhere.Host = "harbour.example"
+		if res, err := http.DefaultClient.Do(elsewhere); err != nil || res.Header.Get("Content-Security-Policy") != csp {
+			t.Errorf("a refusal's headers: %v %v", res, err)
+		}
+	}
 	if strings.Contains(csp, "unsafe") || res.Header.Get("X-Content-Type-Options") != "nosniff" || res.Header.Get("X-Frame-Options") != "DENY" {
 		t.Errorf("headers: %v", res.Header)
 	}
@@ -173,6 +181,85 @@ func TestSignInIsLimited(t *testing.T) {
 	}
 	if last != http.StatusTooManyRequests {
 		t.Errorf("the eighth try gets %d", last)
+	}
+	// Who tries a name from elsewhere doesn't shut the person out who has it.
+	elsewhere := visit(t, h)
+	elsewhere.c.Transport = &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 77)}}).DialContext}
+	if res := elsewhere.signIn("maren", h.Secrets.Lead); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("from another address: %d", res.StatusCode)
+	}
+	// An address that a request makes up changes nothing: nobody was told to trust it.
+	forged, err := http.NewRequest(http.MethodPost, h.url+"/sign-in", strings.NewReader(url.Values{"_csrf": {v.token("/sign-in")},
+		"login": {"maren"}, "password": {h.Secrets.Lead}}.Encode()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	forged.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	forged.Header.Set("X-Forwarded-For", "192.0.2.9")
+	forged.Header.Set("X-Real-Ip", "192.0.2.9")
+	if res, err := v.c.Do(forged); err != nil || res.StatusCode != http.StatusTooManyRequests {
+		t.Errorf("with a made-up address: %v %v", res, err)
+	}
+}
+
+// What no text holds is refused in a sentence, wherever it comes; a program that asks for what
+// isn't there is answered as programs are; a method that a client makes up makes no figure.
+func TestWhatIsNoTextIsRefused(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn("maren", h.Secrets.Lead)
+	token := v.token("/sites/1/board")
+	for _, path := range []string{"/sites/1/board?q=%00", "/sites/1/board?q=%ff%fe", "/sites/1/board?%00=x", "/sites/1/bo%00ard", "/sites/1/log?q=a%00"} {
+		if res, body := v.get(path); res.StatusCode != http.StatusBadRequest || !strings.Contains(body, "no text has") {
+			t.Errorf("%s: %d", path, res.StatusCode)
+		}
+	}
+	for _, bad := range []string{"a\x00b", "\xff\xfe", "\xc3\x28"} {
+		res := v.post("/sites/1/settings/sets", url.Values{"_csrf": {token}, "name": {bad}, "username": {"x"}, "password": {"y"}})
+		if res.StatusCode != http.StatusBadRequest {
+			t.Errorf("%q as a set's name: %d", bad, res.StatusCode)
+		}
+	}
+	for _, path := range []string{"/api/v1/nothing", "/api/"} {
+		res, body := v.get(path)
+		if res.StatusCode != http.StatusNotFound || !strings.HasPrefix(res.Header.Get("Content-Type"), "application/json") || !strings.Contains(body, `"error"`) {
+			t.Errorf("%s: %d %s %.60q", path, res.StatusCode, res.Header.Get("Content-Type"), body)
+		}
+		if res.Header.Get("X-Content-Type-Options") != "nosniff" {
+			t.Errorf("%s carries no headers", path)
+		}
+	}
+	odd, err := http.NewRequest("BREW-"+strings.Repeat("A", 40), h.url+"/healthz", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if res, err := v.c.Do(odd); err != nil || res.StatusCode < 400 {
+		t.Errorf("a made-up method: %v %v", res, err)
+	}
+	if figures := newProgram(t, h, h.Secrets.Token).do("GET", "/metrics", "", 200)["text"].(string); strings.Contains(figures, "BREW") || !strings.Contains(figures, `method="other"`) {
+		t.Error("a made-up method is a label of the metrics")
+	}
+}
+
+// A database that accepts and stays silent gives a page in time that says so.
+func TestAHungDatabaseIsSaid(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn("maren", h.Secrets.Lead)
+	hold, err := h.Store.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = hold.Rollback(context.WithoutCancel(t.Context())) }()
+	if _, err := hold.Exec(t.Context(), "lock table device in access exclusive mode"); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	res, body := v.get("/sites/1/board")
+	if res.StatusCode != http.StatusServiceUnavailable || !strings.Contains(body, "The database doesn") || time.Since(began) > 20*time.Second {
+		t.Errorf("%d after %v: %.200q", res.StatusCode, time.Since(began), body)
 	}
 }
 

@@ -158,6 +158,8 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.sheet(p, "find", mast)
 	p.PressIn(".sheet", "Take over")
 	p.Sees(30*time.Second, "is Signal mast from now on")
+	h.sheet(p, "sign-in", "Signal mast")
+	h.run(p, ".sheet", "Read Sign-in of Signal mast again")
 	h.on(p, "find")
 	h.run(p, "body", "Put 2 devices right")
 	h.sheet(p, "find", "Lifeboat house")

@@ -100,6 +100,13 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	p.Sees(20*time.Second, "Read it on Channels")
 	shoot("own-settings")
 
+	// Nothing is sent to what nobody said belongs here: first they are put on the list.
+	h.on(p, "find")
+	h.clickOn(p, `details.known:has(form[action$="/find/list-all"]) summary`)
+	shoot("own-strangers")
+	p.Press("Put the ticked ones on the list")
+	p.Sees(20*time.Second, "3 cameras on the list: this site's sets may be sent there.")
+
 	// Sign-in never sends the recorder's account to a camera.
 	h.on(p, "sign-in")
 	h.run(p, "body", "Sign in to 3 cameras")

@@ -114,15 +114,20 @@ type Device struct {
 	Opened       int64   // the set that opened it before; 0: none
 	OpenedByMake []int64 // sets that opened others of its make in this site
 	OpenedNear   []int64 // sets that opened others on its network
+	Refused      []int64 // sets that it refused at last
 }
 
 // Order lists the sets to try: the one that worked on this device, those made for it,
 // the one that worked on its make, on its network, those meant for its make or
-// network, then the rest by their order. Sets that were wrong within the period or
-// were made for another device are left out, factory defaults unless allowed. tries are
-// in the order of time.
-func Order(now time.Time, d Device, sets []Set, tries []Try, allowFactory bool) []Set {
+// network, then the rest by their order, what others left and factory defaults last. Sets that the device refused at last or that were
+// wrong within the period are left out, as those that were made for another device, and
+// factory defaults unless allowed. tries are in the order of time. alone is the one set that
+// a person asks for though it was refused; 0: none.
+func Order(now time.Time, d Device, sets []Set, tries []Try, allowFactory bool, alone int64) []Set {
 	wrong := map[int64]bool{}
+	for _, id := range d.Refused {
+		wrong[id] = true
+	}
 	for _, t := range tries {
 		switch {
 		case t.Scheme == Web:
@@ -146,14 +151,17 @@ func Order(now time.Time, d Device, sets []Set, tries []Try, allowFactory bool) 
 			return 4
 		case s.Network != 0 && s.Network == d.Network:
 			return 5
-		case s.Make == "" && s.Network == 0 && !s.Factory:
+		case s.Make == "" && s.Network == 0 && !s.Factory && !s.Former:
 			return 6
 		}
 		return 7
 	}
 	var out []Set
 	for _, s := range sets {
-		if !wrong[s.ID] && (!s.Factory || allowFactory) && (s.Device == 0 || s.Device == d.ID) {
+		if alone != 0 && s.ID != alone || s.Factory && !allowFactory && alone == 0 {
+			continue
+		}
+		if (alone != 0 || !wrong[s.ID]) && (s.Device == 0 || s.Device == d.ID) {
 			out = append(out, s)
 		}
 	}

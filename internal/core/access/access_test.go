@@ -17,7 +17,7 @@ func TestOrder(t *testing.T) {
 	d := Device{Make: "ottervale", Opened: 4, OpenedByMake: []int64{3}, OpenedNear: []int64{2}}
 	tries := []Try{{At: now.Add(-time.Minute), SetID: 8, Outcome: Wrong}, {At: now.Add(-time.Hour), SetID: 1, Outcome: Wrong}}
 	var got []int64
-	for _, s := range Order(now, d, sets, tries, false) {
+	for _, s := range Order(now, d, sets, tries, false, 0) {
 		got = append(got, s.ID)
 	}
 	want := []int64{4, 3, 2, 6, 1, 7}
@@ -29,7 +29,7 @@ func TestOrder(t *testing.T) {
 			t.Fatalf("order %v, want %v", got, want)
 		}
 	}
-	if n := len(Order(now, d, sets, nil, true)); n != 8 {
+	if n := len(Order(now, d, sets, nil, true, 0)); n != 8 {
 		t.Errorf("with factory defaults allowed %d sets, want 8", n)
 	}
 }

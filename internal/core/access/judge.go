@@ -28,6 +28,9 @@ type Facts struct {
 	Factory      bool      // what opens it is a maker's default
 	Former       bool      // what opens it was left by whoever used it before
 	Open         bool      // RTSP asks for no sign-in
+	Doubt        string    // why no account may be sent to it, see identity.Doubt
+	NoLonger     string    // the set that opened it before and was refused; empty: none
+	NoLongerAt   string    // at what
 }
 
 // AuthFailure is a recorder that was refused by the device though its clock is right: it
@@ -98,6 +101,9 @@ func (f Facts) ValidUntil(now time.Time) time.Time {
 const (
 	Administrator = "Administrator"
 	Operator      = "Operator"
+	// NoAdministrator is one that may not read the device's accounts, which each administrator
+	// may: which of the lesser levels it is, the device doesn't say.
+	NoAdministrator = "no Administrator"
 )
 
 // LevelFor is the least level that does the job: who writes to the system must be an
@@ -114,7 +120,7 @@ func enough(level string, w Wishes) bool {
 	switch level {
 	case "", Administrator:
 		return true
-	case Operator:
+	case Operator, NoAdministrator:
 		return !w.Writes
 	}
 	return false
@@ -122,7 +128,7 @@ func enough(level string, w Wishes) bool {
 
 // Judge says why a device isn't open, or what is wrong with how it is.
 func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
-	if f.LookedAt.IsZero() {
+	if f.LookedAt.IsZero() && f.Doubt == "" {
 		return nil
 	}
 	ev := make([]finding.Evidence, 0, len(f.Tries))
@@ -153,6 +159,8 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 			"Give the channel the account that opens the camera, or pause it.")
 	}
 	switch {
+	case f.Doubt != "":
+		add("access.doubt", finding.Blocks, "in doubt", f.Doubt+" No account is sent to it.", "Settle on Find who it is; then sign in.")
 	case f.NoPassword:
 		says := "No first password was set: anyone who reaches it can set one."
 		if f.Rule != nil {
@@ -173,7 +181,9 @@ type adder func(code string, sev finding.Severity, words, sentence, way string)
 // judgeAccount judges how a device is open.
 func judgeAccount(f Facts, w Wishes, add adder) {
 	a := f.Account
-	if a.RTSP != "" && a.RTSP != SameAccount && a.RTSPSet == 0 && a.Scheme != RTSP {
+	if a.RTSP == NoAccountAsked {
+		add("access.open-stream", finding.Needs, "open stream", "Its streams ask for no account: whoever reaches it can watch.", "Switch RTSP's sign-in on in its own page.")
+	} else if a.RTSP != "" && a.RTSP != SameAccount && a.RTSPSet == 0 && a.Scheme != RTSP {
 		add("access.rtsp", finding.Needs, "RTSP account", "ONVIF takes "+a.Set+", RTSP doesn't: "+a.RTSP,
 			"Add the account that its streams take, or give RTSP the same one on the camera's own page.")
 	}
@@ -201,6 +211,10 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 	rest, until := f.Left(now)
 	switch {
 	case f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown:
+	case f.Basic && !w.AllowBasic && f.Shown != "":
+		add("access.basic", finding.Blocks, "Basic only",
+			fmt.Sprintf("It takes nothing but Basic, which gives the password away to whoever answers; over HTTPS it shows the certificate %s…: nobody said that it is its own. None was sent.", short(f.Shown)),
+			"Switch Digest on in its own page, or compare the certificate with the one that its page shows, and allow Basic for this device.")
 	case f.Basic && !w.AllowBasic:
 		add("access.basic", finding.Blocks, "Basic only",
 			"It takes nothing but Basic over HTTP, which shows the password to everyone on the wire: none was sent.", "Switch Digest or HTTPS on in its own page, or allow Basic for this device.")
@@ -212,6 +226,12 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 		add("access.onvif-account", finding.Blocks, "no ONVIF",
 			fmt.Sprintf("%s opens its web page and ONVIF refuses it: on this make ONVIF accounts are their own, and it has none.", f.Web.Set),
 			fmt.Sprintf("Create the ONVIF account %s with the least level that does the job.", f.Web.Username))
+	case f.Open:
+		add("access.open-stream", finding.Needs, "open stream", "Its streams ask for no account: whoever reaches it can watch, and no set of this site is sent to it.", "Switch RTSP's sign-in on in its own page, then sign in again.")
+	case f.NoLonger != "":
+		add("access.no-longer", finding.Blocks, "refused",
+			fmt.Sprintf("%s opened it before and was refused (%s): its password was changed. It isn't sent again by itself.", f.NoLonger, f.NoLongerAt),
+			"Sign in with the other sets, add the account that it has now, or try that set once more.")
 	case f.Trouble != "":
 		add("access.trouble", finding.Blocks, "no answer", f.Trouble, "Look whether it still answers on Find, then sign in again.")
 	case rest == 0:
@@ -220,8 +240,8 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 				f.spent(now), until.UTC().Format("15:04")),
 			"Find out its password and add a set; it is tried once the time is over.")
 	case f.NoSets:
-		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it.",
-			"Add the account that this camera was given.")
+		add("access.no-sets", finding.Needs, "no account", "No credential set of this site is left to try on it: one that it refused isn't sent again by itself.",
+			"Add the account that this camera was given, or try one of them once more.")
 	default:
 		add("access.closed", finding.Blocks, "no account",
 			fmt.Sprintf("No credential set opened it; %d more wrong tries are allowed now.", rest),
@@ -229,8 +249,11 @@ func judgeClosed(now time.Time, f Facts, w Wishes, add adder) {
 	}
 }
 
-// SameAccount is what Account.RTSP says where RTSP takes the account too.
-const SameAccount = "same account"
+// What Account.RTSP says where RTSP takes the account too, and where it asks for none.
+const (
+	SameAccount    = "same account"
+	NoAccountAsked = "asks for no account"
+)
 
 // Change kinds this package proposes.
 const (

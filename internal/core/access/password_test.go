@@ -66,7 +66,7 @@ func TestSetsOfOneDeviceAndOfNetworks(t *testing.T) {
 	sets := []Set{{ID: 1, Name: "rest"}, {ID: 2, Name: "own, old", Device: 7}, {ID: 3, Name: "own, new", Device: 7},
 		{ID: 4, Name: "another's", Device: 8}, {ID: 5, Name: "quay", Network: 2}, {ID: 6, Name: "terminal", Network: 3}}
 	var got []int64
-	for _, s := range Order(now, Device{ID: 7, Network: 2}, sets, nil, false) {
+	for _, s := range Order(now, Device{ID: 7, Network: 2}, sets, nil, false, 0) {
 		got = append(got, s.ID)
 	}
 	if !slices.Equal(got, []int64{3, 2, 5, 1, 6}) {
@@ -76,7 +76,7 @@ func TestSetsOfOneDeviceAndOfNetworks(t *testing.T) {
 	tries := []Try{{At: now.Add(-2 * time.Minute), SetID: 1, Outcome: Wrong, Scheme: Digest},
 		{At: now.Add(-time.Minute), SetID: 1, Outcome: Opened, Scheme: Digest}, {At: now, SetID: 5, Outcome: Wrong, Scheme: Web}}
 	if all := Order(now, Device{ID: 9}, sets, tries,
-		false); !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 1 }) || !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 5 }) {
+		false, 0); !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 1 }) || !slices.ContainsFunc(all, func(s Set) bool { return s.ID == 5 }) {
 		t.Errorf("%v", all)
 	}
 }

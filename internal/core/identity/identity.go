@@ -47,6 +47,8 @@ type Sighting struct {
 	Title      string     `json:"title,omitempty"`    // of its web page
 	Page       string     `json:"page,omitempty"`     // where that is
 	OldPage    string     `json:"old_page,omitempty"` // what of a past browser the page wants
+	Cert       string     `json:"cert,omitempty"`     // fingerprint of the certificate that it showed over HTTPS
+	LinkMAC    string     `json:"link_mac,omitempty"` // the MAC that this machine's own link has at its address
 }
 
 // Kind of device.
@@ -100,7 +102,7 @@ func Merge(a, b Sighting) Sighting {
 	for _, f := range []struct{ into, from *string }{
 		{&out.UUID, &a.UUID}, {&out.MAC, &a.MAC}, {&out.Serial, &a.Serial}, {&out.Make, &a.Make}, {&out.Model, &a.Model},
 		{&out.Name, &a.Name}, {&out.Firmware, &a.Firmware}, {&out.Service, &a.Service}, {&out.Trouble, &a.Trouble},
-		{&out.Title, &a.Title}, {&out.Page, &a.Page}, {&out.OldPage, &a.OldPage},
+		{&out.Title, &a.Title}, {&out.Page, &a.Page}, {&out.OldPage, &a.OldPage}, {&out.Cert, &a.Cert}, {&out.LinkMAC, &a.LinkMAC},
 	} {
 		if *f.into == "" {
 			*f.into = *f.from
@@ -109,7 +111,7 @@ func Merge(a, b Sighting) Sighting {
 	if out.RTSPPort == 0 {
 		out.RTSPPort = a.RTSPPort
 	}
-	if out.Kind == "" {
+	if out.Kind == "" || a.Kind == Recorder { // a recorder may speak RTSP too
 		out.Kind = a.Kind
 	}
 	return out
@@ -126,14 +128,40 @@ func union[T comparable](a, b []T) []T {
 }
 
 // CleanUUID strips the URN and case from an endpoint reference, so that answers in
-// any form of RFC 9562 compare equal.
+// any form of RFC 9562 compare equal. Empty for the nil and the max UUID (5.9, 5.10), which
+// identify nothing.
 func CleanUUID(text string) string {
 	t := strings.ToLower(strings.TrimSpace(text))
 	t = strings.TrimPrefix(t, "urn:")
-	return strings.TrimPrefix(t, "uuid:")
+	t = strings.TrimPrefix(t, "uuid:")
+	if bare := strings.ReplaceAll(t, "-", ""); strings.Trim(bare, "0") == "" || len(bare) == 32 && strings.Trim(bare, "f") == "" {
+		return ""
+	}
+	return t
 }
 
-// CleanMAC writes a MAC address in lower case with colons; empty when it is none.
+// placeholders are serials that makers leave in where nobody wrote one.
+var placeholders = []string{"", "0", "none", "null", "n/a", "na", "unknown", "default", "serial", "serialnumber", "123456789", "1234567890"}
+
+// CleanSerial trims a serial; empty for what makers leave in where nobody wrote one: it
+// identifies nothing.
+func CleanSerial(text string) string {
+	t := strings.TrimSpace(text)
+	bare := strings.ToLower(strings.Map(func(r rune) rune {
+		if r == ' ' || r == '-' || r == '_' || r == '.' {
+			return -1
+		}
+		return r
+	}, t))
+	if slices.Contains(placeholders, bare) || strings.Trim(bare, "0") == "" || len(bare) > 3 && strings.Trim(bare, "x") == "" || len(bare) > 3 && strings.Trim(bare, "f") == "" {
+		return ""
+	}
+	return t
+}
+
+// CleanMAC writes a MAC address in lower case with colons; empty when it is none, or one
+// that identifies nothing: all noughts, the broadcast address, or a group's (IEEE 802, the
+// lowest bit of the first octet).
 func CleanMAC(text string) string {
 	hex := strings.Map(func(r rune) rune {
 		switch {
@@ -147,6 +175,9 @@ func CleanMAC(text string) string {
 		return 'x'
 	}, text)
 	if len(hex) != 12 || strings.Contains(hex, "x") {
+		return ""
+	}
+	if strings.Trim(hex, "0") == "" || strings.ContainsRune("13579bdf", rune(hex[1])) {
 		return ""
 	}
 	var b strings.Builder
@@ -180,155 +211,6 @@ func Scopes(scopes []string) (model, name, maker, mac string) {
 		}
 	}
 	return model, name, maker, mac
-}
-
-// Known is a device the site knows, expected or found before.
-type Known struct {
-	ID       int64
-	Place    string
-	Address  netip.Addr // expected, or last seen
-	UUID     string
-	MAC      string
-	Serial   string
-	Make     string
-	Model    string
-	Kind     Kind
-	Expected bool
-}
-
-// Outcome of reconciling one known device or one sighting.
-type Outcome string
-
-const (
-	Matched    Outcome = "matched"
-	Moved      Outcome = "moved" // same identity, other address
-	Missing    Outcome = "missing"
-	Unexpected Outcome = "unexpected"
-	Doubtful   Outcome = "doubtful" // same address, other identity
-)
-
-// Match pairs a known device with a sighting; either may be absent.
-type Match struct {
-	Outcome Outcome
-	Known   *Known
-	Seen    *Sighting
-}
-
-// Reconcile pairs known devices with sightings: by identity where two of UUID,
-// MAC and serial can be compared and none disagrees, then by address. An address
-// where another identity answers than before is doubtful, never a silent swap.
-func Reconcile(known []Known, seen []Sighting) []Match {
-	used := make([]bool, len(seen))
-	out := make([]Match, len(known))
-	for i := range known {
-		out[i] = Match{Outcome: Missing, Known: &known[i]}
-	}
-	pair := func(i, j int, o Outcome) {
-		out[i].Outcome, out[i].Seen, used[j] = o, &seen[j], true
-	}
-	ix := index(seen)
-	for i := range known {
-		for _, j := range ix.like(known[i]) {
-			if !used[j] && agree(known[i], seen[j]) == same {
-				o := Moved
-				if known[i].Address == seen[j].Address || !known[i].Address.IsValid() {
-					o = Matched
-				}
-				pair(i, j, o)
-				break
-			}
-		}
-	}
-	for i := range known {
-		if out[i].Seen != nil {
-			continue
-		}
-		for _, j := range ix.at[known[i].Address] {
-			if used[j] {
-				continue
-			}
-			o := Matched
-			if agree(known[i], seen[j]) == other {
-				o = Doubtful
-			}
-			pair(i, j, o)
-			break
-		}
-	}
-	for j := range seen {
-		if !used[j] {
-			out = append(out, Match{Outcome: Unexpected, Seen: &seen[j]})
-		}
-	}
-	return out
-}
-
-// sightings finds sightings by what identifies them: positions in their order.
-type sightings struct {
-	by map[mark][]int
-	at map[netip.Addr][]int
-}
-
-// mark is a UUID, MAC or serial; which one it is counts too.
-type mark struct {
-	kind  byte
-	value string
-}
-
-func index(seen []Sighting) sightings {
-	ix := sightings{map[mark][]int{}, map[netip.Addr][]int{}}
-	for j, s := range seen {
-		for _, m := range marks(s.UUID, s.MAC, s.Serial) {
-			ix.by[m] = append(ix.by[m], j)
-		}
-		ix.at[s.Address] = append(ix.at[s.Address], j)
-	}
-	return ix
-}
-
-// like lists the sightings that share something with a known device.
-func (ix sightings) like(k Known) []int {
-	var out []int
-	for _, m := range marks(k.UUID, k.MAC, k.Serial) {
-		out = append(out, ix.by[m]...)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-func marks(uuid, mac, serial string) []mark {
-	all := []mark{{'u', uuid}, {'m', mac}, {'s', serial}}
-	return slices.DeleteFunc(all, func(m mark) bool { return m.value == "" })
-}
-
-type verdict int
-
-const (
-	unknown verdict = iota
-	same
-	other
-)
-
-// agree compares UUID, MAC and serial. One that agrees and none that disagrees is
-// the same device; two that disagree, or one with nothing that agrees, another.
-func agree(k Known, s Sighting) verdict {
-	yes, no := 0, 0
-	for _, p := range [][2]string{{k.UUID, s.UUID}, {k.MAC, s.MAC}, {k.Serial, s.Serial}} {
-		switch {
-		case p[0] == "" || p[1] == "":
-		case p[0] == p[1]:
-			yes++
-		default:
-			no++
-		}
-	}
-	switch {
-	case yes > no:
-		return same
-	case no > yes:
-		return other
-	}
-	return unknown
 }
 
 // Clones tells each sighting at which other addresses its endpoint answers too: among

@@ -108,12 +108,14 @@ func TestScopes(t *testing.T) {
 
 func TestJudge(t *testing.T) {
 	now := time.Now()
-	k := Known{Place: "Loft", Address: addr("127.40.1.18"), Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
+	k := Known{Place: "Loft", Address: addr("127.40.1.18"), MAC: "02:d5:1a:00:00:01", Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
 	see := func(ways ...Way) *Sighting {
 		return &Sighting{Address: k.Address, At: now, Ways: ways, Make: k.Make, Model: k.Model}
 	}
 	other := see(Multicast)
 	other.Model = "OTV 300"
+	linked := see(Multicast)
+	linked.MAC, linked.LinkMAC = "02:d5:1a:00:00:01", "02:d5:1a:00:00:02"
 	trouble := see(Multicast)
 	trouble.Trouble = "It answered 50 MB."
 	for _, tc := range []struct {
@@ -126,8 +128,13 @@ func TestJudge(t *testing.T) {
 		{"RTSP only", Facts{LookedAt: now, Inside: true, Seen: see(SpokeRTSP)}, "find.rtsp-only", finding.Needs},
 		{"only directed", Facts{LookedAt: now, Inside: true, Seen: see(Directed)}, "find.only-directed", finding.Note},
 		{"other model", Facts{LookedAt: now, Inside: true, Seen: other}, "find.other-model", finding.Needs},
-		{"other identity", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Doubtful}, "find.other-device", finding.Needs},
-		{"moved", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Moved}, "find.moved", finding.Note},
+		{"other identity", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Doubtful}, "find.other-device", finding.Blocks},
+		{"moved", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Outcome: Moved, MovedFrom: addr("127.40.1.9")}, "find.moved", finding.Note},
+		{"moved?", Facts{LookedAt: now, Tried: "ports refused", Outcome: Moved, Elsewhere: []netip.Addr{addr("127.40.1.9")}}, "find.moved-unproven", finding.Blocks},
+		{"echoed", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Elsewhere: []netip.Addr{addr("127.40.1.9")}}, "find.echoed", finding.Blocks},
+		{"echoes", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Claims: []Claim{{1, "Ramp", addr("127.40.1.9")}}}, "find.claims", finding.Blocks},
+		{"another MAC on the link", Facts{LookedAt: now, Inside: true, Seen: linked}, "find.link-mac", finding.Needs},
+		{"another MAC once signed in", Facts{LookedAt: now, Inside: true, Seen: see(Multicast), Info: &Sighting{MAC: "02:d5:1a:00:00:02"}}, "find.not-listed", finding.Needs},
 		{"bad answer", Facts{LookedAt: now, Inside: true, Seen: trouble}, "find.bad-answer", finding.Needs},
 	} {
 		got := Judge(now, tc.f, Wishes{Known: k})

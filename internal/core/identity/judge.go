@@ -17,16 +17,22 @@ type Facts struct {
 	LookedAt time.Time // of the last look that covered the device's address
 	Tried    string    // what was asked, worded, when nothing answered
 	WasUUID  string    // the endpoint it had before, where it is another now
-	Inside   bool      // its address lies in a network of the site
-	IPConfig *netplan.IPConfig
-	Network  netplan.Network   // of the site that it is in; its prefix is invalid where it is in none
-	Networks []netplan.Network // of the site
-	Hidden   bool              // it says itself that its discovery is off
-	Behind   *Behind
-	Firmware string   // as it says signed in
-	Taken    string   // what answers at the address that the list gives it, where that is another device
-	Sources  []string // names of its video sources, where it has several
-	Chosen   int      // how many of them were picked; 0: nobody decided
+	// Elsewhere, Claims: see Match. MovedFrom is where it was before it moved, until a person
+	// settled that.
+	Elsewhere []netip.Addr
+	Claims    []Claim
+	MovedFrom netip.Addr
+	Info      *Sighting // what it says of itself signed in
+	Inside    bool      // its address lies in a network of the site
+	IPConfig  *netplan.IPConfig
+	Network   netplan.Network   // of the site that it is in; its prefix is invalid where it is in none
+	Networks  []netplan.Network // of the site
+	Hidden    bool              // it says itself that its discovery is off
+	Behind    *Behind
+	Firmware  string   // as it says signed in
+	Taken     string   // what answers at the address that the list gives it, where that is another device
+	Sources   []string // names of its video sources, where it has several
+	Chosen    int      // how many of them were picked; 0: nobody decided
 }
 
 // Behind is what a recorder tells of a device on one of its own ports.
@@ -69,6 +75,7 @@ type Wishes struct {
 	Known
 	Least  string            // firmware; empty: any
 	MoveTo *netplan.IPConfig // where it is to be moved; nil: it stays
+	Ours   Word              // a person's word that what answers is of this site
 }
 
 // Change kinds this package proposes.
@@ -88,6 +95,9 @@ const (
 func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	if f.LookedAt.IsZero() && f.Behind == nil {
 		return nil
+	}
+	if f.Seen == nil && len(f.Elsewhere) > 0 {
+		return []finding.Finding{claimed(f, w)}
 	}
 	if f.Seen == nil {
 		return []finding.Finding{silent(f, w)}
@@ -118,17 +128,50 @@ func (j *judge) add(code string, sev finding.Severity, words, sentence, way stri
 // who judges whether it is who was known here.
 func (j *judge) who() {
 	s, w := j.s, j.w
+	elsewhere := evidenceOf("Shown at", j.f.Elsewhere, j.f.LookedAt)
 	switch {
+	case j.f.Outcome == Doubtful && len(j.f.Elsewhere) > 0:
+		j.add("find.other-device", finding.Blocks, "other device",
+			fmt.Sprintf("Another device answers at %s than the one known here as %s, and at %s answers what says to be it.", s.Address, w.Place, addresses(j.f.Elsewhere)),
+			"If it was moved there, take its new address; if the camera was exchanged, let the new one take its place. No account is sent to either until then.", elsewhere)
 	case j.f.Outcome == Doubtful:
-		j.add("find.other-device", finding.Needs, "other device",
+		j.add("find.other-device", finding.Blocks, "other device",
 			fmt.Sprintf("Another device answers at %s than the one known here as %s.", s.Address, w.Place),
-			"If the camera was exchanged, let the new one take its place; if not, look for two devices on one address.")
-	case j.f.Outcome == Unexpected && !w.Expected && j.f.Behind == nil:
+			"If the camera was exchanged, let the new one take its place; if not, look for two devices on one address. No account is sent to it until then.")
+	case len(j.f.Elsewhere) > 0 && !w.Ours.Holds(s):
+		j.add("find.echoed", finding.Blocks, "shown twice",
+			fmt.Sprintf("%s shows the same identity as this one: one device with two addresses, or something that repeats what it heard.", addresses(j.f.Elsewhere)),
+			"Find out which is which. If this one is the camera, say that it is yours; no account is sent to either until then.", elsewhere)
+	}
+	if len(j.f.Claims) > 0 && !w.Ours.Holds(s) {
+		j.add("find.claims", finding.Blocks, "says it is", fmt.Sprintf("It says to be %s. Endpoint, MAC and serial are public: anything can repeat them.", claims(j.f.Claims)),
+			"If that camera was moved here, take its new address; if not, find out what this is. No account is sent to it until then.")
+	}
+	if s.LinkMAC != "" && s.MAC != "" && s.LinkMAC != s.MAC && !w.Ours.Holds(s) {
+		j.add("find.link-mac", finding.Needs, "other MAC", fmt.Sprintf("It says that its MAC is %s, and on this network %s answers at its address.", s.MAC, s.LinkMAC),
+			"A camera with two sockets, or one behind a box that answers for it, is well: then say that it is yours. No account is sent to it until then.",
+			finding.Evidence{Name: "MAC at its address", Value: s.LinkMAC, Via: "neighbour table", At: s.At})
+	}
+	if !w.Expected && j.f.Behind == nil && len(j.f.Claims) == 0 {
 		j.add("find.unexpected", finding.Note, "unexpected", "It isn't on the expected list.",
-			"Let it take the place of one that is missing, add it, or leave it out.")
-	case j.f.Outcome == Moved && j.f.Inside:
-		j.add("find.moved", finding.Note, "moved", fmt.Sprintf("Expected at %s, it answers at %s.", w.Address, s.Address),
-			"Correct the list or move it back.")
+			"Put it on the list, let it take the place of one that is missing, or leave it out. No account is sent to it until then.")
+	}
+	if j.f.MovedFrom.IsValid() && j.f.MovedFrom != s.Address {
+		how := "its certificate is the one that it showed before"
+		if w.Pin == "" || w.Pin != s.Cert {
+			how = "its marks are shown nowhere else"
+		}
+		j.add("find.moved", finding.Note, "moved", fmt.Sprintf("It was known at %s and answers at %s: %s.", j.f.MovedFrom, s.Address, how),
+			"Correct the list, or move it back.")
+	}
+	if i := j.f.Info; i != nil {
+		for _, m := range []struct{ name, list, says string }{{"MAC", CleanMAC(w.MAC), CleanMAC(i.MAC)}, {"serial", CleanSerial(w.Serial), CleanSerial(i.Serial)}} {
+			if m.list != "" && m.says != "" && m.list != m.says {
+				j.add("find.not-listed", finding.Needs, "other "+m.name, fmt.Sprintf("Signed in, it says that its %s is %s; the list and what was known say %s.", m.name, m.says, m.list),
+					"Is it the camera that belongs here? Then let it take the place; if not, look which cable was plugged where.",
+					finding.Evidence{Name: "Says signed in", Value: m.says, Via: "GetDeviceInformation, GetNetworkInterfaces", At: i.At})
+			}
+		}
 	}
 	if len(s.Also) > 0 {
 		j.add("find.two-on-one", finding.Blocks, "two on one",
@@ -297,6 +340,34 @@ func addressText(a netip.Addr) string {
 		return "none"
 	}
 	return a.String()
+}
+
+// claimed is a device that is silent where it is known, and that something elsewhere says to be.
+func claimed(f Facts, w Wishes) finding.Finding {
+	return finding.Finding{Code: "find.moved-unproven", Severity: finding.Blocks, Words: "moved?",
+		Sentence: fmt.Sprintf("It is silent at %s, and %s shows its identity. Endpoint, MAC and serial are public: anything can repeat them.", addressText(w.Known.Address), addresses(f.Elsewhere)),
+		WayOut:   "If it was given that address, take it; if not, find out what answers there. No account is sent to it until then.",
+		Evidence: []finding.Evidence{evidenceOf("Shown at", f.Elsewhere, f.LookedAt), {Name: "Tried", Value: f.Tried, Via: "look", At: f.LookedAt}}}
+}
+
+func evidenceOf(name string, at []netip.Addr, when time.Time) finding.Evidence {
+	return finding.Evidence{Name: name, Value: addresses(at), Via: "look", At: when}
+}
+
+func addresses(all []netip.Addr) string {
+	words := make([]string, len(all))
+	for i, a := range all {
+		words[i] = a.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+func claims(all []Claim) string {
+	words := make([]string, len(all))
+	for i, c := range all {
+		words[i] = fmt.Sprintf("%s, which is known at %s", c.Place, c.At)
+	}
+	return strings.Join(words, "; ")
 }
 
 func silent(f Facts, w Wishes) finding.Finding {

@@ -42,6 +42,9 @@ type Error struct {
 	// Offers lists the HTTP schemes of a 401, in lower case; Until is when a lock ends.
 	Offers []string
 	Until  time.Time
+	// Beyond is set where this is no word on the account that asked: the device knows it, and
+	// refuses what was asked, or doesn't let it.
+	Beyond bool
 }
 
 // Error is one plain sentence.
@@ -92,13 +95,21 @@ type Host struct {
 	d    *Dialer
 }
 
-// ParseOwn reads listen addresses for Dialer.Own; names are skipped.
+// ParseOwn reads listen addresses for Dialer.Own: with an address, with none (":8420"), or
+// with a name, which may mean any address of this machine.
 func ParseOwn(listen ...string) []netip.AddrPort {
 	var out []netip.AddrPort
 	for _, l := range listen {
-		if ap, err := netip.ParseAddrPort(l); err == nil {
-			out = append(out, ap)
+		host, text, err := net.SplitHostPort(l)
+		port, perr := strconv.ParseUint(text, 10, 16)
+		if err != nil || perr != nil {
+			continue
 		}
+		addr, err := netip.ParseAddr(host)
+		if err != nil {
+			addr = netip.IPv4Unspecified()
+		}
+		out = append(out, netip.AddrPortFrom(addr.Unmap(), uint16(port)))
 	}
 	return out
 }
@@ -107,9 +118,27 @@ func ParseOwn(listen ...string) []netip.AddrPort {
 // there, whatever the protocol.
 func (d *Dialer) Outside(a netip.Addr) bool { return d.Within.IsValid() && !d.Within.Contains(a) }
 
+// ofThisMachine says whether an address is one of this machine's; where that can't be told, it
+// is taken for one.
+func ofThisMachine(a netip.Addr) bool {
+	if a.IsLoopback() || a.IsUnspecified() {
+		return true
+	}
+	all, err := net.InterfaceAddrs()
+	if err != nil {
+		return true
+	}
+	for _, x := range all {
+		if n, ok := x.(*net.IPNet); ok && n.IP.Equal(a.AsSlice()) {
+			return true
+		}
+	}
+	return false
+}
+
 func (d *Dialer) own(a netip.AddrPort) bool {
 	for _, o := range d.Own {
-		if o.Port() == a.Port() && (o.Addr() == a.Addr() || o.Addr().IsUnspecified()) {
+		if o.Port() == a.Port() && (o.Addr() == a.Addr().Unmap() || o.Addr().IsUnspecified() && ofThisMachine(a.Addr().Unmap())) {
 			return true
 		}
 	}

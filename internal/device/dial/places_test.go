@@ -188,7 +188,7 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 				}
 				return "RTSP/1.0 200 OK\r\nCSeq: CSEQ\r\nSession: 1\r\nTransport: RTP/AVP/TCP;interleaved=0-1\r\n\r\n"
 			}
-			c, err := rtsp.Open(ctx, x.host, x.at("rtsp", "/main"), "", "")
+			c, err := rtsp.Open(ctx, x.host, x.at("rtsp", "/main"), rtsp.Login{})
 			if err != nil {
 				x.t.Fatal(err)
 			}
@@ -248,7 +248,7 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 			p := read(x)
 			x.rtsp = func(string) string { return "RTSP/1.0 200 OK\r\nCSeq: CSEQ\r\n\r\n" }
 			for _, address := range []string{p.URI, p.Given} {
-				c, err := rtsp.Open(ctx, x.host, address, "", "")
+				c, err := rtsp.Open(ctx, x.host, address, rtsp.Login{})
 				if err == nil {
 					err = c.Options()
 					c.Close()
@@ -272,7 +272,7 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 			x.rtsp = func(string) string {
 				return "RTSP/1.0 302 Found\r\nCSeq: CSEQ\r\nLocation: " + x.elsewhere("rtsp", "/main") + "\r\n\r\n"
 			}
-			c, err := rtsp.Open(ctx, x.host, x.at("rtsp", "/main"), "", "")
+			c, err := rtsp.Open(ctx, x.host, x.at("rtsp", "/main"), rtsp.Login{})
 			if err != nil {
 				x.t.Fatal(err)
 			}

@@ -47,6 +47,9 @@ type Login struct {
 	// Pin is the fingerprint of the certificate that is trusted over HTTPS; empty trusts
 	// the first that is shown, which Client.Pin then tells.
 	Pin string
+	// Try stands before the login until the device took it; nil: whoever makes the client
+	// answers for it.
+	Try dial.Try
 }
 
 // Client speaks to one device. It may be used by several goroutines.
@@ -55,7 +58,10 @@ type Client struct {
 	service string // device service
 	login   Login
 	ahead   atomic.Int64 // nanoseconds, see Login.Ahead
+	guard   dial.Guard   // of the login
+	sent    atomic.Bool  // the login left this machine, in the request that the guard holds
 	opened  atomic.Bool  // the device took the login before
+	shut    atomic.Bool  // it wants a login even for what it should tell to anyone
 	pin     string
 	plain   *http.Client
 	signed  *http.Client
@@ -68,17 +74,17 @@ func New(host dial.Host, serviceURL string, login Login) (*Client, error) {
 	if err != nil {
 		return nil, &dial.Error{Tried: "its device service", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
-	c := &Client{host: host, service: fixed, login: login, pin: login.Pin}
+	c := &Client{host: host, service: fixed, login: login, pin: login.Pin, guard: dial.Guard{Try: login.Try}}
 	c.plain = host.Client(&c.pin)
 	c.ahead.Store(int64(login.Ahead))
-	c.signed = c.plain
-	if login.Scheme == access.Digest {
-		c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect,
-			Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: c.plain.Transport}}
+	signed := dial.Carrier(c.plain.Transport, login.Scheme == access.Token, &c.sent)
+	switch login.Scheme {
+	case access.Digest:
+		signed = &digest.Transport{Username: login.Username, Password: login.Password, Transport: signed}
+	case access.Basic:
+		signed = basic{login.Username, login.Password, signed}
 	}
-	if login.Scheme == access.Basic {
-		c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: basic{login.Username, login.Password, c.plain.Transport}}
-	}
+	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: signed}
 	return c, nil
 }
 
@@ -114,18 +120,48 @@ func (c *Client) on() string {
 func (c *Client) Close() { c.plain.CloseIdleConnections() }
 
 // call sends one request to the device service's address or to, and returns the
-// body's first element, whose name must be op + "Response" in ns. One that changes nothing
-// is sent once more where the connection broke: but not while it isn't known whether the
-// device takes the login, when each sending may be a wrong try.
+// body's first element, whose name must be op + "Response" in ns. What a device tells to
+// anyone is asked without the login first. One that changes nothing is sent once more where
+// the connection broke: but not while it isn't known whether the device takes the login, when
+// each sending may be a wrong try.
 func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
-	began := time.Now()
-	n, err := c.once(ctx, to, ns, op, inner, limit)
-	broke := errors.Is(err, dial.ErrUnreachable) && ctx.Err() == nil && time.Since(began) < limit/2
-	if broke && strings.HasPrefix(op, "Get") && (c.login.Scheme == "" || c.opened.Load()) {
-		n, err = c.once(ctx, to, ns, op, inner, limit)
+	if c.login.Scheme == "" || preAuth[op] && !c.shut.Load() {
+		n, err := c.twice(ctx, to, ns, op, inner, limit, c.plain)
+		if c.login.Scheme == "" || !errors.Is(err, dial.ErrNotAuthorised) {
+			return n, err
+		}
+		c.shut.Store(true)
 	}
-	if err == nil && !preAuth[op] {
+	if c.opened.Load() {
+		return c.twice(ctx, to, ns, op, inner, limit, c.signed)
+	}
+	if c.login.Scheme == access.Token && c.login.Try != nil && op != "GetDeviceInformation" {
+		// A token's refusal doesn't tell who isn't known from who may not do this: it is asked
+		// for what each account may read (ONVIF Core, 5.9.4.3, READ_SYSTEM).
+		_, err := c.call(ctx, "", deviceNS, "GetDeviceInformation", `<GetDeviceInformation xmlns="`+deviceNS+`"/>`, CallLimit)
+		if err != nil && !c.opened.Load() {
+			return nil, err
+		}
+	}
+	var n *node
+	err := c.guard.Do(ctx, func() (sent bool, err error) {
+		c.sent.Store(false)
+		n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+		return c.sent.Load(), err
+	})
+	if dial.Verdict(err) == nil {
 		c.opened.Store(true)
+	}
+	return n, err
+}
+
+// twice is once, and once more for what changes nothing, where the connection broke.
+func (c *Client) twice(ctx context.Context, to, ns, op, inner string, limit time.Duration, by *http.Client) (*node, error) {
+	began := time.Now()
+	n, err := c.once(ctx, to, ns, op, inner, limit, by)
+	broke := errors.Is(err, dial.ErrUnreachable) && ctx.Err() == nil && time.Since(began) < limit/2
+	if broke && strings.HasPrefix(op, "Get") {
+		n, err = c.once(ctx, to, ns, op, inner, limit, by)
 	}
 	return n, err
 }
@@ -135,8 +171,8 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 var preAuth = map[string]bool{"GetWsdlUrl": true, "GetServices": true, "GetServiceCapabilities": true, "GetCapabilities": true,
 	"GetHostname": true, "GetSystemDateAndTime": true, "GetEndpointReference": true}
 
-// once is call without a second sending.
-func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
+// once is call without a second sending, by the plain client or the signed one.
+func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.Duration, by *http.Client) (*node, error) {
 	if to == "" {
 		to = c.service
 	}
@@ -146,18 +182,22 @@ func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="` + soapNS + `"><s:Header>` + c.token() + `</s:Header><s:Body>` + inner + `</s:Body></s:Envelope>`
+	token := ""
+	if by == c.signed {
+		token = c.token()
+	}
+	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="` + soapNS + `"><s:Header>` + token + `</s:Header><s:Body>` + inner + `</s:Body></s:Envelope>`
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, fixed, strings.NewReader(body))
 	if err != nil {
 		return nil, &dial.Error{Tried: op, On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "its service address is none"}
 	}
 	req.Header.Set("Content-Type", `application/soap+xml; charset=utf-8; action="`+ns+"/"+op+`"`)
-	return c.send(req, ns, op)
+	return c.send(req, ns, op, by)
 }
 
-func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
+func (c *Client) send(req *http.Request, ns, op string, by *http.Client) (*node, error) {
 	on := req.URL.Host
-	res, err := c.signed.Do(req)
+	res, err := by.Do(req)
 	if err != nil {
 		var own *dial.Error
 		if errors.As(err, &own) {
@@ -205,7 +245,11 @@ func (c *Client) send(req *http.Request, ns, op string) (*node, error) {
 	}
 	first := bodyNode.kids[0]
 	if first.name.Local == "Fault" {
-		return nil, faultError(first, op, on)
+		err := faultError(first, op, on)
+		// Who signs in by HTTP and isn't known is answered 401: a fault comes from beyond that.
+		// A token's fault may be either, but for what each account may read.
+		err.Beyond = by == c.signed && !errors.Is(err, dial.ErrClock) && (c.login.Scheme != access.Token || c.opened.Load())
+		return nil, err
 	}
 	if first.name.Local != op+"Response" || first.name.Space != ns {
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: fmt.Sprintf("it answers with %.60q", first.name.Local)}
@@ -222,7 +266,7 @@ func isPage(data []byte) bool {
 
 // faultError words a fault (ONVIF Core, 5.8.2; Web Services Security 1.1.1, section 12) and
 // gives it its kind.
-func faultError(f *node, op, on string) error {
+func faultError(f *node, op, on string) *dial.Error {
 	code := f.at("Code", "Subcode").str("Value")
 	if deeper := f.at("Code", "Subcode", "Subcode").str("Value"); deeper != "" {
 		code += "/" + deeper

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/icholy/digest"
@@ -69,23 +70,31 @@ func Fetch(ctx context.Context, host dial.Host, at string, pin *string) (Page, e
 }
 
 // Opens says whether an account opens the page by HTTP Digest: nil, or an error of kind
-// dial.ErrNotAuthorised or dial.ErrLocked.
-func Opens(ctx context.Context, host dial.Host, at string, pin *string, username, password string) error {
+// dial.ErrNotAuthorised, dial.ErrLocked, or dial.ErrElsewhere where it points to another
+// page, which isn't followed. try stands before the account; nil where the caller answers
+// for it.
+func Opens(ctx context.Context, host dial.Host, at string, pin *string, username, password string, try dial.Try) error {
 	plain := host.Client(pin)
 	defer plain.CloseIdleConnections()
+	var sent atomic.Bool
 	client := &http.Client{CheckRedirect: plain.CheckRedirect,
-		Transport: &digest.Transport{Username: username, Password: password, Transport: plain.Transport}}
-	res, _, err := get(ctx, client, at)
-	switch {
-	case err != nil:
-		return err
-	case dial.LockedFor(res) > 0:
-		return dial.LockedError(res, "its web page", host.Addr.String())
-	case res.StatusCode == http.StatusUnauthorized, res.StatusCode == http.StatusForbidden:
-		return &dial.Error{Tried: "its web page", On: host.Addr.String(), Kind: dial.ErrNotAuthorised,
-			Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
-	}
-	return nil
+		Transport: &digest.Transport{Username: username, Password: password, Transport: dial.Carrier(plain.Transport, false, &sent)}}
+	guard, on := dial.Guard{Try: try}, host.Addr.String()
+	return guard.Do(ctx, func() (bool, error) {
+		res, _, err := get(ctx, client, at)
+		switch {
+		case err != nil:
+		case dial.LockedFor(res) > 0:
+			err = dial.LockedError(res, "its web page", on)
+		case res.StatusCode == http.StatusUnauthorized, res.StatusCode == http.StatusForbidden:
+			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrNotAuthorised, Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
+		case res.StatusCode >= 300:
+			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrElsewhere, Says: fmt.Sprintf("it answers HTTP %d", res.StatusCode)}
+		case !sent.Load():
+			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrNotSupported, Says: "it asks for no account"}
+		}
+		return sent.Load(), err
+	})
 }
 
 func get(ctx context.Context, client *http.Client, at string) (*http.Response, []byte, error) {

@@ -166,8 +166,8 @@ func (m *Meter) Result() stream.Measured {
 }
 
 // Measure plays a stream for a while and says what it delivered.
-func Measure(ctx context.Context, host dial.Host, p stream.Profile, user, pass string, length time.Duration) stream.Measured {
-	out, err := measure(ctx, host, p.URI, user, pass, length)
+func Measure(ctx context.Context, host dial.Host, p stream.Profile, login Login, length time.Duration) stream.Measured {
+	out, err := measure(ctx, host, p.URI, login, length)
 	out.Profile, out.At = p.Token, time.Now().UTC()
 	if err != nil {
 		out.Trouble = err.Error() + "."
@@ -175,10 +175,10 @@ func Measure(ctx context.Context, host dial.Host, p stream.Profile, user, pass s
 	return out
 }
 
-func measure(ctx context.Context, host dial.Host, uri, user, pass string, length time.Duration) (stream.Measured, error) {
+func measure(ctx context.Context, host dial.Host, uri string, login Login, length time.Duration) (stream.Measured, error) {
 	ctx, cancel := context.WithTimeout(ctx, length+4*StepLimit)
 	defer cancel()
-	c, err := Open(ctx, host, uri, user, pass)
+	c, err := Open(ctx, host, uri, login)
 	if err != nil {
 		return stream.Measured{}, err
 	}

@@ -39,12 +39,16 @@ const (
 
 // Conn is one RTSP conversation with a device.
 type Conn struct {
+	ctx     context.Context // of the conversation
 	host    dial.Host
 	conn    net.Conn
 	r       *bufio.Reader
 	seq     int
-	user    string
-	pass    string
+	login   Login
+	guard   dial.Guard
+	asked   bool // it asked for a sign-in
+	carried bool // the last request carried the account
+	took    bool // it took the account in this conversation
 	chal    *digest.Challenge
 	nonceN  int
 	nonceAt time.Time     // when the challenge came
@@ -58,7 +62,7 @@ type Conn struct {
 
 // Speaks says whether a port answers OPTIONS (RFC 2326, section 10.1).
 func Speaks(ctx context.Context, host dial.Host, port int) bool {
-	c, err := Open(ctx, host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(host.Addr, uint16(port))), "", "")
+	c, err := Open(ctx, host, fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(host.Addr, uint16(port))), Login{})
 	if err != nil {
 		return false
 	}
@@ -66,9 +70,16 @@ func Speaks(ctx context.Context, host dial.Host, port int) bool {
 	return c.Options() == nil
 }
 
+// Login is an account for RTSP. The zero Login signs in nowhere.
+type Login struct {
+	Username, Password string
+	// Try stands before the account until the device took it; nil: the caller answers for it.
+	Try dial.Try
+}
+
 // Open connects to the address's host, which is brought to where the device was
 // reached. Closing ctx ends the conversation.
-func Open(ctx context.Context, host dial.Host, address, user, pass string) (*Conn, error) {
+func Open(ctx context.Context, host dial.Host, address string, login Login) (*Conn, error) {
 	fixed, _, err := stream.RepairHost(address, host.Addr)
 	if err != nil {
 		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
@@ -87,7 +98,7 @@ func Open(ctx context.Context, host dial.Host, address, user, pass string) (*Con
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	c := &Conn{Fresh: nonceLife, host: host, conn: conn, user: user, pass: pass, on: on, base: fixed, gone: stop}
+	c := &Conn{Fresh: nonceLife, ctx: ctx, host: host, conn: conn, login: login, guard: dial.Guard{Try: login.Try}, on: on, base: fixed, gone: stop}
 	c.r = bufio.NewReaderSize(conn, 64<<10)
 	return c, nil
 }
@@ -115,46 +126,79 @@ type response struct {
 
 func (c *Conn) request(method, target, extra string) string {
 	c.seq++
+	c.carried = false
 	s := fmt.Sprintf("%s %s RTSP/1.0\r\nCSeq: %d\r\nUser-Agent: DuskyHarbor\r\n", method, target, c.seq)
 	if c.session != "" {
 		s += "Session: " + c.session + "\r\n"
 	}
 	if c.chal != nil && time.Since(c.nonceAt) < c.Fresh {
 		c.nonceN++
-		cred, err := digest.Digest(c.chal, digest.Options{Method: method, URI: target, Count: c.nonceN, Username: c.user, Password: c.pass})
+		cred, err := digest.Digest(c.chal, digest.Options{Method: method, URI: target, Count: c.nonceN, Username: c.login.Username, Password: c.login.Password})
 		if err == nil {
 			s += "Authorization: " + cred.String() + "\r\n"
+			c.carried = true
 		}
 	}
 	return s + extra + "\r\n"
 }
 
+// Asked says whether the device asked for a sign-in so far: one that didn't is open to all.
+func (c *Conn) Asked() bool { return c.asked }
+
+// Took says whether the device took the account: what it answered came from beyond the sign-in.
+func (c *Conn) Took() bool { return c.took }
+
 // do sends a request, answers one challenge, and returns a response of status 200.
 func (c *Conn) do(method, target, extra string) (*response, error) {
-	for try := 0; ; try++ {
-		_ = c.conn.SetDeadline(time.Now().Add(StepLimit))
-		if _, err := io.WriteString(c.conn, c.request(method, target, extra)); err != nil {
-			return nil, c.fail(method, dial.ErrUnreachable, dial.Plain(err))
-		}
-		res, err := c.read(method)
-		if err != nil {
-			return nil, err
-		}
-		switch {
-		case res.status == 200:
-			return res, nil
-		case res.status == 401 && try == 0 && c.user != "":
-			if err := c.challenged(res); err != nil {
-				return nil, c.fail(method, dial.ErrNotSupported, "it asks for a sign-in that isn't a Digest that can be answered")
-			}
-			continue
-		case res.status == 401:
-			return nil, c.fail(method, dial.ErrNotAuthorised, "401")
-		case res.status >= 300 && res.status < 400:
-			return nil, c.fail(method, dial.ErrElsewhere, "it points to another address, which isn't followed")
-		}
-		return nil, c.fail(method, dial.ErrRefused, fmt.Sprintf("%d %s", res.status, res.reason))
+	res, err := c.once(method, target, extra)
+	if err != nil || res.status != http.StatusUnauthorized {
+		return c.ok(method, res, err)
 	}
+	c.asked = true
+	stale := strings.Contains(strings.ToLower(strings.ReplaceAll(res.header.Get("Www-Authenticate"), " ", "")), "stale=true")
+	if c.login.Username == "" || c.carried && !stale && !c.took { // it was sent, and refused: once is enough
+		return c.ok(method, res, nil)
+	}
+	if err := c.challenged(res); err != nil {
+		return nil, c.fail(method, dial.ErrNotSupported, "it asks for a sign-in that isn't a Digest that can be answered")
+	}
+	var again *response
+	err = c.guard.Do(c.ctx, func() (sent bool, err error) {
+		again, err = c.once(method, target, extra)
+		sent = c.carried
+		again, err = c.ok(method, again, err)
+		var e *dial.Error
+		if errors.As(err, &e) { // what else it refuses, it refuses to who may ask
+			e.Beyond = sent && (e.Kind == dial.ErrRefused || e.Kind == dial.ErrElsewhere)
+		}
+		c.took = c.took || sent && dial.Verdict(err) == nil
+		return sent, err
+	})
+	return again, err
+}
+
+// once sends a request and reads the response.
+func (c *Conn) once(method, target, extra string) (*response, error) {
+	_ = c.conn.SetDeadline(time.Now().Add(StepLimit))
+	if _, err := io.WriteString(c.conn, c.request(method, target, extra)); err != nil {
+		return nil, c.fail(method, dial.ErrUnreachable, dial.Plain(err))
+	}
+	return c.read(method)
+}
+
+// ok is the response where its status is 200, else what it means.
+func (c *Conn) ok(method string, res *response, err error) (*response, error) {
+	switch {
+	case err != nil:
+		return nil, err
+	case res.status == 200:
+		return res, nil
+	case res.status == 401:
+		return nil, c.fail(method, dial.ErrNotAuthorised, "401")
+	case res.status >= 300 && res.status < 400:
+		return nil, c.fail(method, dial.ErrElsewhere, "it points to another address, which isn't followed")
+	}
+	return nil, c.fail(method, dial.ErrRefused, fmt.Sprintf("%d %s", res.status, res.reason))
 }
 
 // challenged takes in the strongest challenge of an answer that can be answered (RFC
@@ -397,7 +441,7 @@ func (c *Conn) Packet() ([]byte, error) {
 // is answered with it, once.
 func (c *Conn) passOver() error {
 	res, err := c.read("playing")
-	if err != nil || res.status != http.StatusUnauthorized || c.user == "" {
+	if err != nil || res.status != http.StatusUnauthorized || c.login.Username == "" {
 		return err
 	}
 	if c.renewed || c.challenged(res) != nil {

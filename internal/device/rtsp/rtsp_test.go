@@ -86,7 +86,7 @@ func TestBadServersEndInASentence(t *testing.T) {
 			if tc.name == "401" {
 				user = ""
 			}
-			c, err := Open(context.Background(), host, uri, user, "p")
+			c, err := Open(context.Background(), host, uri, Login{Username: user, Password: "p"})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -112,7 +112,7 @@ func TestAStallIsSaidAsOne(t *testing.T) {
 		}
 	})
 	begun := time.Now()
-	m := Measure(context.Background(), host, stream.Profile{Token: "main", URI: uri}, "u", "p", time.Second)
+	m := Measure(context.Background(), host, stream.Profile{Token: "main", URI: uri}, Login{Username: "u", Password: "p"}, time.Second)
 	if !strings.Contains(m.Trouble, "it stalled") || time.Since(begun) > 2*StepLimit {
 		t.Errorf("after %v: %+v", time.Since(begun), m)
 	}
@@ -226,7 +226,7 @@ func TestAKeepAliveSendsNoDeadNonce(t *testing.T) {
 			}
 		}
 	})
-	c, err := Open(t.Context(), host, url, "otter", "secret")
+	c, err := Open(t.Context(), host, url, Login{Username: "otter", Password: "secret"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +273,7 @@ func TestAChallengeThatCanBeAnsweredIsTaken(t *testing.T) {
 			_, _ = io.WriteString(c, "RTSP/1.0 401 Unauthorized\r\nCSeq: "+h.Get("Cseq")+"\r\nWWW-Authenticate: Basic realm=\"x\"\r\nWWW-Authenticate: Digest realm=\"x\", nonce=\"a\", algorithm=WHIRLPOOL\r\nWWW-Authenticate: Digest realm=\"x\", nonce=\"b\", algorithm=SHA-256\r\n\r\n")
 		}
 	})
-	c, err := Open(t.Context(), host, url, "otter", "secret")
+	c, err := Open(t.Context(), host, url, Login{Username: "otter", Password: "secret"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	accounts "duskyharbor/internal/account"
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
@@ -160,12 +161,15 @@ func (p placing) Write(ctx context.Context) error {
 	if !ok || !heard {
 		return trouble.Told("No account opens " + p.device.Place + " yet: sign in first.")
 	}
-	login, err := p.stage.Accounts.LoginOf(ctx, account.SetID)
+	if err := accounts.Doubted(p.device, p.s); err != nil { // the recorder sends it there
+		return err
+	}
+	username, password, err := p.stage.Accounts.Secret(ctx, account.SetID)
 	if err != nil {
 		return err
 	}
 	return p.client.Place(ctx, p.number, recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
-		Username: login.Username, Password: login.Password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)})
+		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)})
 }
 
 // Close lets the recorder's connections go.

@@ -33,7 +33,7 @@ func (k *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	if err != nil {
 		return nil, err
 	}
-	cam, err := k.Accounts.Open(ctx, v.Device, s)
+	cam, err := k.Accounts.Open(ctx, v.Device, s, k.ID().String())
 	if err != nil {
 		return nil, err
 	}

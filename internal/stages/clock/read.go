@@ -88,7 +88,7 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 // burns date and time in. via names the calls. A camera that can't be signed in to now is
 // left at what it says to anyone.
 func (k *Stage) readSettings(ctx context.Context, v *engine.Visit, s *site.Snapshot, r *clock.Reading) (via string, err error) {
-	c, err := k.Accounts.Open(ctx, v.Device, s)
+	c, err := k.Accounts.Open(ctx, v.Device, s, k.ID().String())
 	if engine.Ours(err) {
 		return "", err
 	}

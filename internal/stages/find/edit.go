@@ -35,7 +35,7 @@ func (f *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	case identity.SetIPConfig:
 		return f.addressEditor(v, s, c)
 	case identity.SetDiscovery:
-		cam, err := f.Accounts.Open(ctx, v.Device, s)
+		cam, err := f.Accounts.Open(ctx, v.Device, s, f.ID().String())
 		if err != nil {
 			return nil, err
 		}
@@ -115,7 +115,7 @@ func (f *Stage) addressEditor(v *engine.Visit, s *site.Snapshot, c store.Change)
 func (m *move) open(ctx context.Context, at netip.Addr) (*onvif.Client, netplan.IPConfig, string, error) {
 	there := m.v.Device
 	there.Address = &at
-	cam, err := m.f.Accounts.Open(ctx, there, m.s)
+	cam, err := m.f.Accounts.Open(ctx, there, m.s, m.f.ID().String())
 	if err != nil {
 		return nil, netplan.IPConfig{}, "", err
 	}

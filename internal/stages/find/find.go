@@ -78,7 +78,7 @@ func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if _, open := site.Account.Of(s, d.ID); !open {
 		return nil
 	}
-	c, err := f.Accounts.Open(ctx, d, s)
+	c, err := f.Accounts.Open(ctx, d, s, f.ID().String())
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/trouble"
@@ -294,7 +295,10 @@ func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identit
 	if err != nil {
 		return false, err
 	}
-	defer c.Close()
+	defer func() {
+		s.Cert = c.Pin()
+		c.Close()
+	}()
 	ask, cancel := context.WithTimeout(ctx, timeLimit)
 	defer cancel()
 	_, err = c.Time(ask)
@@ -336,19 +340,40 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	if err != nil {
 		return nil, err
 	}
+	pins, err := store.Named[string](ctx, f.Store, siteID, fact.Pin)
+	if err != nil {
+		return nil, err
+	}
+	before, err := store.Named[site.Inquiry](ctx, f.Store, siteID, fact.FindAsked)
+	if err != nil {
+		return nil, err
+	}
 	known := make([]identity.Known, len(devices))
 	for i, d := range devices {
 		known[i] = d.Known()
+		known[i].Found, known[i].Pin = heard[d.ID], pins[d.ID]
+	}
+	near := f.neighbours()
+	for i := range seen {
+		seen[i].LinkMAC = near[seen[i].Address]
+	}
+	others, err := store.Named[identity.Sighting](ctx, f.Store, siteID, fact.Seen)
+	if err != nil {
+		return nil, err
 	}
 	identity.Clones(known, seen)
-	r := reconciler{site: siteID, now: time.Now().UTC(), again: n.LookedAt != nil, heard: heard, tried: tried(*sum)}
-	matches := identity.Reconcile(known, seen)
+	r := reconciler{site: siteID, now: time.Now().UTC(), again: n.LookedAt != nil, heard: heard, before: before, tried: tried(*sum)}
+	matches := identity.Reconcile(known, beside(seen, others, n.Prefix))
 	for i, m := range matches {
 		switch {
+		case m.Seen == nil && !n.Prefix.Contains(m.Known.Address), m.Seen != nil && !n.Prefix.Contains(m.Seen.Address):
+			if m.Known != nil {
+				r.elsewhere(m) // its own network isn't looked at now
+			}
 		case m.Seen != nil && !m.Seen.Spoke() && hangs(around, m.Seen.Address):
 			// A recorder tells of it, and it tells nothing here: the recorder is believed.
 		case m.Seen == nil:
-			if _, behind := around.Behind(m.Known.Address); n.Prefix.Contains(m.Known.Address) && !behind {
+			if _, behind := around.Behind(m.Known.Address); !behind {
 				r.missed(m)
 			}
 		case m.Known == nil:
@@ -379,6 +404,20 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 		f.Store.Note(ctx, siteID, r.news...))
 }
 
+// neighbours is what this machine's links say of who is where; a table that can't be read
+// tells nothing.
+func (f *Stage) neighbours() map[netip.Addr]string {
+	read := f.Neighbours
+	if read == nil {
+		read = discovery.Neighbours
+	}
+	near, err := read()
+	if err != nil {
+		f.Log.Warn("the neighbour table wasn't read", "err", err)
+	}
+	return near
+}
+
 // hangs says whether a recorder tells of a device at an address on one of its ports.
 func hangs(s *site.Snapshot, at netip.Addr) bool {
 	_, behind := s.Behind(at)
@@ -389,8 +428,9 @@ func hangs(s *site.Snapshot, at netip.Addr) bool {
 type reconciler struct {
 	site            int64
 	now             time.Time
-	again           bool           // the network was looked at before
-	heard           map[int64]bool // devices that had answered before
+	again           bool                   // the network was looked at before
+	heard           map[int64]bool         // devices that had answered before
+	before          map[int64]site.Inquiry // what the looks before said of each
 	tried           string
 	silent, touched []int64
 	facts           []store.NewFact
@@ -410,25 +450,63 @@ func (r *reconciler) happened(id int64, place, kind, format string, args ...any)
 func (r *reconciler) missed(m identity.Match) {
 	id := m.Known.ID
 	r.silent, r.touched = append(r.silent, id), append(r.touched, id)
-	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried}))
+	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried, Elsewhere: m.Elsewhere}))
 	if r.heard[id] {
 		r.happened(id, m.Known.Place, "vanished", "It answered at %s and doesn't any more.", m.Known.Address)
 	}
 }
 
+// elsewhere is a device of another network: what was seen of it stays, but for what this
+// one's look says of who shows its identity.
+func (r *reconciler) elsewhere(m identity.Match) {
+	asked, looked := r.before[m.Known.ID]
+	if !looked || slices.Equal(asked.Elsewhere, m.Elsewhere) && slices.Equal(asked.Claims, m.Claims) {
+		return
+	}
+	asked.Elsewhere, asked.Claims = m.Elsewhere, m.Claims
+	r.touched = append(r.touched, m.Known.ID)
+	r.facts = append(r.facts, site.FindAsked.New(m.Known.ID, "look", r.now, asked))
+}
+
+// beside are the sightings of a look with those of other networks, as they were seen there
+// last: who is silent here may be there.
+func beside(seen []identity.Sighting, others map[int64]identity.Sighting, looked netip.Prefix) []identity.Sighting {
+	at := map[netip.Addr]bool{}
+	for _, s := range seen {
+		at[s.Address] = true
+	}
+	ids := slices.Sorted(maps.Keys(others))
+	out := slices.Clone(seen)
+	for _, id := range ids {
+		if s := others[id]; !looked.Contains(s.Address) && !at[s.Address] && s.Spoke() {
+			at[s.Address] = true
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // met is a device that answered. Where another identity answers, who it was known as
 // stays until a person decides.
 func (r *reconciler) met(id int64, m identity.Match) {
-	s, asked := m.Seen, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried}
+	s, was := m.Seen, r.before[id]
+	asked := site.Inquiry{At: r.now, Outcome: identity.Carry(was.Outcome, m.Outcome), Tried: r.tried, Elsewhere: m.Elsewhere, Claims: m.Claims}
 	place := s.Address.String()
 	if m.Known != nil {
 		place = m.Known.Place
+		asked.WasUUID, asked.MovedFrom = was.WasUUID, was.MovedFrom
 		if m.Outcome != identity.Doubtful && m.Known.UUID != "" && s.UUID != "" && m.Known.UUID != s.UUID {
 			asked.WasUUID = m.Known.UUID
 		}
+		if m.Outcome == identity.Moved {
+			asked.MovedFrom = m.Known.Address
+		}
 	}
-	if m.Outcome != identity.Doubtful {
-		r.said = append(r.said, store.Identity{Device: id, Seen: *s})
+	switch {
+	case m.Known == nil:
+		r.said = append(r.said, store.Identity{Device: id, Seen: identity.Written(identity.Known{}, *s)})
+	case m.Outcome != identity.Doubtful:
+		r.said = append(r.said, store.Identity{Device: id, Seen: identity.Written(*m.Known, *s)})
 	}
 	switch {
 	case !r.heard[id]:

@@ -114,7 +114,7 @@ func (w *walkTest) end(ctx context.Context, terr error) (string, error) {
 func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	cam, err := w.p.Accounts.Open(ctx, w.of.Device, s)
+	cam, err := w.p.Accounts.Open(ctx, w.of.Device, s, w.p.ID().String())
 	if err != nil {
 		return err
 	}

@@ -69,7 +69,7 @@ func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 
 func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
 	d := of.Device
-	c, err := r.Accounts.Open(ctx, d, s)
+	c, err := r.Accounts.Open(ctx, d, s, r.ID().String())
 	if err != nil {
 		return "", err
 	}

@@ -99,31 +99,24 @@ func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) en
 }
 
 // tryLevel tries a set over ONVIF within the budget and returns the level that it has;
-// empty where it is refused. An account that may not read the users is an operator's.
+// empty where it is refused.
 func (g *Stage) tryLevel(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme) (string, error) {
-	a := g.attempt(d, s)
-	id, _, ok, err := a.Begin(ctx, set, scheme)
+	cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, scheme)
 	if err != nil {
 		return "", err
 	}
-	if !ok {
-		return "", trouble.Tell("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
-			d.Place, a.Until.UTC().Format("15:04"), access.Budget)
-	}
-	cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, scheme)
-	if err != nil {
-		return "", a.End(ctx, id, err)
-	}
 	defer cam.Close()
-	_, err = cam.Information(ctx)
-	if eerr := a.End(ctx, id, err); eerr != nil || err != nil {
-		return "", eerr
+	if _, err = cam.Information(ctx); errors.Is(err, dial.ErrNotAuthorised) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
 	}
 	level := access.Administrator
 	users, err := cam.Users(ctx)
 	switch {
 	case errors.Is(err, dial.ErrNotAuthorised):
-		return access.Operator, nil
+		return access.NoAdministrator, nil
 	case err != nil:
 		return "", err
 	}
@@ -141,7 +134,7 @@ func (g *Stage) createEditor(d store.Device, s *site.Snapshot, c store.Change) e
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
 			if c.State == store.Asked && c.Writes == 0 {
-				if f, _ := Facts(time.Now(), s, d); f.Web != nil && f.Account == nil {
+				if f, _ := s.SignIn(time.Now(), d); f.Web != nil && f.Account == nil {
 					c.Writes = 1 // from here on it is read over the wire
 					return access.NoAccount, nil
 				}
@@ -153,6 +146,9 @@ func (g *Stage) createEditor(d store.Device, s *site.Snapshot, c store.Change) e
 			level, err := g.tryLevel(ctx, d, s, set, access.Digest)
 			if level == "" {
 				return access.NoAccount, err
+			}
+			if asked := c.Args["level"]; level == access.NoAdministrator && asked != access.Administrator {
+				level = asked // which of the lesser levels it is, an account like that may not read
 			}
 			return access.AccountText(set.Username, level), err
 		},
@@ -360,7 +356,7 @@ func (r *restart) schemes(ctx context.Context) ([]access.Scheme, error) {
 }
 
 func (r *restart) write(ctx context.Context) error {
-	cam, err := r.g.Accounts.Open(ctx, r.d, r.s)
+	cam, err := r.g.Accounts.Open(ctx, r.d, r.s, r.g.ID().String())
 	if err != nil {
 		return err
 	}
@@ -413,7 +409,7 @@ func (g *Stage) Rotate(ctx context.Context, q engine.Ask, devices []int64) (run 
 	var fresh []account.NewSet
 	var from []access.Set
 	for _, d := range s.Cameras() {
-		f, _ := Facts(time.Now(), s, d)
+		f, _ := s.SignIn(time.Now(), d)
 		if f.Account == nil || f.Account.Scheme == access.RTSP {
 			left++
 			continue

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"duskyharbor/internal/account"
@@ -70,12 +69,12 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
 		return "", trouble.Told(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
+	if why := identity.Doubt(s.Find(d)); why != "" {
+		return "", trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
+	}
 	a := g.attempt(d, s)
 	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory,
 		Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
-	if now, ok := s.Device(d.ID); ok {
-		a.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
-	}
 	a.pin, _ = site.Pin.Of(s, d.ID)
 	a.trusted = a.pin
 	says, err := a.all(ctx)
@@ -94,7 +93,7 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 
 // attempt is one signing in to one device.
 type attempt struct {
-	account.Budget
+	*account.Budget
 	g       *Stage
 	d       store.Device
 	s       *site.Snapshot
@@ -113,8 +112,7 @@ type attempt struct {
 }
 
 func (g *Stage) attempt(d store.Device, s *site.Snapshot) *attempt {
-	f, _ := Facts(time.Now(), s, d)
-	return &attempt{Budget: account.Budget{Keeper: g.Accounts, Device: d, Facts: f}, g: g, d: d, s: s}
+	return &attempt{Budget: g.Accounts.BudgetOf(d, s), g: g, d: d, s: s}
 }
 
 // keep writes down what came of it. A device that doesn't answer keeps the account it
@@ -181,9 +179,9 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 		}
 		a.asked.NoPassword = true
 		return "no first password was set", nil
-	case schemes[0] == access.Basic && !strings.HasPrefix(a.seen.Service, "https:"):
+	case schemes[0] == access.Basic:
 		a.asked.Basic = true
-		if !a.d.AllowBasic {
+		if a.seen.Cert = a.pin; !a.d.AllowsBasic(a.seen) {
 			return "it takes nothing but Basic: no password was sent in clear", nil
 		}
 	}
@@ -236,25 +234,34 @@ func (a *attempt) tryWeb(ctx context.Context, set store.SealedSet) error {
 	if err != nil || !shown.Digest {
 		return nil // its page shows nothing of accounts
 	}
-	id, password, ok, err := a.Begin(ctx, set, access.Web)
-	if err != nil || !ok {
+	password, err := a.g.Accounts.Password(set)
+	if err != nil {
 		return err
 	}
-	err = page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password)
+	err = page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password, a.Try(set, access.Web, ""))
 	if err == nil {
 		a.web = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.Web}
 	}
-	return a.End(ctx, id, err)
+	return noVerdict(err)
+}
+
+// noVerdict is an answer that says nothing of an account; nil for one that took it, refused
+// it, or where no try was left.
+func noVerdict(err error) error {
+	if errors.Is(err, dial.ErrNotAuthorised) || errors.Is(err, account.ErrNoTry) {
+		return nil
+	}
+	return err
 }
 
 // trySet sends one set. A nil account without error means that the set was wrong or that
 // no try is left; an account with one, that what it opens broke off.
 func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access.Scheme, reading clock.Reading) (*access.Account, error) {
-	id, password, ok, err := a.Begin(ctx, set, scheme)
-	if err != nil || !ok {
+	password, err := a.g.Accounts.Password(set)
+	if err != nil {
 		return nil, err
 	}
-	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid(), Pin: a.pin}
+	login := onvif.Login{Username: set.Username, Password: password, Scheme: scheme, Ahead: reading.Offset.Mid(), Pin: a.pin, Try: a.Try(set, scheme, "")}
 	account := &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username,
 		Scheme: scheme, Offset: login.Ahead, Own: scheme == access.Token}
 	c, err := onvif.New(a.host, a.seen.Service, login)
@@ -264,8 +271,8 @@ func (a *attempt) trySet(ctx context.Context, set store.SealedSet, scheme access
 	defer c.Close()
 	info, err := c.Information(ctx)
 	a.hears(set, err)
-	if eerr := a.End(ctx, id, err); eerr != nil || err != nil {
-		return nil, eerr
+	if err != nil {
+		return nil, noVerdict(err)
 	}
 	if err := a.about(ctx, c, info, account); err != nil {
 		return account, err // it is open, though not all of it was read
@@ -287,7 +294,7 @@ func (a *attempt) hears(set store.SealedSet, err error) {
 func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sighting, account *access.Account) error {
 	d := a.d
 	was, known := site.Info.Of(a.s, d.ID)
-	a.said = append(a.said, store.Identity{Device: d.ID, Seen: info})
+	a.said = append(a.said, store.Identity{Device: d.ID, Seen: identity.Written(d.Known(), info)})
 	services, err := c.Services(ctx)
 	if err != nil {
 		return err
@@ -319,8 +326,8 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 		}
 	}
 	keep(site.Users.New(d.ID, "GetUsers", info.At, names), err)
-	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them
-		account.Level = access.Operator
+	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them (ONVIF Core, 5.9.4.3)
+		account.Level = access.NoAdministrator
 	}
 	at, _, err := c.IPConfig(ctx)
 	keep(site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", info.At, at), err)
@@ -344,20 +351,22 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 		return "", err
 	}
 	a.asked.NoSets = len(order) == 0
-	if !rtsp.Speaks(ctx, a.host, a.seen.RTSPPort) { // before a try is spent
-		return "", &dial.Error{Tried: "OPTIONS", On: a.host.Addr.String(), Kind: dial.ErrUnreachable, Says: "it doesn't speak RTSP now"}
+	switch open, err := a.rtspOpen(ctx); { // before a try is spent
+	case err != nil:
+		return "", err
+	case open:
+		a.asked.Open = true
+		return "RTSP asks for no account", nil
 	}
 	for _, set := range order {
-		id, password, ok, err := a.Begin(ctx, set, access.RTSP)
-		if err != nil || !ok {
-			return "no try is left", err
-		}
-		err = a.describe(ctx, set.Username, password)
+		err := a.describe(ctx, set)
 		a.hears(set, err)
-		if eerr := a.End(ctx, id, err); eerr != nil {
-			return "", eerr
-		}
-		if err == nil {
+		switch {
+		case errors.Is(err, account.ErrNoTry):
+			return "no try is left", nil
+		case noVerdict(err) != nil:
+			return "", err
+		case err == nil:
 			a.account = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username,
 				Scheme: access.RTSP, RTSP: access.SameAccount}
 			return "RTSP opened with " + set.Name, nil
@@ -366,16 +375,42 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 	return "no credential set opened it", nil
 }
 
-// describe asks RTSP for a description, which takes an account: nil where it is taken.
-func (a *attempt) describe(ctx context.Context, username, password string) error {
-	c, err := rtsp.Open(ctx, a.host, fmt.Sprintf("rtsp://%s/",
-		netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort))), username, password)
+// rtspRoot is the address that RTSP is asked for whether it takes an account.
+func (a *attempt) rtspRoot() string {
+	return fmt.Sprintf("rtsp://%s/", netip.AddrPortFrom(a.host.Addr, uint16(a.seen.RTSPPort)))
+}
+
+// rtspOpen says whether RTSP describes its stream to anyone.
+func (a *attempt) rtspOpen(ctx context.Context) (bool, error) {
+	c, err := rtsp.Open(ctx, a.host, a.rtspRoot(), rtsp.Login{})
+	if err != nil {
+		return false, err
+	}
+	defer c.Close()
+	_, err = c.Describe()
+	if c.Asked() || err != nil && !errors.Is(err, dial.ErrUnreachable) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// describe asks RTSP for a description, which takes an account: nil where the set is taken.
+func (a *attempt) describe(ctx context.Context, set store.SealedSet) error {
+	password, err := a.g.Accounts.Password(set)
+	if err != nil {
+		return err
+	}
+	c, err := rtsp.Open(ctx, a.host, a.rtspRoot(), rtsp.Login{Username: set.Username, Password: password, Try: a.Try(set, access.RTSP, "")})
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	if _, err = c.Describe(); err != nil && !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrUnreachable) {
-		return nil // a path that isn't there is told only to who may ask
+	_, err = c.Describe()
+	if c.Took() {
+		return nil // what it says then, a path that isn't there too, it says to who may ask
+	}
+	if err == nil {
+		err = &dial.Error{Tried: "RTSP DESCRIBE", On: a.host.Addr.String(), Kind: dial.ErrNotSupported, Says: "it asks for no account"}
 	}
 	return err
 }
@@ -386,14 +421,14 @@ func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says stri
 	if a.seen.RTSPPort == 0 {
 		return "", 0, nil
 	}
-	password, err := a.g.Accounts.Password(set)
-	if err != nil {
-		return "", 0, err
-	}
-	refused := a.describe(ctx, set.Username, password)
+	refused := a.describe(ctx, set)
 	switch {
 	case refused == nil:
 		return access.SameAccount, 0, nil
+	case errors.Is(refused, account.ErrNoTry):
+		return "it wasn't asked: no try is left.", 0, nil
+	case errors.Is(refused, dial.ErrNotSupported):
+		return access.NoAccountAsked, 0, nil
 	case !errors.Is(refused, dial.ErrNotAuthorised):
 		return "", 0, nil
 	}
@@ -405,19 +440,14 @@ func (a *attempt) rtspTakes(ctx context.Context, set store.SealedSet) (says stri
 		if x.ID == set.ID || x.Username == set.Username && x.Device == 0 {
 			continue
 		}
-		id, password, ok, err := a.Begin(ctx, x, access.RTSP)
-		if err != nil {
-			return "", 0, err
-		}
-		if !ok {
-			break
-		}
-		err = a.describe(ctx, x.Username, password)
-		if eerr := a.End(ctx, id, err); eerr != nil {
-			return "", 0, eerr
-		}
-		if err == nil {
+		err := a.describe(ctx, x)
+		switch {
+		case err == nil:
 			return "opens with " + x.Name, x.ID, nil
+		case errors.Is(err, account.ErrNoTry):
+			return trouble.Sentence(refused), 0, nil
+		case noVerdict(err) != nil:
+			return "", 0, err
 		}
 	}
 	return trouble.Sentence(refused), 0, nil

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"image/jpeg"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"github.com/icholy/digest"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -57,29 +59,37 @@ func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
 	if !ok || d.Address == nil {
 		return nil, trouble.Told("No account opens " + of.Place + ".")
 	}
-	login, err := t.Accounts.LoginOf(ctx, account.SetID)
+	login, err := t.Accounts.LoginOf(ctx, d, s, account.SetID, access.Digest, "a still")
 	if err != nil {
 		return nil, err
 	}
 	pin, _ := site.Pin.Of(s, d.ID)
 	base := t.Dialer.At(*d.Address).Client(&pin)
 	defer base.CloseIdleConnections()
-	client := &http.Client{CheckRedirect: base.CheckRedirect,
-		Transport: &digest.Transport{Username: login.Username, Password: login.Password, Transport: base.Transport}}
+	var sent atomic.Bool
+	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: login.Username,
+		Password: login.Password, Transport: dial.Carrier(base.Transport, false, &sent)}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)
 	if err != nil {
 		return nil, err
 	}
 	on := d.Address.String()
-	res, err := client.Do(req)
-	if err != nil {
-		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrRefused, Says: res.Status}
-	}
-	data, err := dial.ReadAll(res.Body, maxStill, "the still", on)
+	guard, data := dial.Guard{Try: login.Try}, []byte(nil)
+	err = guard.Do(ctx, func() (bool, error) {
+		res, err := client.Do(req)
+		if err != nil {
+			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+		}
+		defer res.Body.Close()
+		switch {
+		case res.StatusCode == http.StatusUnauthorized:
+			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrNotAuthorised, Says: res.Status}
+		case res.StatusCode != http.StatusOK:
+			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrRefused, Says: res.Status}
+		}
+		data, err = dial.ReadAll(res.Body, maxStill, "the still", on)
+		return sent.Load(), err
+	})
 	if err != nil {
 		return nil, err
 	}

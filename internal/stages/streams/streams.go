@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
@@ -64,7 +65,7 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 
 func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
 	d := of.Device
-	c, err := t.Accounts.Open(ctx, d, s)
+	c, err := t.Accounts.Open(ctx, d, s, t.ID().String())
 	if err != nil {
 		return "", err
 	}
@@ -78,7 +79,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 		return "", err
 	}
 	opens, _ := site.Account.Of(s, d.ID)
-	login, err := t.Accounts.LoginOf(ctx, opens.ForRTSP())
+	login, err := t.Accounts.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, t.ID().String())
 	if err != nil {
 		return "", err
 	}
@@ -86,7 +87,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	var all []stream.Measured
 	own, _ := stream.OfView(profiles, of.Video)
 	for _, p := range own {
-		all = append(all, rtsp.Measure(ctx, host, p, login.Username, login.Password, t.Measure))
+		all = append(all, rtsp.Measure(ctx, host, p, rtsp.Login(login), t.Measure))
 	}
 	if ctx.Err() != nil {
 		return "", ctx.Err()

@@ -238,7 +238,7 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 	}
 	m := rtsp.Measure(ctx, (&dial.Dialer{}).At(at),
 		profileOf(ctx, t, client(t, at, onvif.Login{Username: "otter", Password: s.House,
-			Scheme: access.Digest})), "otter", s.House, 2200*time.Millisecond)
+			Scheme: access.Digest})), rtsp.Login{Username: "otter", Password: s.House}, 2200*time.Millisecond)
 	if m.Trouble != "" || m.Width != v.Width || m.Height != v.Height || m.KeyEvery != time.Second {
 		t.Errorf("we measure %+v", m)
 	}

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 
@@ -42,8 +43,12 @@ func (c *Camera) serveDiscovery(ctx context.Context, at netip.Addr) error {
 		}
 	})
 	leave, err := joinGroup(func(data []byte, from netip.AddrPort) {
-		if c.cfg.hears(at, from.Addr().Unmap()) && !c.memory().Hidden {
-			c.probed(own, data, from)
+		if c.cfg.hears(at, from.Addr().Unmap()) {
+			go func() {
+				if !c.memory().Hidden {
+					c.probed(own, data, from)
+				}
+			}()
 		}
 	})
 	if err != nil {
@@ -149,8 +154,10 @@ func hearGroup(conn net.PacketConn) {
 			all = append(all, h)
 		}
 		groupEar.Unlock()
+		// Each hears by itself: one that is busy keeps no other waiting.
+		data := slices.Clone(buf[:n])
 		for _, h := range all {
-			h(buf[:n], udp.AddrPort())
+			h(data, udp.AddrPort())
 		}
 	}
 }
@@ -177,6 +184,7 @@ func listenGroup() (net.PacketConn, error) {
 	if err != nil {
 		return nil, err
 	}
+	_ = conn.(*net.UDPConn).SetReadBuffer(1 << 20)
 	lo, err := net.InterfaceByName("lo")
 	if err == nil {
 		err = ipv4.NewPacketConn(conn).JoinGroup(lo, &net.UDPAddr{IP: group.AsSlice()})

@@ -26,7 +26,7 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 			t.Fatal(err)
 		}
 		c, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()),
-			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, cfg.Password)
+			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), rtsp.Login{Username: cfg.Username, Password: cfg.Password})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -47,7 +47,7 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 		c.Close()
 		// And a wrong password is one all the same.
 		bad, err := rtsp.Open(t.Context(), (&dial.Dialer{}).At(cam.At()),
-			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), cfg.Username, "another")
+			fmt.Sprintf("rtsp://%s:%d/main", cam.At(), camera.RTSPPort), rtsp.Login{Username: cfg.Username, Password: "another"})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -197,7 +197,7 @@ func (w *worker) hold() error {
 }
 
 func (w *worker) receive(host dial.Host, uri string) error {
-	conn, err := rtsp.Open(w.ctx, host, uri, w.p.Username, w.p.Password)
+	conn, err := rtsp.Open(w.ctx, host, uri, rtsp.Login{Username: w.p.Username, Password: w.p.Password})
 	if err != nil {
 		return err
 	}

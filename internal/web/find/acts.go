@@ -158,7 +158,7 @@ func (pg *Page) takeOver(c *echo.Context) error {
 
 // listAs puts a device that nobody expected on the list, under a place of its own.
 func (pg *Page) listAs(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
@@ -168,6 +168,12 @@ func (pg *Page) listAs(c *echo.Context) error {
 	}
 	if err := pg.Store.Name(c.Request().Context(), of.ID, place); err != nil {
 		return err
+	}
+	if seen, ok := site.Seen.Of(v, of.Device.ID); ok {
+		words := map[int64]identity.Word{of.Device.ID: identity.WordOn(seen)}
+		if err := pg.Store.SetOurs(c.Request().Context(), of.Device.SiteID, words); err != nil {
+			return err
+		}
 	}
 	of.Place = place
 	return pg.JudgedBack(c, of, "put a device on the list", "", place+" is on the list.")
@@ -231,6 +237,12 @@ func (pg *Page) expectHere(c *echo.Context) error {
 	}
 	if err := pg.Store.ExpectAt(c.Request().Context(), of.Device.ID, seen.Address); err != nil {
 		return err
+	}
+	if asked, ok := site.FindAsked.Of(v, of.Device.ID); ok && asked.MovedFrom.IsValid() { // that it moved is settled
+		asked.Outcome, asked.MovedFrom = identity.Matched, netip.Addr{}
+		if err := pg.Store.KeepFacts(c.Request().Context(), site.FindAsked.New(of.Device.ID, "a person settled it", time.Now().UTC(), asked)); err != nil {
+			return err
+		}
 	}
 	return pg.JudgedBack(c, of, "corrected the list", ": expected at "+seen.Address.String(),
 		of.Device.Place+" is expected at "+seen.Address.String()+" from now on.")

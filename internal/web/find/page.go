@@ -50,6 +50,9 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/find/accept", pg.accept)
 	r.Change.POST("/find/take-over", pg.takeOver)
 	r.Change.POST("/find/list", pg.listAs)
+	r.Change.POST("/find/list-all", pg.listAll)
+	r.Change.POST("/find/ours", pg.ours)
+	r.Change.POST("/find/taken", pg.takeAddresses)
 	r.Change.POST("/find/leave-out", pg.leaveOut)
 	r.Change.POST("/find/say", pg.say)
 	r.Change.POST("/find/expect", pg.expectHere)
@@ -138,8 +141,11 @@ type findData struct {
 	Since   time.Time
 	Moves   []moveRow
 	Reach   []netplan.Laptop
-	Changes int // proposed
-	Cams    int
+	// Claims and Strangers wait for a person's word on who they are.
+	Claims    []claimRow
+	Strangers []strangerRow
+	Changes   int // proposed
+	Cams      int
 }
 
 // Key tells the row from the others, recorders among them.
@@ -205,6 +211,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := pg.plan(ctx, p, &d); err != nil {
 		return nil, err
 	}
+	pg.unsettled(p, &d)
 	var err error
 	if d.Changes, d.Cams, err = pg.Store.Proposed(ctx, p.Selection, stage.Find); err != nil {
 		return nil, err

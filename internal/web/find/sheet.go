@@ -21,6 +21,7 @@ type sheetExtra struct {
 	Source                        int64
 	Views                         []viewChoice
 	TakeOver, Unlisted, Elsewhere bool
+	Doubt                         string // why no account is sent to it, where a person may say that it is ours
 	Missing                       []store.Device
 	IPConfig, Free                string
 	Plans                         []store.RecorderName
@@ -100,6 +101,9 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 		return x, nil
 	}
 	x.TakeOver = f.Outcome == identity.Doubtful
+	if d.Expected && !x.TakeOver {
+		x.Doubt = identity.Doubt(f, w)
+	}
 	x.Elsewhere = w.Expected && f.Inside && w.Address.IsValid() && w.Address != f.Seen.Address
 	if x.Unlisted = !d.Expected; x.Unlisted {
 		if x.Missing, err = pg.Store.Missing(ctx, p.Site.ID, missingMost); err != nil {

@@ -15,7 +15,7 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// MayTry limits sign-ins by login and by address: five at once, then one in ten
+// MayTry limits sign-ins by what they are counted under: five at once, then one in ten
 // seconds. Where the database can't say, nobody may.
 func (s *Server) MayTry(ctx context.Context, keys ...string) bool {
 	for _, k := range keys {
@@ -47,7 +47,8 @@ func (s *Server) enter(c *echo.Context) error {
 	if len(login) > 64 {
 		login = login[:64]
 	}
-	if !s.MayTry(ctx, "login "+login, "from "+c.RealIP()) {
+	// By name and address: who tries a name from elsewhere keeps nobody out.
+	if !s.MayTry(ctx, "login "+login+" from "+c.RealIP(), "from "+c.RealIP()) {
 		return c.Render(http.StatusTooManyRequests, "enter", s.bare(c, "Sign in", "Too many tries. Wait ten seconds, then try once more."))
 	}
 	p, hash, err := s.Store.PersonByLogin(ctx, login)

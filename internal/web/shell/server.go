@@ -21,6 +21,7 @@ import (
 
 	"github.com/alexedwards/scs/pgxstore"
 	"github.com/alexedwards/scs/v2"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
@@ -78,6 +79,10 @@ func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Serve
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
 	s.sessions.Cookie.Secure = opt.Secure
+	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+		opt.Log.Error("the session wasn't read", "path", r.URL.Path, "err", err)
+		http.Error(w, slowDatabase, http.StatusServiceUnavailable)
+	}
 	s.metrics = newMetrics(st)
 	if err := s.parse(); err != nil {
 		return nil, err
@@ -105,14 +110,16 @@ func (s *Server) routes() *echo.Echo {
 	e.Renderer = s
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.failed
-	e.Use(s.requestLog(), middleware.Recover(), s.hostAllowed)
+	// What every answer carries, also one that refuses.
 	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY",
-		ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin"}))
+		ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin", HSTSMaxAge: hstsFor, HSTSExcludeSubdomains: true}))
+	e.Use(s.requestLog(), middleware.Recover(), s.hostAllowed, s.inTime, plainText)
 	// A file is the one thing that may be larger.
 	file := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/upload") }
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: file}),
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxUpload + 64<<10,
 			Skipper: func(c *echo.Context) bool { return !file(c) }}))
+	e.Use(plainForm)
 	e.GET("/healthz", s.health)
 	e.GET("/static/:version/*", s.static)
 
@@ -156,7 +163,7 @@ func (s *Server) requestLog() echo.MiddlewareFunc {
 	return middleware.RequestLoggerWithConfig(middleware.RequestLoggerConfig{
 		LogMethod: true, LogURIPath: true, LogStatus: true, LogLatency: true, HandleError: true,
 		LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
-			s.metrics.took.WithLabelValues(v.Method, strconv.Itoa(v.Status/100)+"xx").Observe(v.Latency.Seconds())
+			s.metrics.took.WithLabelValues(methodLabel(v.Method), strconv.Itoa(v.Status/100)+"xx").Observe(v.Latency.Seconds())
 			level := slog.LevelInfo
 			if v.Status >= 500 && c.Request().Context().Err() == nil {
 				level = slog.LevelError
@@ -220,13 +227,20 @@ func (s *Server) failed(c *echo.Context, err error) {
 	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Committed {
 		return // the log's middleware had it answered already
 	}
-	if c.Request().Context().Err() != nil {
+	slow := errors.Is(context.Cause(c.Request().Context()), errSlow)
+	if c.Request().Context().Err() != nil && !slow {
 		return // the browser went elsewhere; nobody reads an answer
 	}
 	status, sentence := http.StatusInternalServerError, "Something in this server went wrong; its log says what. Nothing was lost: go back and try again."
 	var he *echo.HTTPError
 	var coder interface{ StatusCode() int }
+	var pe *pgconn.PgError
 	switch {
+	case slow:
+		status, sentence = http.StatusServiceUnavailable, slowDatabase
+		s.Log.Error("a page wasn't answered in time", "path", c.Request().URL.Path, "err", err)
+	case errors.As(err, &pe) && slices.Contains(noText, pe.Code):
+		status, sentence = http.StatusBadRequest, notText
 	case errors.As(err, &he):
 		status, sentence = he.Code, he.Message
 	case errors.Is(err, store.ErrNotFound):
@@ -241,6 +255,12 @@ func (s *Server) failed(c *echo.Context, err error) {
 	}
 	if status == http.StatusForbidden && strings.Contains(strings.ToLower(sentence), "csrf") {
 		sentence = "This page was open for too long, or the request came from elsewhere. Go back, load it again and try once more."
+	}
+	if strings.HasPrefix(c.Request().URL.Path, "/api/") { // a program reads it
+		if err := Problem(c, status, sentence); err != nil {
+			s.Log.Error("an answer wasn't written", "path", c.Request().URL.Path, "err", err)
+		}
+		return
 	}
 	data := Frame{Title: "Not done", Version: s.version, Message: sentence}
 	if rerr := c.Render(status, "message", data); rerr != nil {

@@ -5,9 +5,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/stages/signin"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -45,12 +46,22 @@ func (pg *Page) rotate(c *echo.Context) error {
 
 // allowBasic keeps whether a device may be given its password in clear.
 func (pg *Page) allowBasic(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
+	v, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
 	on := c.FormValue("off") != "1"
-	if err := pg.Store.AllowBasic(c.Request().Context(), of.Device.ID, on); err != nil {
+	var what *identity.Word
+	seen, heard := site.Seen.Of(v, of.Device.ID)
+	if on && !heard {
+		return pg.Back(c, "It doesn't answer now: look first.")
+	}
+	if on { // it is allowed to what shows itself now, and to nothing else
+		seen.Cert, _ = site.ShownPin.Of(v, of.Device.ID)
+		w := identity.WordOn(seen)
+		what = &w
+	}
+	if err := pg.Store.AllowBasic(c.Request().Context(), of.Device.ID, what); err != nil {
 		return err
 	}
 	if !on {
@@ -66,7 +77,7 @@ func (pg *Page) trust(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f, _ := signin.Facts(time.Now(), v, of.Device)
+	f, _ := v.SignIn(time.Now(), of.Device)
 	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != c.FormValue("shown") {
 		return pg.Back(c, "It shows another certificate by now: sign in again and compare.")
 	}

@@ -94,7 +94,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 }
 
 func signInRowOf(p *shell.Request, r shell.Row, sets []store.SealedSet) signInRow {
-	f, _ := signin.Facts(time.Now(), p.Snapshot, r.Device)
+	f, _ := p.Snapshot.SignIn(time.Now(), r.Device)
 	_, seen := site.Seen.Of(p.Snapshot, r.Device.ID)
 	out := signInRow{Row: r, Seen: seen}
 	// The last column is for sets of the device's own.

@@ -9,7 +9,6 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -27,7 +26,7 @@ type sheetExtra struct {
 // Sheet tells what opens the camera.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	d, v := sh.Row.Device, sh.Snapshot
-	f, w := signin.Facts(p.Now, v, d)
+	f, w := v.SignIn(p.Now, d)
 	if a := f.Account; a != nil {
 		sh.Fact("Opened with", a.Set, a.At)
 		sh.Code("User name", a.Username, a.At)
