@@ -53,8 +53,9 @@ func (t *try) Begin(ctx context.Context) error {
 	id, ok, err := t.b.Keeper.Store.BeginTry(ctx, t.b.Device.ID, t.set.ID, t.set.Name, t.scheme, counted, func(tries []access.Try) bool {
 		f.Tries = tries
 		left, at := f.Left(time.Now())
+		may, _ := f.MayTry(time.Now(), t.set.ID)
 		until = at
-		return left > 0
+		return left > 0 || t.stage != "" && may
 	})
 	if err == nil && !ok {
 		return noTry{trouble.Tell("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",

@@ -74,6 +74,22 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	return left(now, f.Tries, known, f.refusals())
 }
 
+// MayTry says whether a set may be sent to the device now, and if not, from when on. What
+// opens the device may be where recorders alone spent the budget: they go on knocking whatever
+// is done here, and it isn't expected to be wrong.
+func (f Facts) MayTry(now time.Time, set int64) (bool, time.Time) {
+	rest, until := f.Left(now)
+	if rest > 0 {
+		return true, time.Time{}
+	}
+	if f.Account != nil && f.Account.SetID == set {
+		if own, _ := left(now, f.Tries, set, nil); own == Budget {
+			return true, time.Time{}
+		}
+	}
+	return false, until
+}
+
 // spent says in words what the budget went on, once nothing of it is left.
 func (f Facts) spent(now time.Time) string {
 	if slices.ContainsFunc(f.Tries, func(t Try) bool { return t.Outcome == Pending && t.counts(now) }) {

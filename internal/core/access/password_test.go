@@ -92,6 +92,18 @@ func TestKnocksCountAgainstTheBudget(t *testing.T) {
 	if left, _ := f.Left(now); left != 1 {
 		t.Errorf("%d left: a try that a lock answered is none", left)
 	}
+	// What opens it may be asked all the same where recorders alone spent it, and no other set.
+	knocked := Facts{AuthFailures: []AuthFailure{{Times: 9, At: now.Add(-time.Minute)}}, Account: &Account{SetID: 4}}
+	if may, _ := knocked.MayTry(now, 4); !may {
+		t.Error("what opens it isn't asked while a recorder knocks")
+	}
+	if may, until := knocked.MayTry(now, 5); may || until.IsZero() {
+		t.Error("another set is tried while a recorder knocks")
+	}
+	knocked.Tries = []Try{{At: now.Add(-time.Minute), SetID: 5, Scheme: Digest, Outcome: Wrong}}
+	if may, _ := knocked.MayTry(now, 4); may {
+		t.Error("a wrong try of ours, a recorder that knocks, and one more")
+	}
 	f.AuthFailures[0].At = now.Add(-time.Hour)
 	if left, _ := f.Left(now); left != Budget {
 		t.Errorf("%d left after an hour", left)
