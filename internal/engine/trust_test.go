@@ -89,7 +89,9 @@ func (b *fixture) beside(cfg camera.Config, listed bool) *camera.Camera {
 }
 
 // quayAt is an address of the first network, with its prefix.
-func (b *fixture) quayAt(rest string) (netip.Addr, netip.Prefix) { return b.Net.At(rest), b.Net.Prefix(1) }
+func (b *fixture) quayAt(rest string) (netip.Addr, netip.Prefix) {
+	return b.Net.At(rest), b.Net.Prefix(1)
+}
 
 // thief is a camera that shows what Slipway shows, and takes any account to see it.
 func (b *fixture) thief(rest string) camera.Config {

@@ -65,7 +65,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 			if j.Mark.State == stage.Blocked || j.Mark.State == stage.Needs {
 				j.Mark.Words, j.Act, j.Changes = "+1 h", stage.Apply, 2
 				j.Findings = []finding.Finding{{Code: "x", Severity: finding.Blocks, Words: "+1 h",
-					Sentence: "Its UTC is 3600 s ahead of Terminal recorder.", WayOut: "Let it take its time from the recorder."}}
+					Sentence: "Its UTC is 1 h ahead of Terminal recorder.", WayOut: "Let it take its time from the recorder."}}
 			}
 			all = append(all, j)
 		}

@@ -151,7 +151,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	p.Sees(30*time.Second, "+1 h", "its NTP server isn't reached", "Quay recorder", "serves NTP")
 	shoot("clock")
 	h.sheet(p, "clock", "Berth 1 ramp")
-	p.Sees(30*time.Second, "3600 s ahead of Terminal recorder", "though the password is right")
+	p.Sees(30*time.Second, "1 h ahead of Terminal recorder", "though the password is right")
 	shoot("sheet")
 
 	// The ways out.

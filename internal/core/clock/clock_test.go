@@ -125,7 +125,7 @@ func TestAnHourAheadStopsTheRecorderAndSaysWhy(t *testing.T) {
 	if len(got) != 2 || got[0].Code != "clock.refused" || got[0].Severity != finding.Blocks || got[1].Code != "clock.zone" {
 		t.Fatalf("findings: %+v", got)
 	}
-	for _, part := range []string{"3600 s ahead of Terminal recorder", "set by hand", "30 s", "refused"} {
+	for _, part := range []string{"1 h ahead of Terminal recorder", "set by hand", "30 s", "refused"} {
 		if !strings.Contains(got[0].Sentence, part) {
 			t.Errorf("%q doesn't say %q", got[0].Sentence, part)
 		}

@@ -155,7 +155,7 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	if f.Reference.Address == "" {
 		fd.WayOut = "Set its time once; the reference serves no NTP."
 	}
-	size := fmt.Sprintf("%s s %s %s", plainAbs(o.Mid()), ahead, f.Reference.Name)
+	size := fmt.Sprintf("%s %s %s", Length(o.Mid()), ahead, f.Reference.Name)
 	because := becauseOf(cause, o)
 	if band == Refused {
 		fd.Code, fd.Severity = "clock.refused", finding.Blocks
@@ -198,13 +198,6 @@ func sign(d time.Duration) string {
 		return "−"
 	}
 	return "+"
-}
-
-func plainAbs(d time.Duration) string {
-	if d.Abs() >= 10*time.Second {
-		return fmt.Sprintf("%.0f", d.Abs().Seconds())
-	}
-	return fmt.Sprintf("%.1f", d.Abs().Seconds())
 }
 
 func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {

@@ -40,14 +40,26 @@ func (o Offset) Meet(p Offset) (Offset, bool) {
 
 // Minus is the offset of o's device against p's, both against one reference.
 func (o Offset) Minus(p Offset) Offset {
-	return Offset{o.Low - p.High, o.High - p.Low}
+	return Offset{minus(o.Low, p.High), minus(o.High, p.Low)}
+}
+
+// minus is a − b, at most what a Duration holds: clocks may be centuries apart.
+func minus(a, b time.Duration) time.Duration {
+	switch d := a - b; {
+	case b > 0 && d > a:
+		return math.MinInt64
+	case b < 0 && d < a:
+		return math.MaxInt64
+	default:
+		return d
+	}
 }
 
 // Mid is the middle of the bounds: the figure shown.
-func (o Offset) Mid() time.Duration { return o.Low + (o.High-o.Low)/2 }
+func (o Offset) Mid() time.Duration { return o.Low + minus(o.High, o.Low)/2 }
 
 // Error is half the width of the bounds: the ± shown with the figure.
-func (o Offset) Error() time.Duration { return (o.High - o.Low) / 2 }
+func (o Offset) Error() time.Duration { return minus(o.High, o.Low) / 2 }
 
 // String is the figure with its error, as "+3600.2 s ± 0.5 s".
 func (o Offset) String() string {
@@ -148,8 +160,47 @@ func Brief(d time.Duration) string {
 			return fmt.Sprintf("%s%.0f h", sign, h)
 		}
 		return fmt.Sprintf("%s%.1f h", sign, d.Hours())
-	case d >= 2*time.Minute:
+	case d >= 2*time.Minute && (d+2*time.Second)%time.Minute <= 4*time.Second:
 		return fmt.Sprintf("%s%.0f min", sign, d.Minutes())
+	case d >= 2*time.Minute:
+		return fmt.Sprintf("%s%.1f min", sign, d.Minutes())
 	}
 	return fmt.Sprintf("%s%.0f s", sign, math.Max(d.Seconds(), 1))
+}
+
+// Length is how long d is, without its sign, in words that a person reads: "0.4 s", "22 s",
+// "15 min 30 s", "1 h 7 min", "3 days 4 h", "27 years".
+func Length(d time.Duration) string {
+	if d == math.MinInt64 {
+		d++
+	}
+	d = d.Abs()
+	two := func(n int64, unit string, m int64, part string) string {
+		if m == 0 {
+			return fmt.Sprintf("%d %s", n, unit)
+		}
+		return fmt.Sprintf("%d %s %d %s", n, unit, m, part)
+	}
+	const day = 24 * time.Hour
+	switch {
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d.Round(time.Second) < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d.Round(time.Second) < time.Hour:
+		s := int64(d.Round(time.Second) / time.Second)
+		return two(s/60, "min", s%60, "s")
+	case d.Round(time.Minute) < day:
+		m := int64(d.Round(time.Minute) / time.Minute)
+		return two(m/60, "h", m%60, "min")
+	case d < 2*day:
+		h := int64(d.Round(time.Hour) / time.Hour)
+		return two(h/24, "day", h%24, "h")
+	case d < 60*day:
+		h := int64(d.Round(time.Hour) / time.Hour)
+		return two(h/24, "days", h%24, "h")
+	case d < 730*day:
+		return fmt.Sprintf("%.0f days", d.Hours()/24)
+	}
+	return fmt.Sprintf("%.0f years", d.Hours()/24/365.25)
 }

@@ -120,7 +120,7 @@ func JudgeRecorder(r Reading, name string) []finding.Finding {
 		way = "behind"
 	}
 	return []finding.Finding{{Code: "clock.recorder", Severity: sev, Words: Brief(r.Offset.Mid()),
-		Sentence: fmt.Sprintf("%s is %s s %s true time: every camera that follows it is wrong with it, and what it recorded carries the wrong time.", upper(name), plainAbs(r.Offset.Mid()), way),
+		Sentence: fmt.Sprintf("%s is %s %s true time: every camera that follows it is wrong with it, and what it recorded carries the wrong time.", upper(name), Length(r.Offset.Mid()), way),
 		WayOut:   "Set its clock; the cameras that follow it come after.",
 		Evidence: []finding.Evidence{{Name: "Offset", Value: r.Offset.String(), Via: "GET /api/status", At: r.At}}}}
 }

@@ -231,6 +231,21 @@ func Plain(err error) string {
 		return "the time allowed ran out"
 	}
 	s := err.Error()
+	for _, w := range []struct{ heard, says string }{
+		{"server gave HTTP response to HTTPS client", "it speaks plain HTTP where HTTPS was expected"},
+		{"response headers exceeded", "its headers are longer than 64 kB"},
+		{"tls:", "it speaks no TLS that can be agreed on"},
+		{"malformed HTTP", "what it answers isn't HTTP"},
+		{"malformed MIME", "what it answers isn't HTTP"},
+		{"malformed chunked", "what it answers isn't HTTP"},
+		{"chunk", "what it answers isn't HTTP"},
+		{"transport connection broken", "what it answers isn't HTTP"},
+		{"net/http", "what it answers isn't HTTP"},
+	} {
+		if strings.Contains(s, w.heard) { // the library's words are for who writes programs
+			return w.says
+		}
+	}
 	return s[:min(len(s), 160)]
 }
 

@@ -147,6 +147,9 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 	err := c.guard.Do(ctx, func() (sent bool, err error) {
 		c.sent.Store(false)
 		n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+		if !c.sent.Load() && c.login.Scheme == access.Digest && errors.Is(err, dial.ErrNotAuthorised) { // it was asked for one
+			err = &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it asks for a Digest that can't be answered"}
+		}
 		return c.sent.Load(), err
 	})
 	if dial.Verdict(err) == nil {
@@ -233,8 +236,11 @@ func (c *Client) send(req *http.Request, ns, op string, by *http.Client) (*node,
 		return nil, err
 	}
 	root, err := parse(data)
-	if err != nil && isPage(data) {
+	if isPage(data) {
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrNotSupported, Says: "it answers with a web page"}
+	}
+	if err != nil && res.StatusCode != http.StatusOK {
+		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: fmt.Sprintf("it answers HTTP %d, and nothing that ONVIF knows", res.StatusCode)}
 	}
 	if err != nil {
 		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrMalformed, Says: err.Error()}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -27,7 +28,7 @@ func (c *Client) Time(ctx context.Context) (clock.Reading, error) {
 	utc, ok := dateTime(t.at("UTCDateTime"))
 	if !ok {
 		return clock.Reading{}, &dial.Error{Tried: "GetSystemDateAndTime", On: c.on(), Kind: dial.ErrMalformed,
-			Says: "it gives no UTC time"}
+			Says: "it gives no UTC time that is one"}
 	}
 	out := clock.Reading{At: received.UTC(), Device: utc, Offset: clock.Bound(sent, received, utc),
 		Zone: t.str("TimeZone", "TZ"), Daylight: t.yes("DaylightSavings"), NTP: t.str("DateTimeType") == "NTP"}
@@ -42,12 +43,21 @@ func dateTime(n *node) (time.Time, bool) {
 		return time.Time{}, false
 	}
 	d, t := n.at("Date"), n.at("Time")
-	y, mo, day := d.num("Year"), d.num("Month"), d.num("Day")
-	h, mi, s := t.num("Hour"), t.num("Minute"), t.num("Second")
-	if y < 1900 || y > 9999 || mo < 1 || mo > 12 || day < 1 || day > 31 || h < 0 || h > 24 || mi < 0 || mi > 59 || s < 0 || s > 61 {
-		return time.Time{}, false
+	var v [6]int
+	for i, x := range []struct {
+		at   *node
+		name string
+		most int
+	}{{d, "Year", 9999}, {d, "Month", 12}, {d, "Day", 31}, {t, "Hour", 23}, {t, "Minute", 59}, {t, "Second", 61}} {
+		text := x.at.str(x.name)
+		f, err := strconv.ParseFloat(text, 64)
+		if err != nil || f < 0 || f > float64(x.most) || (x.name == "Month" || x.name == "Day") && f < 1 {
+			return time.Time{}, false
+		}
+		v[i] = int(f)
 	}
-	return time.Date(y, time.Month(mo), day, h, mi, s, 0, time.UTC), true
+	at := time.Date(v[0], time.Month(v[1]), v[2], v[3], v[4], v[5], 0, time.UTC)
+	return at, v[5] > 59 || at.Day() == v[2] // no 31st of a month that has none
 }
 
 // pace is how close the polls of NarrowTime are: an edge seen between two of them
