@@ -231,13 +231,27 @@ func (t Token) Live(now time.Time) bool {
 
 const tokenSelect = `select t.id, t.site_id, t.name, t.scopes, coalesce(p.name, 'the command line') by, t.created_at, t.expires_at, t.used_at, t.ended_at from api_token t left join person p on p.id = t.person_id `
 
-// AddToken keeps a token by its hash.
+// AddToken keeps a token by its hash; ErrNamed where a live one of the site has its name.
 func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scopes []string, hash []byte,
 	expires *time.Time) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into api_token (site_id, person_id, name, scopes, hash, expires_at) values ($1, nullif($2::bigint, 0), $3, $4, $5, $6) returning id`, site, by, name, scopes, hash, expires).Scan(&id)
-	return id, err
+	return id, s.InTx(ctx, func(tx pgx.Tx) error {
+		// One after the other: a form that is sent twice makes one.
+		if _, err := tx.Exec(ctx, `select 1 from site where id = $1 for no key update`, site); err != nil {
+			return err
+		}
+		err := tx.QueryRow(ctx, `insert into api_token (site_id, person_id, name, scopes, hash, expires_at) select $1, nullif($2::bigint, 0), $3, $4, $5, $6
+			where not exists (select 1 from api_token where site_id = $1 and name = $3 and ended_at is null and (expires_at is null or expires_at > now())) returning id`,
+			site, by, name, scopes, hash, expires).Scan(&id)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNamed
+		}
+		return err
+	})
 }
+
+// ErrNamed is returned where something of that name is there already.
+var ErrNamed = errors.New("store: the name is taken")
 
 // TokenBy finds a live token by its hash and keeps when it was used, to the minute.
 func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {

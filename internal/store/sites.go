@@ -297,6 +297,14 @@ func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, e
 	return s.coalesced.setsFor.Call(ctx, setsFor{site, device})
 }
 
+// UnsentSets lists the sets made for these devices that were never sent to one, and that no
+// run is about to send: each holds a password that nobody has yet.
+func (s *Store) UnsentSets(ctx context.Context, site int64, devices []int64) ([]access.Set, error) {
+	return queryAll[access.Set](ctx, s.Pool, `select id, name, username, make, factory, former, coalesce(network_id, 0) network, coalesce(device_id, 0) device from credential_set c
+		where site_id = $1 and device_id = any($2) and not exists (select 1 from try t where t.set_id = c.id) and not exists (select 1 from device d where d.opened_set = c.id)
+		and not exists (select 1 from change x where x.device_id = c.device_id and x.args ->> 'set' = c.id::text) order by id`, site, devices)
+}
+
 // SharedSets lists a site's sets but those made for one device.
 func (s *Store) SharedSets(ctx context.Context, site int64) ([]SealedSet, error) {
 	return queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)

@@ -75,3 +75,47 @@ func TestAPreviewIsMadeOnceByWhoSawIt(t *testing.T) {
 		t.Error("that it was made isn't said")
 	}
 }
+
+// New passwords are shown before they are given: by camera, the account, each recorder that
+// holds it. Looking again makes no further password, and a form that is sent twice no further
+// token.
+func TestNewPasswordsAreShownFirst(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	back := url.Values{"_csrf": {v.token("/sites/1/board")}, "back": {"/sites/1/sign-in"}}
+	for _, st := range []string{"find", "sign-in"} {
+		v.post("/sites/1/"+st+"/read", back)
+		h.quiet()
+	}
+	ask := url.Values{"_csrf": back["_csrf"], "back": back["back"], "all": {"1"}}
+	at := v.post("/sites/1/sign-in/rotate", ask).Header.Get("Location")
+	if previewed.FindStringSubmatch(at) == nil {
+		t.Fatalf("nothing is shown: %s", at)
+	}
+	sets := count(h, `select count(*) from credential_set where device_id is not null`)
+	_, page := v.get(at)
+	page = strings.Join(strings.Fields(page), " ")
+	for _, part := range []string{"New passwords for", "Password of otter", "The account: otter, with a new password made by its rule and sealed here.", "Undo: Put the old password back."} {
+		if !strings.Contains(page, part) {
+			t.Errorf("the preview doesn't show %q", part)
+		}
+	}
+	if count(h, `select count(*) from change`) != 0 || sets == 0 {
+		t.Errorf("looking asked for something, or made no password: %d", sets)
+	}
+	v.post("/sites/1/sign-in/rotate", ask)
+	if n := count(h, `select count(*) from credential_set where device_id is not null`); n != sets {
+		t.Errorf("looking twice made %d passwords, want %d", n, sets)
+	}
+	token := url.Values{"_csrf": back["_csrf"], "back": {"/sites/1/settings"}, "name": {"watcher"}, "scope": {"read"}, "days": {"30"}}
+	if res := v.post("/sites/1/settings/token", token); res.StatusCode != http.StatusOK {
+		t.Fatalf("no token: %d", res.StatusCode)
+	}
+	made := count(h, `select count(*) from api_token`)
+	v.post("/sites/1/settings/token", token)
+	if _, page := v.get("/sites/1/settings"); count(h, `select count(*) from api_token`) != made || !strings.Contains(page, "A token watcher is there already") {
+		t.Error("a form that was sent twice made a second token")
+	}
+}

@@ -292,7 +292,7 @@ const (
 // (a soft reset). What goes with it is said beforehand.
 func ResetNow() finding.Change {
 	return finding.Change{Kind: Reset, Key: Reset, Title: "Factory reset", From: SetUp, To: AsNew,
-		Why: "Its accounts, clock, rules and texts go; its address stays.", Risk: finding.Restart,
+		Why: "Its accounts, clock, rules and texts go; its address stays.", Risk: finding.Restart, Removes: true,
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "What was set on it is gone; its first password must be set anew."}}
 }
 
@@ -345,7 +345,8 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			To:  AccountText(name, Administrator),
 			Why: "Its password is made by its rule and sealed here before it is sent.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Irreversible,
-				Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator}}}
+				Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator},
+			Account: AccountText(name, Administrator) + ", with a password made by its rule and sealed here"}}
 	case f.Account == nil && f.Web != nil && f.Trouble == "":
 		level := LevelFor(w)
 		return []finding.Change{{Kind: CreateAccount, Key: CreateAccount, Title: "ONVIF account", From: NoAccount,
@@ -353,7 +354,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			Why: "Created with the web account, with the least level that does the job.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Irreversible,
 				Note: "It is removed on the camera's own page: its level isn't enough to remove itself."},
-			Args: map[string]string{"name": f.Web.Username, "level": level, "set": fmt.Sprint(f.Web.SetID)}}}
+			Args: map[string]string{"name": f.Web.Username, "level": level, "set": fmt.Sprint(f.Web.SetID)}, Account: AccountText(f.Web.Username, level)}}
 	}
 	return nil
 }

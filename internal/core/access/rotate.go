@@ -70,7 +70,7 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", guards, runs)
 	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name,
 		To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
-		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets})
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets, Account: to.Username + ", with a new password made by its rule and sealed here"})
 	for _, d := range deps {
 		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
 		old := LabelText(d.Label)

@@ -156,6 +156,10 @@ type Change struct {
 	Args  map[string]string `json:"args,omitempty"`
 	// Later lists when, after the first read-back, the device is read again.
 	Later []time.Duration `json:"later,omitempty"`
+	// Account is the account that it makes or changes, with its level; empty: none.
+	Account string `json:"account,omitempty"`
+	// Removes says that it takes something away for good: it asks once more.
+	Removes bool `json:"removes,omitempty"`
 }
 
 // Settlement is what to do with a change whose outcome isn't known (law 4).

@@ -392,7 +392,7 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 	if b := f.Behind; b != nil && b.Dead != "" {
 		out = append(out, finding.Change{Kind: RemoveEntry, Key: RemoveEntry,
 			Title: fmt.Sprintf("Channel %d of %s", b.Slot, b.Recorder), From: b.SlotText, To: FreeText,
-			Why: "The entry is dead: " + b.Dead + ".", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old entry's password isn't known here; a new one is placed in Channels."},
+			Why: "The entry is dead: " + b.Dead + ".", Risk: finding.NoRisk, Removes: true, Undo: finding.Undo{Kind: finding.Irreversible, Note: "The old entry's password isn't known here; a new one is placed in Channels."},
 			Args: map[string]string{"recorder": fmt.Sprint(b.RecorderID), "channel": fmt.Sprint(b.Slot)}})
 	}
 	if !open || f.IPConfig == nil {

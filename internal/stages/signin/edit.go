@@ -398,41 +398,72 @@ func (g *Stage) Trust(ctx context.Context, d store.Device, fingerprint string) e
 	return g.Store.KeepFacts(ctx, site.Pin.New(d.ID, "a person trusted it", time.Now().UTC(), fingerprint))
 }
 
-// Rotate gives each of these cameras a new password of its own: made by its rule and
-// sealed here first, then changed on the camera and on every recorder that holds it.
-// Cameras that no account opens are left out and counted.
+// Rotate gives each of these cameras a new password of its own at once, as Rotations words
+// it: for who was shown that.
 func (g *Stage) Rotate(ctx context.Context, q engine.Ask, devices []int64) (run int64, left int, err error) {
-	s, err := site.Load(ctx, g.Store, q.Site, devices)
+	picks, left, err := g.Rotations(ctx, q.Site, devices)
 	if err != nil {
-		return 0, 0, err
+		return 0, left, err
 	}
+	q.Stage = stage.SignIn
+	run, err = g.Engine.Apply(ctx, q, picks)
+	return run, left, err
+}
+
+// Rotations are the changes that give each of these cameras a new password of its own: made by
+// its rule and sealed here first, then changed on the camera and on every recorder that holds
+// it. One that was made before and never sent is taken again. Cameras that no account opens are
+// left out and counted.
+func (g *Stage) Rotations(ctx context.Context, siteID int64, devices []int64) (picks []engine.Pick, left int, err error) {
+	s, err := site.Load(ctx, g.Store, siteID, devices)
+	if err != nil {
+		return nil, 0, err
+	}
+	unsent, err := g.Store.UnsentSets(ctx, siteID, devices)
+	if err != nil {
+		return nil, 0, err
+	}
+	type rotation struct {
+		d    store.Device
+		from access.Set
+		to   int64 // the set with the new password
+	}
+	var all []rotation
 	var fresh []account.NewSet
-	var from []access.Set
 	for _, d := range s.Cameras() {
 		f, _ := s.SignIn(time.Now(), d)
 		if f.Account == nil || f.Account.Scheme == access.RTSP {
 			left++
 			continue
 		}
-		n := account.NewSet{Device: d, Username: f.Account.Username}
-		if f.Rule != nil {
-			n.Rule = *f.Rule
+		r := rotation{d: d, from: access.Set{ID: f.Account.SetID, Name: f.Account.Set, Username: f.Account.Username}}
+		for _, x := range unsent {
+			if x.Device == d.ID && x.Username == f.Account.Username {
+				r.to = x.ID
+			}
 		}
-		fresh, from = append(fresh, n), append(from, access.Set{ID: f.Account.SetID, Name: f.Account.Set, Username: f.Account.Username})
+		if r.to == 0 {
+			n := account.NewSet{Device: d, Username: f.Account.Username}
+			if f.Rule != nil {
+				n.Rule = *f.Rule
+			}
+			fresh = append(fresh, n)
+		}
+		all = append(all, r)
 	}
-	if len(fresh) == 0 {
-		return 0, left, trouble.Told("No account opens any of them: sign in first.")
+	if len(all) == 0 {
+		return nil, left, trouble.Told("No account opens any of them: sign in first.")
 	}
-	ids, err := g.Accounts.MakeSets(ctx, q.Site, fresh)
+	ids, err := g.Accounts.MakeSets(ctx, siteID, fresh)
 	if err != nil {
-		return 0, left, err
+		return nil, left, err
 	}
-	picks := make([]engine.Pick, len(fresh))
-	for i, n := range fresh {
-		to := access.Set{ID: ids[i], Name: n.Device.Place + " · own " + fmt.Sprint(ids[i]), Username: n.Username, Device: n.Device.ID}
-		picks[i] = engine.Pick{Source: s.Of(n.Device), Changes: access.Rotate(from[i], to, dependants(s, n.Device)), Ordered: true}
+	for _, r := range all {
+		if r.to == 0 {
+			r.to, ids = ids[0], ids[1:]
+		}
+		to := access.Set{ID: r.to, Name: r.d.Place + " · own " + fmt.Sprint(r.to), Username: r.from.Username, Device: r.d.ID}
+		picks = append(picks, engine.Pick{Source: s.Of(r.d), Changes: access.Rotate(r.from, to, dependants(s, r.d)), Ordered: true})
 	}
-	q.Stage = stage.SignIn
-	run, err = g.Engine.Apply(ctx, q, picks)
-	return run, left, err
+	return picks, left, nil
 }

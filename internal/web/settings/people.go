@@ -106,7 +106,11 @@ func (pg *Page) addToken(c *echo.Context) error {
 	}
 	token, hash := people.NewToken()
 	until := time.Now().Add(time.Duration(days) * 24 * time.Hour)
-	if _, err := pg.Store.AddToken(ctx, me.Member.ID, me.Person.ID, name, scopes, hash, &until); err != nil {
+	_, err = pg.Store.AddToken(ctx, me.Member.ID, me.Person.ID, name, scopes, hash, &until)
+	if errors.Is(err, store.ErrNamed) {
+		return pg.Back(c, "A token "+name+" is there already, and its secret was shown once: end it first, or take another name. None was made.")
+	}
+	if err != nil {
 		return err
 	}
 	if err := pg.Audit(ctx, me, "made a token", name+": "+strings.Join(scopes, ", ")); err != nil {

@@ -11,7 +11,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
@@ -37,10 +36,7 @@ type previewLine struct {
 }
 
 // previewChange is a change with what is said of it.
-type previewChange struct {
-	finding.Change
-	Account string // that is made, with its level; empty: none
-}
+type previewChange struct{ finding.Change }
 
 // Risky says whether the change asks once more.
 func (c previewChange) Risky() bool { return c.Risk != finding.NoRisk }
@@ -93,14 +89,15 @@ func (s *Server) openPreview(ctx context.Context, p *Request) error {
 		return err
 	}
 	v := &Preview{Preview: kept, Close: p.With("preview", ""), Taken: kept.TakenAt != nil, Old: p.Now.Sub(kept.MadeAt) > store.PreviewFor}
-	changes, away := 0, 0
+	changes, away, gone := 0, 0, 0
 	for _, l := range kept.Lines {
 		line := previewLine{PreviewLine: l}
 		moves := false
 		for _, c := range l.Changes {
-			line.Changes = append(line.Changes, previewChange{c, accountOf(c)})
+			line.Changes = append(line.Changes, previewChange{c})
 			moves = moves || c.Risk == finding.Address || c.Risk == finding.Restart
 			changes++
+			gone += Int(c.Removes)
 		}
 		away += Int(moves)
 		v.Lines = append(v.Lines, line)
@@ -112,6 +109,9 @@ func (s *Server) openPreview(ctx context.Context, p *Request) error {
 	v.Button = fmt.Sprintf("Make %s on %s", Plural(changes, "change"), on)
 	if away > 0 {
 		v.Confirm = fmt.Sprintf("%s restarts or changes its address, and is away for a moment: what is recorded of it has a hole. It is looked for afterwards.", Plural(away, "device"))
+	}
+	if gone > 0 {
+		v.Confirm = strings.TrimSpace(v.Confirm + " " + fmt.Sprintf("%s takes something away for good: no undo brings it back.", Plural(gone, "change")))
 	}
 	p.Preview = v
 	return nil
@@ -138,17 +138,6 @@ func (p Preview) LeftOut() string {
 		return ""
 	}
 	return "Left out: " + strings.Join(parts, "; ") + "."
-}
-
-// accountOf tells the account that a change makes.
-func accountOf(c finding.Change) string {
-	switch c.Kind {
-	case access.SetFirst:
-		return c.Args["name"] + " (" + access.Administrator + "), with a password made by its rule and sealed here"
-	case access.CreateAccount:
-		return c.To
-	}
-	return ""
 }
 
 // makePreview makes what a preview showed, and nothing else. Pressed twice, or in two tabs,

@@ -30,18 +30,12 @@ func (pg *Page) rotate(c *echo.Context) error {
 	if len(devices) == 0 {
 		return pg.Back(c, "No camera was selected.")
 	}
-	title := "New passwords for " + shell.Plural(len(devices), "camera")
-	_, left, err := pg.stage.Rotate(ctx, engine.Ask{Site: me.Member.ID, Title: title, Person: me.Person.ID, AskedOf: asked}, devices)
+	picks, left, err := pg.stage.Rotations(ctx, me.Member.ID, devices)
 	if err != nil {
 		return pg.Told(c, err)
 	}
-	if err := pg.Audit(ctx, me, "asked for new passwords", shell.Plural(len(devices)-left, "camera")); err != nil {
-		return err
-	}
-	if left > 0 {
-		return pg.Back(c, shell.Plural(left, "camera")+" that no account opens keep what they have.")
-	}
-	return pg.Back(c, "")
+	title := "New passwords for " + shell.Plural(len(picks), "camera")
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.SignIn, Title: title, AskedOf: asked}, picks, left, 0)
 }
 
 // allowBasic keeps whether a device may be given its password in clear.
