@@ -106,7 +106,7 @@ var planted = map[string]string{
 	"Crew mess":            "",
 	"Weather deck stair":   "clock.at-risk",
 	"Signal mast":          "find.silent",
-	"at the factory":       "access.doubt clock.refused find.factory-address find.unexpected?",
+	"at the factory":       "access.doubt clock.refused find.factory-address find.unexpected",
 	"Quay recorder port 3": "find.behind-port? find.dead-entry → find.behind-port?",
 	"Quay recorder":        "",
 	"Terminal recorder":    "",

@@ -77,7 +77,7 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	// What answers is found, the recorder among it.
 	h.on(p, "find")
 	h.run(p, "body", "Look at 2 networks")
-	p.Sees(30*time.Second, "found, not expected", h.Net.At(".1.11").String(), h.Net.At(".2.5").String())
+	p.Sees(30*time.Second, "needs you, or not expected", h.Net.At(".1.11").String(), h.Net.At(".2.5").String())
 	shoot("own-find")
 	h.on(p, "settings")
 	p.Sees(20*time.Second, "Recorders", "none: it can't be read")

@@ -153,7 +153,7 @@ func (j *judge) who() {
 			finding.Evidence{Name: "MAC at its address", Value: s.LinkMAC, Via: "neighbour table", At: s.At})
 	}
 	if !w.Expected && j.f.Behind == nil && len(j.f.Claims) == 0 {
-		j.add("find.unexpected", finding.Note, "unexpected", "It isn't on the expected list.",
+		j.add("find.unexpected", finding.Needs, "unexpected", "It isn't on the expected list.",
 			"Put it on the list, let it take the place of one that is missing, or leave it out. No account is sent to it until then.")
 	}
 	if j.f.MovedFrom.IsValid() && j.f.MovedFrom != s.Address {

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -147,7 +148,8 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 	err := c.guard.Do(ctx, func() (sent bool, err error) {
 		c.sent.Store(false)
 		n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
-		if !c.sent.Load() && c.login.Scheme == access.Digest && errors.Is(err, dial.ErrNotAuthorised) { // it was asked for one
+		var e *dial.Error
+		if !c.sent.Load() && c.login.Scheme == access.Digest && errors.As(err, &e) && slices.Contains(e.Offers, "digest") { // none that could be answered
 			err = &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it asks for a Digest that can't be answered"}
 		}
 		return c.sent.Load(), err

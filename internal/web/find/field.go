@@ -143,10 +143,10 @@ func kindOf(x store.Dot) string {
 		return "silent"
 	case recorder:
 		return "recorder"
-	case !x.Expected:
-		return "unexpected"
-	case x.State == stage.Blocked || x.State == stage.Needs:
+	case x.State == stage.Blocked:
 		return "trouble"
+	case !x.Expected || x.State == stage.Needs:
+		return "unexpected"
 	}
 	return "found"
 }

@@ -55,7 +55,7 @@ func TestAnAddressField(t *testing.T) {
 	}
 	for want, x := range map[string]store.Dot{
 		"unexpected":      {Kind: identity.Camera, Heard: true},
-		"trouble":         {Kind: identity.Camera, Heard: true, Expected: true, State: stage.Needs},
+		"trouble":         {Kind: identity.Camera, Heard: true, Expected: true, State: stage.Blocked},
 		"recorder":        {Kind: identity.Recorder, Heard: true},
 		"silent-recorder": {Kind: identity.Recorder},
 	} {

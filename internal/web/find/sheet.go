@@ -21,6 +21,8 @@ type sheetExtra struct {
 	Source                        int64
 	Views                         []viewChoice
 	TakeOver, Unlisted, Elsewhere bool
+	NewAddress                    string // where it may go by a person's word, as a form names it; empty: nowhere
+	NewAt                         string
 	Doubt                         string // why no account is sent to it, where a person may say that it is ours
 	Missing                       []store.Device
 	IPConfig, Free                string
@@ -96,6 +98,9 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 				x.ViewsGo = "A view whose tick is gone leaves the Board, with what was read, accepted and proven of it."
 			}
 		}
+	}
+	if at, ok := identity.NewAddress(f); ok {
+		x.NewAt, x.NewAddress = at.String(), claimRow{Of: of, At: at}.Pick()
 	}
 	if f.Seen == nil {
 		return x, nil
