@@ -148,16 +148,37 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 	err := c.guard.Do(ctx, func() (sent bool, err error) {
 		c.sent.Store(false)
 		n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+		if c.stepped(ctx, err) { // its clock was set since it was read: that is no word on the account
+			n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+		}
 		var e *dial.Error
 		if !c.sent.Load() && c.login.Scheme == access.Digest && errors.As(err, &e) && slices.Contains(e.Offers, "digest") { // none that could be answered
 			err = &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it asks for a Digest that can't be answered"}
 		}
 		return c.sent.Load(), err
 	})
-	if dial.Verdict(err) == nil {
+	if dial.Verdict(err) == nil && (err == nil || c.sent.Load()) {
 		c.opened.Store(true)
 	}
 	return n, err
+}
+
+// stepsFrom is how far a clock must have gone from where it was for a token's refusal to be the
+// clock's: what sign-in windows allow is more.
+const stepsFrom = 2 * time.Second
+
+// stepped says whether a token was refused after the device's clock was set, and takes in the
+// time that it has now.
+func (c *Client) stepped(ctx context.Context, err error) bool {
+	if c.login.Scheme != access.Token || c.login.Try == nil || !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrClock) {
+		return false
+	}
+	r, terr := c.Time(ctx)
+	if terr != nil || (r.Offset.Mid()-time.Duration(c.ahead.Load())).Abs() < stepsFrom {
+		return false
+	}
+	c.Follow(r)
+	return true
 }
 
 // twice is once, and once more for what changes nothing, where the connection broke.

@@ -88,6 +88,60 @@ func TestTokensAreHeldAgainstTheCamerasOwnClock(t *testing.T) {
 	}
 }
 
+// tries writes down what a client's tries came to.
+type tries struct{ begun, opened, wrong int }
+
+func (x *tries) Begin(context.Context) error { x.begun++; return nil }
+
+func (x *tries) End(_ context.Context, sent bool, verdict error) error {
+	switch {
+	case sent && verdict == nil:
+		x.opened++
+	case errors.Is(verdict, dial.ErrNotAuthorised):
+		x.wrong++
+	}
+	return nil
+}
+
+// A client's first request with an account is its try, and the only one while it is taken: a
+// clock that was set since it was read costs none, and what may not be done isn't taken for a
+// wrong password.
+func TestAClientsTries(t *testing.T) {
+	t.Parallel()
+	n, s := fleet(t)
+	ctx := t.Context()
+	berth, slip := n.At(".1.12"), n.At(".1.11")
+	for _, tc := range []struct {
+		name  string
+		at    netip.Addr
+		login onvif.Login
+		want  tries
+	}{
+		{"a token with the camera's time", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour}, tries{1, 1, 0}},
+		{"a token, and the clock was set since", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token}, tries{1, 1, 0}},
+		{"a token with a wrong password", berth, onvif.Login{Username: "otter", Password: "wrong", Scheme: access.Token, Ahead: time.Hour}, tries{1, 0, 1}},
+		{"Digest", slip, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}, tries{1, 1, 0}},
+		{"Digest, wrong", slip, onvif.Login{Username: "otter", Password: "wrong", Scheme: access.Digest}, tries{1, 0, 1}},
+		{"Digest where only tokens are taken: nothing is sent", berth, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}, tries{1, 0, 0}},
+	} {
+		var got tries
+		tc.login.Try = &got
+		c := client(t, tc.at, tc.login)
+		if _, err := c.Time(ctx); err != nil || got.begun != 0 {
+			t.Errorf("%s: its time costs a try: %+v %v", tc.name, got, err)
+		}
+		_, ierr := c.Information(ctx)
+		if ierr == nil { // what follows is no try any more
+			if _, err := c.Users(ctx); err != nil {
+				t.Errorf("%s: %v", tc.name, err)
+			}
+		}
+		if got != tc.want {
+			t.Errorf("%s: %+v, want %+v (%v)", tc.name, got, tc.want, ierr)
+		}
+	}
+}
+
 func TestPullPoints(t *testing.T) {
 	t.Parallel()
 	n, s := fleet(t)
