@@ -42,24 +42,10 @@ func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
 // returns how many were new and how many known, and all devices that were touched.
 func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added,
 	changed int, touched []int64, err error) {
-	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
+	about, byID, err := s.about(ctx, site, rows)
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	var known []expected.Camera
-	byID := make(map[int64]Source, len(all))
-	for _, v := range all {
-		d := v.Device
-		byID[v.ID] = v
-		c := expected.Camera{ID: v.ID, Place: v.Place, MAC: d.MAC}
-		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
-			if a != nil {
-				c.Address = append(c.Address, *a)
-			}
-		}
-		known = append(known, c)
-	}
-	about := expected.Match(rows, known)
 	b := &pgx.Batch{}
 	var fresh []NewDevice
 	for i, r := range rows {
@@ -94,6 +80,57 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 	}
 	ids, err := s.AddDevices(ctx, site, fresh)
 	return len(fresh), len(rows) - len(fresh), append(touched, ids...), err
+}
+
+// about finds for each row of a list the view that it is about, 0 where it is a new camera,
+// with all views of the site by number.
+func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (about []int64, byID map[int64]Source, err error) {
+	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
+	if err != nil {
+		return nil, nil, err
+	}
+	var known []expected.Camera
+	byID = make(map[int64]Source, len(all))
+	for _, v := range all {
+		d := v.Device
+		byID[v.ID] = v
+		c := expected.Camera{ID: v.ID, Place: v.Place, MAC: d.MAC}
+		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
+			if a != nil {
+				c.Address = append(c.Address, *a)
+			}
+		}
+		known = append(known, c)
+	}
+	return expected.Match(rows, known), byID, nil
+}
+
+// Compare says what taking a list would mean, row by row, and how many cameras that are
+// expected it doesn't name. recorders has their names by number.
+func (s *Store) Compare(ctx context.Context, site int64, rows []expected.Row, recorders map[int64]string) (lines []expected.Taking, gone []string, err error) {
+	about, byID, err := s.about(ctx, site, rows)
+	if err != nil {
+		return nil, nil, err
+	}
+	was := map[int64]expected.Row{}
+	for id, v := range byID {
+		d := v.Device
+		r := expected.Row{Place: v.Place, MAC: d.MAC, Make: d.Make, Model: d.Model, Channel: v.Channel}
+		if d.ExpectedAt != nil {
+			r.Address = *d.ExpectedAt
+		}
+		if v.RecorderID != nil {
+			r.Recorder = recorders[*v.RecorderID]
+		}
+		was[id] = r
+	}
+	lines, missing := expected.Compare(rows, about, was)
+	for _, id := range missing {
+		if byID[id].Device.Expected {
+			gone = append(gone, byID[id].Place)
+		}
+	}
+	return lines, gone, nil
 }
 
 // Expected lists what the site expects, in the list's order.

@@ -69,6 +69,12 @@ func TestAnExpectedListIsReadShownAndTaken(t *testing.T) {
 	if strings.Count(page, "is no IPv4 address") != 40 || !strings.Contains(page, "Take 4,960 lines and leave 40 out") {
 		t.Fatalf("the preview: %d messages", strings.Count(page, "is no IPv4 address"))
 	}
+	for _, part := range []string{"4,959 cameras new, 1 camera changed, 0 as before", `<s class="quiet">Slipway</s> → <b>Slipway by the water</b>`,
+		"The list doesn't name 14 expected cameras, which stay as they are"} {
+		if !strings.Contains(page, part) {
+			t.Errorf("what taking it means isn't shown: %q", part)
+		}
+	}
 	if h.sum() != before {
 		t.Error("looking at a list changes the site")
 	}
@@ -96,7 +102,7 @@ func TestAnExpectedListIsReadShownAndTaken(t *testing.T) {
 			t.Fatalf("%s: %d", form, res.StatusCode)
 		}
 		v.give(token, "again."+form, []byte(data))
-		if _, page := v.get("/sites/1/expected"); !strings.Contains(strings.Join(strings.Fields(page), " "), "4,974 lines can be taken") {
+		if _, page := v.get("/sites/1/expected"); !strings.Contains(strings.Join(strings.Fields(page), " "), "4,974 lines can be taken") || !strings.Contains(strings.Join(strings.Fields(page), " "), "0 cameras new, 0 cameras changed, 4,974 as before") {
 			t.Errorf("%s isn't taken again: %s", form, page[strings.Index(page, "<main"):][:900])
 		}
 		v.post("/sites/1/expected/take", back)
@@ -133,6 +139,16 @@ func TestABadListIsRefusedInASentence(t *testing.T) {
 	if status := v.give(token, "nul.csv", []byte("Place,Make\nAnnex\x00e,x\n")); status != http.StatusSeeOther {
 		t.Errorf("a NUL in a cell: %d", status)
 	}
+	// A file that is refused leaves nothing of the one before to be taken for it.
+	v.give(token, "good.csv", []byte("Place\nAnnex\n"))
+	if _, page := v.get("/sites/1/expected"); !strings.Contains(page, "good.csv") {
+		t.Error("a good list isn't shown")
+	}
+	v.give(token, "broken.xlsx", []byte("PK\x03\x04 and then nothing"))
+	if _, page := v.get("/sites/1/expected"); strings.Contains(page, "good.csv") || strings.Contains(page, "Take 1 line") {
+		t.Error("a refused file leaves the old preview")
+	}
+	v.give(token, "odd.csv", []byte("A,B\n1,2\n"))
 	v.post("/sites/1/expected/drop", url.Values{"_csrf": {token}})
 	if _, page := v.get("/sites/1/expected"); strings.Contains(page, "odd.csv") {
 		t.Error("a list that was left is kept")

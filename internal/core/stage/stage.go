@@ -3,6 +3,7 @@
 package stage
 
 import (
+	"slices"
 	"time"
 
 	"duskyharbor/internal/core/finding"
@@ -125,6 +126,18 @@ const (
 	NotHere State = "na"
 	Stale   State = "stale"
 )
+
+// Urgency orders marks worst first, in every list: what is blocked, what needs a person, what
+// isn't known any more, what is under way, what wasn't looked at, what is well, what doesn't
+// apply. Less is more urgent.
+func (s State) Urgency() int {
+	if i := slices.Index(worstFirst, s); i >= 0 {
+		return i
+	}
+	return slices.Index(worstFirst, NotYet)
+}
+
+var worstFirst = []State{Blocked, Needs, Stale, Working, NotYet, Ready, NotHere}
 
 // Label is the state in words, as the legend and screen readers say it.
 func (s State) Label() string {

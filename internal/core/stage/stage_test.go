@@ -71,3 +71,17 @@ func TestDerive(t *testing.T) {
 		t.Errorf("a stage that waits doesn't say for what: %q", m.Sentence)
 	}
 }
+
+// Each mark has a place of its own in a list that is worst first.
+func TestWorstFirst(t *testing.T) {
+	last := -1
+	for _, s := range []State{Blocked, Needs, Stale, Working, NotYet, Ready, NotHere} {
+		if s.Urgency() <= last {
+			t.Errorf("%s is at %d", s, s.Urgency())
+		}
+		last = s.Urgency()
+	}
+	if State("").Urgency() != NotYet.Urgency() {
+		t.Error("what has no mark isn't looked at yet")
+	}
+}

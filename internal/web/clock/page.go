@@ -123,15 +123,19 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	// What stands out chooses its place on the strip first.
 	rows := slices.Clone(p.Rows)
 	slices.SortStableFunc(rows, func(a, b shell.Row) int {
-		return shell.Int(a.Mark(stage.Clock).State == stage.Ready) - shell.Int(b.Mark(stage.Clock).State == stage.Ready)
+		return a.Mark(stage.Clock).State.Urgency() - b.Mark(stage.Clock).State.Urgency()
 	})
 	whole := !p.Window.Part()
 	for _, r := range rows {
 		d.add(p, r, whole)
 	}
-	slices.SortStableFunc(d.Rows, func(a, b clockRow) int {
-		return 2*(shell.Int(b.HasChange)-shell.Int(a.HasChange)) + shell.Int(b.Judged) - shell.Int(a.Judged)
-	})
+	if p.Window.Sort.By != "" { // as the person asked
+		order := map[int64]int{}
+		for i, r := range p.Rows {
+			order[r.ID] = i
+		}
+		slices.SortStableFunc(d.Rows, func(a, b clockRow) int { return order[a.Row.ID] - order[b.Row.ID] })
+	}
 	d.own(p)
 	var err error
 	if !whole { // the strip shows all that match, the table a window of them

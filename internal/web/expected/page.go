@@ -58,8 +58,12 @@ type expectedData struct {
 	Name     string // of the file; empty: none is uploaded
 	Head     []string
 	Fields   []fieldChoice
-	Rows     []expected.Row // the first ones
+	Rows     []expected.Taking // the first ones, those that change something first
 	Taken    int
+	New      int      // rows that are new cameras
+	Changed  int      // rows that change something of a known one
+	Same     int      // rows that change nothing
+	Gone     []string // expected, and no row is about them
 	Messages []expected.Message
 	Bad      int
 	NoPlace  bool
@@ -88,7 +92,7 @@ func (f fieldChoice) Name() string {
 }
 
 const (
-	previewRows     = 8
+	previewRows     = 200
 	previewMessages = 100
 )
 
@@ -114,7 +118,10 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
 	rows, messages := expected.Read(u.Lines, m, slices.Collect(maps.Keys(recorders)))
 	d.Name, d.Head, d.Taken, d.Bad = u.Name, u.Lines.Head, len(rows), len(messages)
-	d.Rows, d.Messages = rows[:min(len(rows), previewRows)], messages[:min(len(messages), previewMessages)]
+	d.Messages = messages[:min(len(messages), previewMessages)]
+	if err := pg.compare(ctx, p.Site.ID, &d, rows, recorders); err != nil {
+		return nil, err
+	}
 	for _, f := range expected.Fields() {
 		i, ok := m[f]
 		if !ok {
@@ -125,6 +132,40 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	_, place := m[expected.Place]
 	d.NoPlace = !place
 	return &d, nil
+}
+
+// compare tells what taking the rows would mean: what is new, what changes, what stays.
+func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows []expected.Row, recorders map[string]int64) error {
+	names := make(map[int64]string, len(recorders))
+	for name, id := range recorders {
+		names[id] = name
+	}
+	lines, gone, err := pg.Store.Compare(ctx, site, rows, names)
+	if err != nil {
+		return err
+	}
+	rank := func(l expected.Taking) int {
+		switch {
+		case !l.Changes():
+			return 2
+		case l.New:
+			return 1
+		}
+		return 0
+	}
+	for _, l := range lines {
+		switch rank(l) {
+		case 0:
+			d.Changed++
+		case 1:
+			d.New++
+		case 2:
+			d.Same++
+		}
+	}
+	slices.SortStableFunc(lines, func(a, b expected.Taking) int { return rank(a) - rank(b) })
+	d.Rows, d.Gone = lines[:min(len(lines), previewRows)], gone
+	return nil
 }
 
 // mappingOf is the mapping that a person chose, field by field, and what the heading
@@ -174,7 +215,10 @@ func (pg *Page) upload(c *echo.Context) error {
 		return err
 	}
 	t, err := tableOf(data)
-	if err != nil {
+	if err != nil { // what was shown before isn't this file's
+		if derr := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); derr != nil {
+			return derr
+		}
 		return pg.Back(c, fmt.Sprintf("%.60s can't be taken: %v.", h.Filename, err))
 	}
 	if err := pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, fileName(h.Filename), t); err != nil {

@@ -317,15 +317,5 @@ func (f *findRow) judge(p *shell.Request, marks map[int64]shell.Row) {
 }
 
 func weight(f findRow) int {
-	switch {
-	case f.Heard != "" && (f.Mark.State == stage.Blocked || f.Mark.State == stage.Needs):
-		return 4
-	case f.Heard != "" && f.Worst != "":
-		return 3
-	case f.Heard != "":
-		return 2
-	case f.Mark.State == stage.Blocked:
-		return 1
-	}
-	return 0
+	return -3*f.Mark.State.Urgency() + shell.Int(f.Worst != "") + shell.Int(f.Heard != "")
 }

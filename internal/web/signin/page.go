@@ -83,6 +83,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.Unseen++
 		}
 	}
+	if p.Window.Sort.By == "" {
+		slices.SortStableFunc(d.Rows, func(a, b signInRow) int {
+			return a.Row.Mark(stage.SignIn).State.Urgency() - b.Row.Mark(stage.SignIn).State.Urgency()
+		})
+	}
 	for _, r := range d.Rows {
 		d.Open += shell.Int(r.How != "")
 	}
