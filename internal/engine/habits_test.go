@@ -352,6 +352,10 @@ func TestHabitsOfBadDevices(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Many at once: those that stall are waited for side by side.
+	if err := b.Store.SetWishes(t.Context(), b.Site, store.Wishes{AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
+		t.Fatal(err)
+	}
 	b.find()
 	b.want("Slipway", stage.Find, stage.Ready)
 	b.readAll(stage.SignIn)

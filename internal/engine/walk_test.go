@@ -66,7 +66,7 @@ func (b *fixture) wait(run int64, err error) store.Run {
 		b.t.Fatal(err)
 	}
 	var r store.Run
-	testbed.Until(b.t, 60*time.Second, "the run ends", func() bool {
+	testbed.Until(b.t, 3*time.Minute, "the run ends", func() bool {
 		if r, err = b.Store.Run(context.Background(), run); err != nil {
 			b.t.Fatal(err)
 		}
