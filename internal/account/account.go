@@ -206,6 +206,9 @@ func (k *Keeper) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, 
 	if err := Doubted(d, s); err != nil {
 		return Login{}, err
 	}
+	if a, ok := site.Account.Of(s, d.ID); ok && a.Refusing(scheme) != "" {
+		return Login{}, trouble.Tell("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
+	}
 	set, err := k.set(ctx, d, setID)
 	if err != nil {
 		return Login{}, err

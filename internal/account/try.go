@@ -94,6 +94,18 @@ func (t *try) noLonger(ctx context.Context) error {
 		return nil
 	}
 	d, now := t.b.Device, time.Now().UTC()
+	if a := t.b.Facts.Account; a != nil && t.scheme != a.Scheme { // ONVIF takes it: it is its streams or stills that don't
+		kept, said := *a, "refused at "+now.Format("15:04")+" UTC."
+		switch t.scheme {
+		case access.RTSP:
+			kept.RTSP, kept.RTSPSet = said, 0
+		case access.Web:
+			kept.Stills = said
+		default:
+			return nil
+		}
+		return t.b.Keeper.Store.KeepFacts(ctx, site.Account.New(d.ID, t.stage, now, kept))
+	}
 	w := store.Writes{Drop: []store.Dropped{{Device: d.ID, Name: site.Account.Name}}, Facts: []store.NewFact{
 		site.SignInAsked.New(d.ID, t.stage, now, site.Inquiry{At: now, Refused: t.set.Name, RefusedBy: t.stage + ", " + now.Format("15:04") + " UTC"})}}
 	if d.OpenedSet != nil && *d.OpenedSet == t.set.ID {

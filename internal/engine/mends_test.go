@@ -164,7 +164,7 @@ func TestWhoeverAnswersAtTheNewAddressGetsNoAccount(t *testing.T) {
 // aren't sent, and it can be asked for again.
 func TestAChangeThatHangsIsSettled(t *testing.T) {
 	t.Parallel()
-	b := open(t, app.Options{Options: engine.Options{ChangeLimit: 3 * time.Second}})
+	b := open(t, app.Options{Options: engine.Options{ChangeLimit: 8 * time.Second}})
 	b.find()
 	b.read(stage.SignIn, "Berth 1 ramp", "Terminal recorder")
 	b.read(stage.Clock, "Berth 1 ramp")

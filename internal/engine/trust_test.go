@@ -260,3 +260,51 @@ func TestBasicTakesALeaveThatEnds(t *testing.T) {
 		t.Errorf("the leave outlived the certificate: %d sign-ins", n-wrong)
 	}
 }
+
+// Streams that take another account than ONVIF are asked once, at signing in: no later reading
+// sends it again. What opens every few seconds keeps one try.
+func TestStreamsAndStillsAreAskedOnce(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	at, network := b.quayAt(".1.36")
+	cam := b.beside(camera.Config{Place: "Apart", Make: "Ottervale", Model: "OTV 412", Serial: "APT-1", MAC: "02:d5:1a:99:00:04", UUID: "7d7b8a10-0000-4000-8000-000000000036", Firmware: "4.1.7",
+		Address: at, Network: network, Username: "otter", Password: b.Secrets.House, TakesDigest: true, NoAnalytics: true,
+		Manners: camera.Manners{LockAfter: 99, LockFor: time.Hour, RTSPUser: "streams", RTSPPassword: "nobody here knows it"}}, true)
+	b.find()
+	b.read(stage.SignIn, "Apart", "Slipway")
+	wrong := cam.Wrongs()
+	if got := b.codes(b.device("Apart")); !strings.Contains(got, "access.rtsp") {
+		t.Errorf("that its streams take another account isn't said: %s", got)
+	}
+	for range 2 {
+		if r := b.read(stage.Streams, "Apart"); r.Failed != 1 {
+			t.Errorf("its streams are read: %+v", r)
+		}
+	}
+	if n := cam.Wrongs(); n != wrong {
+		t.Errorf("Streams sent it %d times more", n-wrong)
+	}
+	b.want("Apart", stage.SignIn, stage.Needs) // ONVIF takes it all the same
+
+	b.read(stage.Streams, "Slipway")
+	of := b.source(b.device("Slipway"))
+	count := func() (n int) {
+		t.Helper()
+		if err := b.Store.Pool.QueryRow(t.Context(), `select count(*) from try where device_id = $1`, of.Device.ID).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if _, err := b.app.Streams.Still(t.Context(), of); err != nil {
+		t.Fatal(err)
+	}
+	before := count()
+	for range 5 {
+		if _, err := b.app.Streams.Still(t.Context(), of); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := count(); n != before {
+		t.Errorf("five stills left %d tries more", n-before)
+	}
+}

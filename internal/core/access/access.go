@@ -186,6 +186,19 @@ type Account struct {
 	RTSPSet  int64         `json:"rtsp_set,omitempty"` // the other set that RTSP takes; 0: none
 	Offset   time.Duration `json:"offset"`             // device's own time that the token carried − server time
 	Own      bool          `json:"own_time"`
+	Stills   string        `json:"stills,omitempty"` // when its stills refused the account; empty: they didn't
+}
+
+// Refusing says since when its streams, or its stills, refuse the account that opens it over
+// ONVIF; empty where they don't, or weren't asked. Neither is asked again by itself.
+func (a Account) Refusing(scheme Scheme) string {
+	switch {
+	case scheme == Web:
+		return a.Stills
+	case scheme == RTSP && a.Scheme != RTSP && a.RTSPSet == 0 && a.RTSP != SameAccount && a.RTSP != NoAccountAsked:
+		return a.RTSP
+	}
+	return ""
 }
 
 // ForRTSP is the set that the device's streams take: another than the one that opens it

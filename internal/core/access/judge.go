@@ -312,7 +312,7 @@ func AccountText(name, level string) string { return name + ", " + level }
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	name := w.Name
 	switch {
-	case f.LookedAt.IsZero():
+	case f.LookedAt.IsZero(), f.Doubt != "":
 	case f.Account != nil && len(f.AuthFailures) > 0 && f.Account.Scheme != RTSP:
 		var out []finding.Change
 		for _, k := range f.AuthFailures {

@@ -77,6 +77,9 @@ func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) en
 			return access.AccountText(name, level), err
 		},
 		WriteFunc: func(ctx context.Context) error {
+			if err := account.Doubted(d, s); err != nil {
+				return err
+			}
 			set, err := g.Accounts.OwnSet(ctx, d, name, rule)
 			if err != nil {
 				return err

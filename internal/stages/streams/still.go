@@ -59,7 +59,7 @@ func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
 	if !ok || d.Address == nil {
 		return nil, trouble.Told("No account opens " + of.Place + ".")
 	}
-	login, err := t.Accounts.LoginOf(ctx, d, s, account.SetID, access.Digest, "a still")
+	login, err := t.Accounts.LoginOf(ctx, d, s, account.SetID, access.Web, "a still")
 	if err != nil {
 		return nil, err
 	}

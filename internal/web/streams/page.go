@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
+	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -157,6 +158,9 @@ func (pg *Page) still(c *echo.Context) error {
 	id, err := shell.Number(c, "source")
 	if err != nil {
 		return err
+	}
+	if !shell.VisitorOf(c).Member.Role.MayChange() { // who only looks signs in to nothing
+		return store.ErrNotFound
 	}
 	of, err := pg.Store.SourceByID(ctx, id)
 	if err != nil {
