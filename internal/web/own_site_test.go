@@ -102,7 +102,6 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 
 	// Nothing is sent to what nobody said belongs here: first they are put on the list.
 	h.on(p, "find")
-	h.clickOn(p, `details.known:has(form[action$="/find/list-all"]) summary`)
 	shoot("own-strangers")
 	p.Press("Put the ticked ones on the list")
 	p.Sees(20*time.Second, "3 cameras on the list: this site's sets may be sent there.")

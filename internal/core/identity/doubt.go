@@ -90,7 +90,7 @@ func Doubt(f Facts, w Wishes) string {
 		return fmt.Sprintf("It says to be %s.", claims(f.Claims))
 	case s.LinkMAC != "" && s.MAC != "" && s.LinkMAC != s.MAC:
 		return fmt.Sprintf("It says that its MAC is %s, and %s answers at its address.", s.MAC, s.LinkMAC)
-	case !w.Expected && f.Behind == nil:
+	case w.Kind == Camera && !w.Expected && f.Behind == nil:
 		return "Nobody said that it belongs to this site: it isn't on the expected list."
 	}
 	return ""

@@ -144,7 +144,8 @@ type findData struct {
 	// Claims and Strangers wait for a person's word on who they are.
 	Claims    []claimRow
 	Strangers []strangerRow
-	Changes   int // proposed
+	NoList    bool // nothing of this site is on a list yet: putting it there is what comes next
+	Changes   int  // proposed
 	Cams      int
 }
 

@@ -44,6 +44,7 @@ func (r strangerRow) Pick() string { return fmt.Sprintf("%d %s", r.Of.Device.ID,
 // unsettled lists what waits for a person's word on who it is.
 func (pg *Page) unsettled(p *shell.Request, d *findData) {
 	seen := seenAt(p.Snapshot)
+	d.NoList = !slices.ContainsFunc(p.Snapshot.Cameras(), func(c store.Device) bool { return c.Expected })
 	for _, dev := range p.Snapshot.Cameras() {
 		f, w := p.Snapshot.Find(dev)
 		if at, ok := identity.NewAddress(f); ok && len(d.Claims) < unsettledMost {
