@@ -147,6 +147,30 @@ func TestAThiefIsGivenNoAccount(t *testing.T) {
 	}
 }
 
+// A thief that waits until the camera has been silent for some looks gets no more.
+func TestAThiefThatWaitsIsGivenNoAccount(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	b.find()
+	b.read(stage.SignIn, "Slipway")
+	was := b.device("Slipway")
+	b.Fleet.Camera("Slipway").Close()
+	b.find()
+	b.find()
+	thief := b.beside(b.thief(".1.78"), false)
+	for range 2 {
+		b.find()
+		d := b.device("Slipway")
+		if d.Address == nil || *d.Address != *was.Address || !strings.Contains(b.codes(d), "find.moved-unproven") {
+			t.Fatalf("its name went to %v: %s", d.Address, b.codes(d))
+		}
+		b.readAll(stage.SignIn)
+	}
+	if n := thief.Wrongs(); n != 0 {
+		t.Errorf("%d accounts reached the thief", n)
+	}
+}
+
 // moved is a stand-in's memory with another address, as its network gave it.
 func moved(t *testing.T, state string, was, at netip.Addr) string {
 	t.Helper()

@@ -79,6 +79,7 @@ type Inquiry struct {
 	Locked     time.Time        `json:"locked,omitempty"`     // until when it takes no sign-in
 	Refused    string           `json:"refused,omitempty"`    // the set that opened it before, and was refused
 	RefusedBy  string           `json:"refused_by,omitempty"` // at what
+	Found      bool             `json:"found,omitempty"`      // it was seen, at this look or one before
 	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`  // see identity.Match
 	Claims     []identity.Claim `json:"claims,omitempty"`
 	MovedFrom  netip.Addr       `json:"moved_from,omitzero"`

@@ -351,7 +351,10 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	known := make([]identity.Known, len(devices))
 	for i, d := range devices {
 		known[i] = d.Known()
-		known[i].Found, known[i].Pin = heard[d.ID], pins[d.ID]
+		// One that is silent now was found all the same: its marks were read from it, and who
+		// shows them elsewhere isn't it yet. No list gives an endpoint or a serial.
+		known[i].Found = heard[d.ID] || before[d.ID].Found || d.UUID != "" || d.Serial != "" || d.OpenedSet != nil
+		known[i].Pin = pins[d.ID]
 	}
 	near := f.neighbours()
 	for i := range seen {
@@ -450,7 +453,8 @@ func (r *reconciler) happened(id int64, place, kind, format string, args ...any)
 func (r *reconciler) missed(m identity.Match) {
 	id := m.Known.ID
 	r.silent, r.touched = append(r.silent, id), append(r.touched, id)
-	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried, Elsewhere: m.Elsewhere}))
+	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried,
+		Found: r.heard[id] || r.before[id].Found, Elsewhere: m.Elsewhere}))
 	if r.heard[id] {
 		r.happened(id, m.Known.Place, "vanished", "It answered at %s and doesn't any more.", m.Known.Address)
 	}
@@ -490,7 +494,7 @@ func beside(seen []identity.Sighting, others map[int64]identity.Sighting, looked
 // stays until a person decides.
 func (r *reconciler) met(id int64, m identity.Match) {
 	s, was := m.Seen, r.before[id]
-	asked := site.Inquiry{At: r.now, Outcome: identity.Carry(was.Outcome, m.Outcome), Tried: r.tried, Elsewhere: m.Elsewhere, Claims: m.Claims}
+	asked := site.Inquiry{At: r.now, Outcome: identity.Carry(was.Outcome, m.Outcome), Tried: r.tried, Found: true, Elsewhere: m.Elsewhere, Claims: m.Claims}
 	place := s.Address.String()
 	if m.Known != nil {
 		place = m.Known.Place
