@@ -37,6 +37,13 @@ func (w Word) Holds(s Sighting) bool {
 	return false
 }
 
+// WasFound says whether a device was found before, heard now or not: one that is silent for some
+// looks was, and what shows its marks elsewhere isn't it yet. known says that it was heard, or
+// opened, once. No list gives an endpoint or a serial: they were read from it.
+func WasFound(k Known, known bool) bool {
+	return known || CleanUUID(k.UUID) != "" || CleanSerial(k.Serial) != ""
+}
+
 // NewAddress is where a device may go by a person's word: it is silent, or another answers in
 // its stead, and at one other address alone its identity is shown.
 func NewAddress(f Facts) (netip.Addr, bool) {

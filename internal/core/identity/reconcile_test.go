@@ -379,3 +379,17 @@ func TestWhatIsWritten(t *testing.T) {
 		}
 	}
 }
+
+// What no list gives was read from the device: silence doesn't make it new.
+func TestWhoWasFoundBefore(t *testing.T) {
+	for _, tc := range []struct {
+		k     Known
+		heard bool
+		want  bool
+	}{{Known{}, false, false}, {Known{}, true, true}, {Known{MAC: mac(1)}, false, false}, {Known{UUID: "u1"}, false, true},
+		{Known{Serial: "s1"}, false, true}, {Known{Serial: "0"}, false, false}} {
+		if got := WasFound(tc.k, tc.heard); got != tc.want {
+			t.Errorf("%+v, heard %v: %v", tc.k, tc.heard, got)
+		}
+	}
+}
