@@ -38,6 +38,7 @@ type serveOptions struct {
 	dsn, key, listen string
 	hosts            []string
 	within           string // where devices may be; empty: anywhere
+	proxies          []string
 	cert, certKey    string // TLS with a certificate that was given
 	selfSigned       string // TLS with one of our own, kept in this folder
 }
@@ -54,12 +55,29 @@ func serveCommand() *cobra.Command {
 	c.Flags().StringVar(&o.listen, "listen", env("DUSKYHARBOR_LISTEN", "127.0.0.1:8420"), "listen address (or DUSKYHARBOR_LISTEN)")
 	c.Flags().StringSliceVar(&o.hosts, "host", strings.FieldsFunc(env("DUSKYHARBOR_HOSTS",
 		""), func(r rune) bool { return r == ',' }), "further host names this server is called by (or DUSKYHARBOR_HOSTS)")
+	c.Flags().StringSliceVar(&o.proxies, "trusted-proxy", strings.FieldsFunc(env("DUSKYHARBOR_TRUSTED_PROXIES", ""), func(r rune) bool { return r == ',' }),
+		"address or prefix of a proxy that ends TLS before this server: its X-Forwarded-For is believed (or DUSKYHARBOR_TRUSTED_PROXIES)")
 	c.Flags().StringVar(&o.cert, "tls-cert", env("DUSKYHARBOR_TLS_CERT", ""),
 		"certificate chain in PEM; with --tls-key the pages are served over TLS")
 	c.Flags().StringVar(&o.certKey, "tls-key", env("DUSKYHARBOR_TLS_KEY", ""), "its private key in PEM")
 	c.Flags().StringVar(&o.selfSigned, "tls-self-signed", env("DUSKYHARBOR_TLS_SELF_SIGNED", ""),
 		"folder that keeps a certificate of our own, made where missing; its fingerprint is printed")
 	return c
+}
+
+// proxiesFrom reads addresses and prefixes of trusted proxies.
+func proxiesFrom(all []string) (out []netip.Prefix, err error) {
+	for _, text := range all {
+		p, err := netip.ParsePrefix(strings.TrimSpace(text))
+		if a, aerr := netip.ParseAddr(strings.TrimSpace(text)); aerr == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--trusted-proxy is an address or a prefix as 192.168.1.0/24, not %q", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 // serve works until ctx ends. Where nobody can sign in yet, the code that the first person
@@ -105,6 +123,10 @@ func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 			return fmt.Errorf("--dial-within is a prefix as 192.168.0.0/16, not %q", o.within)
 		}
 	}
+	proxies, err := proxiesFrom(o.proxies)
+	if err != nil {
+		return err
+	}
 	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}})
 	if err != nil {
 		return err
@@ -119,7 +141,8 @@ func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 			log.Warn("work didn't end in time", "err", err)
 		}
 	}()
-	pages, err := office.Pages(v, shell.Options{Listen: listen, Hosts: hosts, Secure: tlsConfig != nil, Log: log})
+	pages, err := office.Pages(v, shell.Options{Listen: listen, Hosts: hosts, Secure: tlsConfig != nil || len(proxies) > 0,
+		Proxies: proxies, Log: log})
 	if err != nil {
 		return err
 	}

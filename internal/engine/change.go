@@ -97,16 +97,6 @@ func (e *Engine) Once(ctx context.Context, q Ask, of site.Source, c finding.Chan
 	return e.Apply(ctx, q, []Pick{{Source: of, Changes: []finding.Change{c}}})
 }
 
-// Undo takes back a change that was made, as its Undo says, by a run of its own.
-func (e *Engine) Undo(ctx context.Context, q Ask, c store.Change) (int64, error) {
-	title, pick, err := e.TakesBack(ctx, c)
-	if err != nil {
-		return 0, err
-	}
-	q.Site, q.Stage, q.Title = c.SiteID, c.Stage, title
-	return e.Apply(ctx, q, []Pick{pick})
-}
-
 // TakesBack is what takes back a change that was made, and what its run is called; a
 // sentence for the person where it can't be.
 func (e *Engine) TakesBack(ctx context.Context, c store.Change) (title string, pick Pick, err error) {

@@ -150,7 +150,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	if err != nil || len(made) != 1 || made[0].State != store.Verified {
 		t.Fatalf("%+v %v", made, err)
 	}
-	if r := b.wait(b.app.Undo(ctx, engine.Ask{}, made[0])); r.Failed > 0 {
+	if r := b.wait(b.undo(ctx, made[0])); r.Failed > 0 {
 		steps, _ := b.Store.StepsOf(ctx, r.ID, 1)
 		t.Errorf("%+v", steps)
 	}

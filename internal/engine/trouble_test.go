@@ -230,13 +230,13 @@ func TestAPersonTakesChangesBack(t *testing.T) {
 		t.Fatalf("%+v %v", all, err)
 	}
 	for _, c := range all { // newest first: the pegs, then the channel
-		if r := b.wait(b.app.Undo(ctx, engine.Ask{}, c)); r.Failed > 0 {
+		if r := b.wait(b.undo(ctx, c)); r.Failed > 0 {
 			t.Fatalf("%s isn't taken back: %+v", c.Title, r)
 		}
 		if c, err = b.Store.Change(ctx, c.ID); err != nil || c.State != store.Undone {
 			t.Errorf("%s is %s", c.Title, c.State)
 		}
-		if _, err := b.app.Undo(ctx, engine.Ask{}, c); !trouble.IsTold(err) {
+		if _, err := b.undo(ctx, c); !trouble.IsTold(err) {
 			t.Errorf("%s is taken back twice: %v", c.Title, err)
 		}
 	}

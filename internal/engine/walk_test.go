@@ -110,6 +110,15 @@ func (b *fixture) apply(st stage.Stage, place string) store.Run {
 		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, st)}}))
 }
 
+// undo takes a change back.
+func (b *fixture) undo(ctx context.Context, c store.Change) (int64, error) {
+	title, pick, err := b.app.TakesBack(ctx, c)
+	if err != nil {
+		return 0, err
+	}
+	return b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: c.Stage, Title: title}, []engine.Pick{pick})
+}
+
 // place finds a camera and the recorder, signs in, plays its streams and puts it on a channel.
 func (b *fixture) place(camera string) {
 	b.t.Helper()

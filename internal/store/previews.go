@@ -8,11 +8,15 @@ import (
 	"duskyharbor/internal/core/stage"
 )
 
-// Preview is what a person was shown before it is written.
+// Whose says who was shown something: a person, else a program by its token.
+type Whose struct{ Person, Token int64 }
+
+// Preview is what a person, or a program, was shown before it is written.
 type Preview struct {
 	ID       int64
 	SiteID   int64
-	PersonID int64
+	PersonID *int64
+	TokenID  *int64
 	Stage    stage.Stage
 	Title    string
 	AskedOf  string
@@ -39,20 +43,24 @@ type PreviewLine struct {
 const previewKept = 24 * time.Hour
 
 // KeepPreview keeps what a person is shown, and forgets what nobody took in a day.
-func (s *Store) KeepPreview(ctx context.Context, p Preview) (id int64, err error) {
+func (s *Store) KeepPreview(ctx context.Context, of Whose, p Preview) (id int64, err error) {
 	if _, err := s.Pool.Exec(ctx, `delete from preview where made_at < now() - $1::interval`, previewKept); err != nil {
 		return 0, err
 	}
-	err = s.Pool.QueryRow(ctx, `insert into preview (site_id, person_id, stage, title, asked_of, lines, idle, under_way) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id`,
-		p.SiteID, p.PersonID, p.Stage, p.Title, p.AskedOf, p.Lines, p.Idle, p.UnderWay).Scan(&id)
+	err = s.Pool.QueryRow(ctx, `insert into preview (site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way)
+		values ($1, nullif($2::bigint, 0), nullif($9::bigint, 0), $3, $4, $5, $6, $7, $8) returning id`,
+		p.SiteID, of.Person, p.Stage, p.Title, p.AskedOf, p.Lines, p.Idle, p.UnderWay, of.Token).Scan(&id)
 	return id, err
 }
 
-const previewColumns = `id, site_id, person_id, stage, title, asked_of, lines, idle, under_way, made_at, taken_at, run_id`
+// theirs is a preview's number, site and whose it is, as $1 to $4.
+const theirs = `id = $1 and site_id = $2 and person_id is not distinct from nullif($3::bigint, 0) and token_id is not distinct from nullif($4::bigint, 0)`
 
-// PreviewOf finds a preview of a person on a site; ErrNotFound where it isn't theirs.
-func (s *Store) PreviewOf(ctx context.Context, site, person, id int64) (Preview, error) {
-	return queryOne[Preview](ctx, s.Pool, `select `+previewColumns+` from preview where id = $1 and site_id = $2 and person_id = $3`, id, site, person)
+const previewColumns = `id, site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, made_at, taken_at, run_id`
+
+// PreviewOf finds what somebody was shown on a site; ErrNotFound where it wasn't them.
+func (s *Store) PreviewOf(ctx context.Context, site int64, of Whose, id int64) (Preview, error) {
+	return queryOne[Preview](ctx, s.Pool, `select `+previewColumns+` from preview where `+theirs, id, site, of.Person, of.Token)
 }
 
 // PreviewFor is how long what a person was shown may be taken.
@@ -60,9 +68,9 @@ const PreviewFor = 30 * time.Minute
 
 // TakePreview gives a preview to who makes it: of several who ask at once, one. ErrNotFound
 // where it was taken, or was shown too long ago.
-func (s *Store) TakePreview(ctx context.Context, site, person, id int64) (Preview, error) {
-	return queryOne[Preview](ctx, s.Pool, `update preview set taken_at = now() where id = $1 and site_id = $2 and person_id = $3
-		and taken_at is null and made_at > now() - $4::interval returning `+previewColumns, id, site, person, PreviewFor)
+func (s *Store) TakePreview(ctx context.Context, site int64, of Whose, id int64) (Preview, error) {
+	return queryOne[Preview](ctx, s.Pool, `update preview set taken_at = now() where `+theirs+`
+		and taken_at is null and made_at > now() - $5::interval returning `+previewColumns, id, site, of.Person, of.Token, PreviewFor)
 }
 
 // PreviewMade keeps which run makes a preview; 0: none could be begun, and it may be taken

@@ -49,9 +49,9 @@ const runSelect = `select r.id, r.site_id, r.stage, r.act, r.title, coalesce(p.n
 	left join lateral (select count(*) filter (where state = 'done')::int done, count(*) filter (where state = 'failed')::int failed, count(*) filter (where state = 'stopped')::int stopped
 		from run_step where run_id = r.id and r.ended_at is null) t on true `
 
-// Runs lists a site's newest runs.
-func (s *Store) Runs(ctx context.Context, site int64, limit int) ([]Run, error) {
-	return queryAll[Run](ctx, s.Pool, runSelect+`where r.site_id = $1 order by r.started_at desc limit $2`, site, limit)
+// Runs lists a site's runs, the newest first, without the skip first ones.
+func (s *Store) Runs(ctx context.Context, site int64, skip, limit int) ([]Run, error) {
+	return queryAll[Run](ctx, s.Pool, runSelect+`where r.site_id = $1 order by r.started_at desc, r.id desc offset $2 limit $3`, site, skip, limit)
 }
 
 // Run finds one run.
@@ -117,6 +117,11 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step,
 		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks)).Scan(&id)
 	if err != nil {
 		return 0, nil, err
+	}
+	if n.Act != Apply && (n.Person != 0 || n.Token != 0) { // changes are written down with what was asked for
+		if err := audit(ctx, tx, AuditEntry{Site: n.Site, Person: n.Person, Token: n.Token, Act: "began a run", Detail: n.Title}); err != nil {
+			return 0, nil, err
+		}
 	}
 	devices, sources := make([]int64, len(n.Of)), make([]int64, len(n.Of))
 	for i, t := range n.Of {

@@ -475,8 +475,10 @@ type AuditEntry struct {
 }
 
 // Audit writes an entry.
-func (s *Store) Audit(ctx context.Context, e AuditEntry) error {
-	_, err := s.Pool.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, e.Site, e.Person, e.Token, e.Act, e.Detail)
+func (s *Store) Audit(ctx context.Context, e AuditEntry) error { return audit(ctx, s.Pool, e) }
+
+func audit(ctx context.Context, q execer, e AuditEntry) error {
+	_, err := q.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, e.Site, e.Person, e.Token, e.Act, e.Detail)
 	return err
 }
 

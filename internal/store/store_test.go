@@ -143,7 +143,7 @@ func TestOneChangeOfAThingAtATime(t *testing.T) {
 	if _, err := add(); !errors.Is(err, store.ErrUnderWay) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
-	if runs, err := st.Runs(ctx, siteID, 10); err != nil || len(runs) != 1 {
+	if runs, err := st.Runs(ctx, siteID, 0, 10); err != nil || len(runs) != 1 {
 		t.Errorf("the refused one left a run behind: %v %v", runs, err)
 	}
 	if err := st.SettleChange(ctx, first, 1, store.Verified, "b", ""); err != nil {

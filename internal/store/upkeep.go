@@ -2,24 +2,41 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 )
 
-// Pass says whether key may try once more: burst times at once, then one time in every.
-// It counts over all servers.
-func (s *Store) Pass(ctx context.Context, key string, burst int, every time.Duration) (bool, error) {
-	var ok bool
-	err := s.Pool.QueryRow(ctx, `insert into gate as g (key, left_over) values ($1, $2 - 1) on conflict (key) do update
-		set left_over = least($2, g.left_over + extract(epoch from now() - g.at) / $3) - 1, at = now()
-		where least($2, g.left_over + extract(epoch from now() - g.at) / $3) >= 1 returning true`, key, float64(burst), every.Seconds()).Scan(&ok)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return false, nil
-	}
-	return ok, err
+// Pass counts one more refused try under key, before it is known how it ends, and answers 0;
+// or answers how long is still to be waited, and counts nothing. wait says how long who was
+// refused so often in a row waits. It counts over all servers; a day without a try begins anew.
+func (s *Store) Pass(ctx context.Context, key string, wait func(missed int) time.Duration) (left time.Duration, err error) {
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `insert into gate (key) values ($1) on conflict (key) do nothing`, key); err != nil {
+			return err
+		}
+		var missed int
+		var since time.Duration
+		err := tx.QueryRow(ctx, `select case when at < now() - interval '1 day' then 0 else missed end, greatest(clock_timestamp() - at, interval '0') from gate where key = $1 for update`, key).Scan(&missed, &since)
+		if err != nil {
+			return err
+		}
+		if left = wait(missed) - since; left > 0 {
+			return nil
+		}
+		left = 0
+		_, err = tx.Exec(ctx, `update gate set missed = $2, at = clock_timestamp() where key = $1`, key, missed+1)
+		return err
+	})
+	return left, err
+}
+
+// Passed forgets what was refused under own: who tried has shown who they are. Under shared,
+// which others try under too, this one try isn't counted.
+func (s *Store) Passed(ctx context.Context, own, shared string) error {
+	_, err := s.Pool.Exec(ctx, `with forgotten as (delete from gate where key = $1) update gate set missed = greatest(missed - 1, 0) where key = $2`, own, shared)
+	return err
 }
 
 // Keep is how long is kept what nobody's record rests on; 0: for ever. Changes, proofs,

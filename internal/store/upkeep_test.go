@@ -15,20 +15,29 @@ import (
 	"duskyharbor/internal/testbed"
 )
 
-// However many servers ask at once, a key passes its burst and no more; with time it
-// passes again.
+// However many servers ask at once, a key passes so often and no more; what is refused grows
+// the wait, what is waited for passes once, and who has shown who they are begins anew.
 func TestAGateCountsOverAllServers(t *testing.T) {
 	st, _, _ := site(t)
 	ctx := context.Background()
+	wait := func(missed int) time.Duration {
+		if missed < 5 {
+			return 0
+		}
+		return time.Duration(missed-4) * time.Hour
+	}
+	pass := func(key string) time.Duration {
+		left, err := st.Pass(ctx, key, wait)
+		if err != nil {
+			t.Error(err)
+		}
+		return left
+	}
 	var passed atomic.Int32
 	var all sync.WaitGroup
 	for range 20 {
 		all.Go(func() {
-			ok, err := st.Pass(ctx, "login maren", 5, time.Hour)
-			if err != nil {
-				t.Error(err)
-			}
-			if ok {
+			if pass("login maren") == 0 {
 				passed.Add(1)
 			}
 		})
@@ -37,15 +46,40 @@ func TestAGateCountsOverAllServers(t *testing.T) {
 	if n := passed.Load(); n != 5 {
 		t.Errorf("%d of 20 passed, want 5", n)
 	}
-	if ok, err := st.Pass(ctx, "login anselm", 5, time.Hour); !ok || err != nil {
-		t.Errorf("another's key is shut too: %v", err)
+	if left := pass("login maren"); left <= 59*time.Minute || left > time.Hour {
+		t.Errorf("%s are still to be waited, want an hour", left)
 	}
-	if _, err := st.Pool.Exec(ctx, `update gate set at = at - interval '61 minutes' where key = 'login maren'`); err != nil {
+	if pass("login anselm") != 0 {
+		t.Error("another's key is shut too")
+	}
+	later := func(d string) {
+		if _, err := st.Pool.Exec(ctx, `update gate set at = at - $1::text::interval where key = 'login maren'`, d); err != nil {
+			t.Fatal(err)
+		}
+	}
+	later("61 minutes")
+	if pass("login maren") != 0 {
+		t.Error("after an hour it doesn't pass")
+	}
+	later("61 minutes")
+	if left := pass("login maren"); left < 50*time.Minute {
+		t.Errorf("after the sixth, %s are still to be waited: the wait doesn't grow", left)
+	}
+	if err := st.Passed(ctx, "login maren", "login anselm"); err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []bool{true, false} {
-		if ok, err := st.Pass(ctx, "login maren", 5, time.Hour); ok != want || err != nil {
-			t.Errorf("try %d after an hour: %v %v, want %v", i+1, ok, err, want)
+	for range 5 { // one was counted, and isn't any more
+		if pass("login anselm") != 0 {
+			t.Error("what is shared is shut for a try that passed")
+		}
+	}
+	if pass("login maren") != 0 {
+		t.Error("who has shown who they are waits all the same")
+	}
+	later("25 hours")
+	for range 5 {
+		if pass("login maren") != 0 {
+			t.Error("a day later something of it is still counted")
 		}
 	}
 }

@@ -109,7 +109,7 @@ func TestTheDescriptionNamesEveryRoute(t *testing.T) {
 			t.Errorf("%s %s isn't described", r[0], r[1])
 		}
 	}
-	if served != len(described) || served < 13 {
+	if served != len(described) || served < 14 {
 		t.Errorf("%d routes are served, %d described", served, len(described))
 	}
 }
@@ -145,9 +145,22 @@ func TestAProgramWorksASite(t *testing.T) {
 		t.Errorf("%v", x)
 	}
 	berth := h.camera("Berth 1 ramp")
-	run := wait(p.do("POST", "/api/v1/sites/1/changes", `{"stage": "clock", "cameras": [`+berth+`]}`, 202))
-	if run["done"].(float64) != 1 {
-		t.Errorf("%v", run)
+	// A program is shown what will be written; making it makes that, once, and for nobody else.
+	make := func(preview map[string]any) string {
+		return "/api/v1/sites/1/previews/" + jsonNumber(preview["id"]) + "/make"
+	}
+	shown := p.do("POST", "/api/v1/sites/1/previews", `{"stage": "clock", "cameras": [`+berth+`]}`, 201)
+	if all := shown["changes"].([]any); len(all) != 2 || all[0].(map[string]any)["from"] == "" || count(h, `select count(*) from change`) != 0 {
+		t.Errorf("%v, or something was written", shown)
+	}
+	other, hash := people.NewToken()
+	if _, err := h.Store.AddToken(t.Context(), h.Site, 0, "another", []string{"read", "apply"}, hash, nil); err != nil {
+		t.Fatal(err)
+	}
+	newProgram(t, h, other).do("POST", make(shown), "", 404)
+	run := wait(p.do("POST", make(shown), "", 202))
+	if again := p.do("POST", make(shown), "", 202); again["id"] != run["id"] || run["done"].(float64) != 1 {
+		t.Errorf("%v, and asked again %v", run, again)
 	}
 	changes := p.do("GET", "/api/v1/sites/1/changes?camera="+berth, "", 200)["changes"].([]any)
 	if len(changes) != 2 {
@@ -155,7 +168,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	}
 	for _, c := range changes {
 		if c := c.(map[string]any); c["kind"] == "clock.zone" {
-			wait(p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(c["id"])+"/undo", "", 202))
+			wait(p.do("POST", make(p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(c["id"])+"/undo", "", 201)), "", 202))
 		}
 	}
 	newest := p.do("GET", "/api/v1/sites/1/changes?limit=1", "", 200)["changes"].([]any)[0].(map[string]any)
@@ -169,7 +182,7 @@ func TestAProgramWorksASite(t *testing.T) {
 		`{"stage": "clock", "q": "stage:clok"}`} {
 		p.do("POST", "/api/v1/sites/1/runs", bad, 400)
 	}
-	p.do("POST", "/api/v1/sites/1/changes", `{"stage": "channels", "cameras": []}`, 409)
+	p.do("POST", "/api/v1/sites/1/previews", `{"stage": "channels", "cameras": []}`, 409)
 	p.do("GET", "/api/v1/sites/1/cameras?limit=x", "", 400)
 	p.do("GET", "/api/v1/sites/1/runs/9999", "", 404)
 	m := p.do("GET", "/metrics", "", 200)["text"].(string)

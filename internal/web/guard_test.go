@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -18,6 +20,7 @@ import (
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
 )
 
 // visitor is a browser without a browser.
@@ -200,6 +203,45 @@ func TestSignInIsLimited(t *testing.T) {
 	if res, err := v.c.Do(forged); err != nil || res.StatusCode != http.StatusTooManyRequests {
 		t.Errorf("with a made-up address: %v %v", res, err)
 	}
+	// The person who comes in begins anew: tries of before aren't held against them.
+	for range 4 {
+		elsewhere.signIn("maren", "wrong wrong wrong")
+	}
+	if res := elsewhere.signIn("maren", h.Secrets.Lead); res.StatusCode != http.StatusSeeOther {
+		t.Errorf("after four more: %d", res.StatusCode)
+	}
+}
+
+// Of a proxy that is trusted, and of nobody else, the word on a visitor's address is taken.
+func TestATrustedProxysWordIsTaken(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	pages, err := h.app.Pages(h.Vault, shell.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.88/32")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(pages.Close)
+	srv := httptest.NewServer(pages.Handler())
+	t.Cleanup(srv.Close)
+	h.url = srv.URL
+	for from, want := range map[string]string{"127.0.0.88": "192.0.2.9", "127.0.0.89": "127.0.0.89"} {
+		v := visit(t, h)
+		v.c.Transport = forwarding{&http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
+		if res := v.signIn("maren", h.Secrets.Lead); res.StatusCode != http.StatusSeeOther {
+			t.Fatalf("from %s: %d", from, res.StatusCode)
+		}
+		if n := count(h, `select count(*) from audit where act = 'signed in' and detail = 'from `+want+`'`); n != 1 {
+			t.Errorf("from %s: %d sign-ins are told as from %s", from, n, want)
+		}
+	}
+}
+
+// forwarding says of every request that it comes from elsewhere, twice forged before.
+type forwarding struct{ *http.Transport }
+
+func (f forwarding) RoundTrip(r *http.Request) (*http.Response, error) {
+	r.Header.Set("X-Forwarded-For", "198.51.100.1, 203.0.113.5, 192.0.2.9")
+	return f.Transport.RoundTrip(r)
 }
 
 // What no text holds is refused in a sentence, wherever it comes; a program that asks for what

@@ -57,7 +57,8 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/changes", pg.changes)
 	site.POST("/runs", pg.start, pg.Scoped(people.ScopeRun))
 	site.POST("/runs/:run/stop", pg.stop, pg.Scoped(people.ScopeRun))
-	site.POST("/changes", pg.apply, pg.Scoped(people.ScopeApply))
+	site.POST("/previews", pg.preview, pg.Scoped(people.ScopeApply))
+	site.POST("/previews/:preview/make", pg.make, pg.Scoped(people.ScopeApply))
 	site.POST("/changes/:change/undo", pg.undo, pg.Scoped(people.ScopeApply))
 }
 
@@ -207,10 +208,6 @@ func (pg *Page) start(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Token: me.Token, Act: "started a run",
-		Detail: "read " + st.String()}); err != nil {
-		return err
-	}
 	return pg.sendRun(ctx, c, http.StatusAccepted, id)
 }
 
@@ -258,7 +255,7 @@ func runOut(r store.Run) Run {
 
 // runs answers with the last 50 runs.
 func (pg *Page) runs(c *echo.Context) error {
-	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, 50)
+	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, 0, 50)
 	if err != nil {
 		return err
 	}
@@ -341,12 +338,17 @@ func (pg *Page) Proposals(c *echo.Context) error {
 	}
 	out := []Proposal{}
 	for _, p := range picks {
-		for _, x := range p.Changes {
-			out = append(out, Proposal{p.Source.ID, p.Source.Device.ID, p.Source.Place, x.Kind, x.Title, x.From, x.To,
-				x.Why, x.Risk, string(x.Undo.Kind)})
-		}
+		out = append(out, proposals(p.Source.ID, p.Source.Device.ID, p.Source.Place, p.Changes)...)
 	}
 	return c.JSON(http.StatusOK, map[string]any{"proposals": out})
+}
+
+func proposals(camera, device int64, place string, changes []finding.Change) []Proposal {
+	out := make([]Proposal, len(changes))
+	for i, x := range changes {
+		out[i] = Proposal{camera, device, place, x.Kind, x.Title, x.From, x.To, x.Why, x.Risk, string(x.Undo.Kind)}
+	}
+	return out
 }
 
 // OpenAPI is the description that is served.

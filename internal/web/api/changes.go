@@ -6,6 +6,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -27,30 +28,64 @@ func (pg *Page) changes(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"changes": out})
 }
 
-// apply has proposed changes made, as a person who was shown them would.
-func (pg *Page) apply(c *echo.Context) error {
+// Preview is what will be written, before anything is: making it makes this and nothing else.
+type Preview struct {
+	ID       int64      `json:"id"`
+	Stage    string     `json:"stage"`
+	Title    string     `json:"title"`
+	Of       string     `json:"of,omitempty"`
+	Changes  []Proposal `json:"changes"`
+	Idle     int        `json:"nothing_proposed"` // selected, and nothing is proposed for them
+	UnderWay int        `json:"under_way"`        // selected, and being changed just now
+}
+
+func sendPreview(c *echo.Context, p store.Preview) error {
+	out := Preview{ID: p.ID, Stage: p.Stage.Slug(), Title: p.Title, Of: p.AskedOf, Idle: p.Idle, UnderWay: p.UnderWay}
+	for _, l := range p.Lines {
+		out.Changes = append(out.Changes, proposals(l.Source, l.Device, l.Place, l.Changes)...)
+	}
+	return c.JSON(http.StatusCreated, out)
+}
+
+// preview shows what a stage would change of a selection, and keeps it to be made.
+func (pg *Page) preview(c *echo.Context) error {
 	st, sel, words, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}
-	ctx := c.Request().Context()
-	id, err := pg.StartApply(ctx, shell.ByToken(c), st, sel, words)
+	p, err := pg.ProposePreview(c.Request().Context(), shell.ByToken(c), st, sel, words)
 	if err != nil {
 		return err
 	}
-	return pg.sendRun(ctx, c, http.StatusAccepted, id)
+	return sendPreview(c, p)
 }
 
-// undo has one verified change taken back.
+// undo shows what takes a change back, and keeps it to be made.
 func (pg *Page) undo(c *echo.Context) error {
 	id, err := shell.Number(c, "change")
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
-	run, err := pg.TakeBack(ctx, shell.ByToken(c), id)
+	p, err := pg.UndoPreview(c.Request().Context(), shell.ByToken(c), id)
 	if err != nil {
 		return err
+	}
+	return sendPreview(c, p)
+}
+
+// make has made what a preview showed to this program.
+func (pg *Page) make(c *echo.Context) error {
+	id, err := shell.Number(c, "preview")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	run, err := pg.MakePreview(ctx, shell.ByToken(c), id)
+	if err != nil {
+		return err
+	}
+	if run == 0 {
+		return shell.Problem(c, http.StatusConflict, "It is being begun just now: ask for the runs.")
 	}
 	return pg.sendRun(ctx, c, http.StatusAccepted, run)
 }

@@ -8,11 +8,13 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -42,13 +44,32 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // logData is the history of a site or of one camera, and what people did.
 type logData struct {
-	Part    string // "changes" or "people"
+	Part    string // "changes", "runs" or "people"
+	Parts   []part
 	Changes []shell.PastChange
 	Audit   []store.AuditLine
+	Runs    []pastRun
 	Camera  *store.Source
 	From    int // 1 for the newest
 	Back    string
 	Next    string
+}
+
+// part is one part of the log: what is asked of it, and where it is.
+type part struct {
+	Slug, Name, Question string
+}
+
+var parts = []part{
+	{"changes", "Changes on devices", "Who changed what, from what to what, and did it hold?"},
+	{"runs", "Runs", "What was read, changed and tested, by whom, and how did it end?"},
+	{"people", "What people did", "Who did what here?"},
+}
+
+// pastRun is a run with how long it took.
+type pastRun struct {
+	store.Run
+	Took string // empty: it is under way
 }
 
 // logRows is how many lines the log shows at once.
@@ -57,9 +78,9 @@ const logRows = 100
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	q := p.URL.Query()
-	d := logData{Part: "changes", From: 1}
-	if q.Get("part") == "people" {
-		d.Part = "people"
+	d := logData{Part: "changes", From: 1, Parts: parts}
+	if slices.ContainsFunc(parts, func(x part) bool { return x.Slug == q.Get("part") }) {
+		d.Part = q.Get("part")
 	}
 	if n, err := strconv.Atoi(q.Get("from")); err == nil {
 		d.From = max(1, n)
@@ -73,13 +94,23 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		d.Camera, source = &of, id
 	}
 	lines := 0
-	if d.Part == "people" {
+	switch d.Part {
+	case "runs":
+		all, err := pg.Store.Runs(ctx, p.Site.ID, d.From-1, logRows+1)
+		if err != nil {
+			return nil, err
+		}
+		lines = len(all)
+		for _, r := range all[:min(lines, logRows)] {
+			d.Runs = append(d.Runs, pastRun{r, took(r)})
+		}
+	case "people":
 		all, err := pg.Store.AuditLines(ctx, p.Site.ID, d.From-1, logRows+1)
 		if err != nil {
 			return nil, err
 		}
 		d.Audit, lines = all[:min(len(all), logRows)], len(all)
-	} else {
+	default:
 		all, err := pg.Store.Changes(ctx, p.Site.ID, source, d.From-1, logRows+1)
 		if err != nil {
 			return nil, err
@@ -98,6 +129,27 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		d.Next = shell.WithQuery(p.URL, "from", fmt.Sprint(d.From+logRows))
 	}
 	return d, nil
+}
+
+// took says how long a run took, as "3 s"; empty where it hasn't ended.
+func took(r store.Run) string {
+	if r.EndedAt == nil {
+		return ""
+	}
+	d := r.EndedAt.Sub(r.StartedAt)
+	if d < 10*time.Second {
+		return strconv.FormatFloat(d.Seconds(), 'f', 1, 64) + " s"
+	}
+	return clock.Length(d)
+}
+
+// Question is what the part of the log that is shown answers.
+func (d logData) Question() string {
+	if d.Camera != nil {
+		return "Who changed what on " + d.Camera.Place + ", from what to what, and did it hold?"
+	}
+	i := slices.IndexFunc(parts, func(x part) bool { return x.Slug == d.Part })
+	return parts[i].Question
 }
 
 // exportMost is how many lines an export holds at most.

@@ -11,7 +11,6 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -154,18 +153,15 @@ func (pg *Page) reveal(c *echo.Context) error {
 	if i < 0 {
 		return store.ErrNotFound
 	}
-	if !pg.MayTry(c.Request().Context(), fmt.Sprintf("reveal %d", me.Person.ID)) {
-		return pg.Back(c, "Too many tries. Wait ten seconds, then try once more.")
-	}
-	hash, err := pg.Store.PasswordOf(ctx, me.Person.ID)
+	why, err := pg.OwnPassword(c)
 	if err != nil {
 		return err
 	}
-	if !people.Check(c.FormValue("password"), hash) {
+	if why != "" {
 		if err := pg.Audit(ctx, me, "was refused a password", sets[i].Name); err != nil {
 			return err
 		}
-		return pg.Back(c, "That isn't your own password: the set's stays sealed.")
+		return pg.Back(c, why+" The set's stays sealed.")
 	}
 	secret, err := pg.Vault.Open(sets[i].Sealed, store.SetPlace(id))
 	if err != nil {

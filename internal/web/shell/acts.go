@@ -136,23 +136,18 @@ func (s *Server) Propose(ctx context.Context, st stage.Stage, sel store.Selectio
 	return s.Engine.Propose(ctx, sel.Site, st, targets)
 }
 
-// StartApply begins a run that makes what a stage proposes for a selection.
-func (s *Server) StartApply(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
+// ProposePreview keeps what a stage proposes for a selection, as it is shown to who asks.
+func (s *Server) ProposePreview(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (store.Preview, error) {
 	picks, underWay, err := s.Propose(ctx, st, sel)
 	if err != nil {
-		return 0, err
+		return store.Preview{}, err
 	}
-	if len(picks) == 0 && underWay > 0 {
-		return 0, engine.ErrUnderWay
-	}
-	title := applyTitle(st, picks)
-	run, err := s.Engine.Apply(ctx, engine.Ask{Site: me.Site, Stage: st, Title: title, Person: me.Person,
-		Token: me.Token, AskedOf: asked}, picks)
+	all, err := s.Store.Resolve(ctx, sel, st)
 	if err != nil {
-		return 0, err
+		return store.Preview{}, err
 	}
-	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token,
-		Act: "asked for changes", Detail: title})
+	ask := engine.Ask{Stage: st, Title: applyTitle(st, picks), AskedOf: asked}
+	return s.KeepPreview(ctx, me, ask, picks, max(0, len(all)-len(picks)-underWay), underWay)
 }
 
 // apply shows what a stage proposes for a selection; nothing is written by it.
@@ -165,16 +160,11 @@ func (s *Server) apply(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	picks, underWay, err := s.Propose(c.Request().Context(), st, sel)
+	p, err := s.ProposePreview(c.Request().Context(), VisitorOf(c).Actor(), st, sel, asked)
 	if err != nil {
 		return s.Told(c, err)
 	}
-	all, err := s.Store.Resolve(c.Request().Context(), sel, st)
-	if err != nil {
-		return err
-	}
-	ask := engine.Ask{Stage: st, Title: applyTitle(st, picks), AskedOf: asked}
-	return s.ShowPreview(c, ask, picks, max(0, len(all)-len(picks)-underWay), underWay)
+	return s.toPreview(c, p)
 }
 
 // applyTitle is what a run is called that makes what a stage proposes.
@@ -186,21 +176,20 @@ func applyTitle(st stage.Stage, picks []engine.Pick) string {
 	return fmt.Sprintf("%s: %s on %s", st, Plural(count, "change"), Plural(len(picks), "camera"))
 }
 
-// TakeBack begins a run that undoes a change of the site.
-func (s *Server) TakeBack(ctx context.Context, me Actor, id int64) (int64, error) {
+// UndoPreview keeps what takes back a change of the site, as it is shown to who asks.
+func (s *Server) UndoPreview(ctx context.Context, me Actor, id int64) (store.Preview, error) {
 	ch, err := s.Store.Change(ctx, id)
 	if err != nil {
-		return 0, err
+		return store.Preview{}, err
 	}
 	if ch.SiteID != me.Site {
-		return 0, store.ErrNotFound
+		return store.Preview{}, store.ErrNotFound
 	}
-	run, err := s.Engine.Undo(ctx, engine.Ask{Person: me.Person, Token: me.Token}, ch)
+	title, pick, err := s.Engine.TakesBack(ctx, ch)
 	if err != nil {
-		return 0, err
+		return store.Preview{}, err
 	}
-	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token,
-		Act: "took a change back", Detail: ch.Place + ": " + ch.Title})
+	return s.KeepPreview(ctx, me, engine.Ask{Stage: ch.Stage, Title: title}, []engine.Pick{pick}, 0, 0)
 }
 
 // Camera reads the view that a form names, with its device.
@@ -318,19 +307,11 @@ func (s *Server) undo(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ctx := c.Request().Context()
-	ch, err := s.Store.Change(ctx, id)
-	if err != nil {
-		return err
-	}
-	if ch.SiteID != VisitorOf(c).Member.ID {
-		return store.ErrNotFound
-	}
-	title, pick, err := s.Engine.TakesBack(ctx, ch)
+	p, err := s.UndoPreview(c.Request().Context(), VisitorOf(c).Actor(), id)
 	if err != nil {
 		return s.Told(c, err)
 	}
-	return s.ShowPreview(c, engine.Ask{Stage: ch.Stage, Title: title}, []engine.Pick{pick}, 0, 0)
+	return s.toPreview(c, p)
 }
 
 // Secret is shown on a page of its own, once, and kept by no browser.

@@ -3,7 +3,9 @@ package shell
 import (
 	"context"
 	"errors"
+	"net"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -61,6 +63,19 @@ func isPage(r *http.Request) bool {
 		return parts[0] == "sites" && parts[2] != "live"
 	}
 	return false
+}
+
+// visitorAddress tells a visitor's address: where the connection comes from one of proxies,
+// the last one of X-Forwarded-For that isn't one of them, else where the connection comes from.
+func visitorAddress(proxies []netip.Prefix) echo.IPExtractor {
+	if len(proxies) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range proxies {
+		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+	}
+	return echo.ExtractIPFromXFFHeader(trust...)
 }
 
 // isText says whether the database can keep s: valid UTF-8 without NUL.

@@ -11,19 +11,27 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 )
 
-// MayTry limits sign-ins by what they are counted under: five at once, then one in ten
-// seconds. Where the database can't say, nobody may.
-func (s *Server) MayTry(ctx context.Context, keys ...string) bool {
-	for _, k := range keys {
-		if ok, err := s.Store.Pass(ctx, k, 5, 10*time.Second); err != nil || !ok {
-			return false
-		}
+// MayTry limits tries at a password or a code, under what they are counted: own, and shared
+// where others are counted under it too, as an address. It answers a sentence for who has to
+// wait: each refusal makes it longer. Where the database can't say, nobody may.
+func (s *Server) MayTry(ctx context.Context, own, shared string) (wait string) {
+	left, err := s.Store.Pass(ctx, own, people.Wait)
+	if err == nil && left == 0 && shared != "" {
+		left, err = s.Store.Pass(ctx, shared, people.WaitMany)
 	}
-	return true
+	switch {
+	case err != nil:
+		s.Log.Error("a try wasn't counted", "err", err)
+		return slowDatabase
+	case left > 0:
+		return fmt.Sprintf("Too many tries. Wait %s, then try once more.", clock.Length(max(left.Round(time.Second), time.Second)))
+	}
+	return ""
 }
 
 func (s *Server) enterPage(c *echo.Context) error {
@@ -48,8 +56,9 @@ func (s *Server) enter(c *echo.Context) error {
 		login = login[:64]
 	}
 	// By name and address: who tries a name from elsewhere keeps nobody out.
-	if !s.MayTry(ctx, "login "+login+" from "+c.RealIP(), "from "+c.RealIP()) {
-		return c.Render(http.StatusTooManyRequests, "enter", s.bare(c, "Sign in", "Too many tries. Wait ten seconds, then try once more."))
+	own, shared := "login "+login+" from "+c.RealIP(), "from "+c.RealIP()
+	if wait := s.MayTry(ctx, own, shared); wait != "" {
+		return c.Render(http.StatusTooManyRequests, "enter", s.bare(c, "Sign in", wait))
 	}
 	p, hash, err := s.Store.PersonByLogin(ctx, login)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -60,6 +69,9 @@ func (s *Server) enter(c *echo.Context) error {
 			return err
 		}
 		return c.Render(http.StatusUnprocessableEntity, "enter", s.bare(c, "Sign in", "That name and password don't belong together."))
+	}
+	if err := s.Store.Passed(ctx, own, shared); err != nil {
+		return err
 	}
 	if err := s.begin(c, p.ID); err != nil {
 		return err
@@ -140,17 +152,36 @@ func (s *Server) signedInOrEnter(next echo.HandlerFunc) echo.HandlerFunc {
 // SignInOf is the number of the sign-in that a request belongs to.
 func (s *Server) SignInOf(ctx context.Context) int64 { return s.sessions.GetInt64(ctx, "signin") }
 
-func (s *Server) changePassword(c *echo.Context) error {
+// notTheirs is OwnPassword's answer to a password that isn't the person's.
+const notTheirs = "That isn't your own password."
+
+// OwnPassword holds the password of a form against the person's own, within the limit of
+// tries: it answers why nothing is done, empty where the password is theirs.
+func (s *Server) OwnPassword(c *echo.Context) (why string, err error) {
 	ctx, me := c.Request().Context(), VisitorOf(c)
-	if !s.MayTry(ctx, fmt.Sprintf("password %d", me.Person.ID)) {
-		return s.Back(c, "Too many tries. Wait ten seconds, then try once more.")
+	own := fmt.Sprintf("password %d", me.Person.ID)
+	if wait := s.MayTry(ctx, own, ""); wait != "" {
+		return wait, nil
 	}
 	hash, err := s.Store.PasswordOf(ctx, me.Person.ID)
 	if err != nil {
-		return err
+		return "", err
 	}
 	if !people.Check(c.FormValue("password"), hash) {
+		return notTheirs, nil
+	}
+	return "", s.Store.Passed(ctx, own, "")
+}
+
+func (s *Server) changePassword(c *echo.Context) error {
+	ctx, me := c.Request().Context(), VisitorOf(c)
+	switch wait, err := s.OwnPassword(c); {
+	case err != nil:
+		return err
+	case wait == notTheirs:
 		return s.Back(c, "The password you have now is another: nothing was changed.")
+	case wait != "":
+		return s.Back(c, wait)
 	}
 	if c.FormValue("new") != c.FormValue("again") {
 		return s.Back(c, "The new password was typed in two ways: nothing was changed.")
@@ -198,8 +229,9 @@ func (s *Server) join(c *echo.Context) error {
 		b.Typed = map[string]string{"login": c.FormValue("login"), "name": c.FormValue("name")}
 		return c.Render(status, "join", b)
 	}
-	if !s.MayTry(ctx, "join from "+c.RealIP()) {
-		return again(http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.")
+	own := "join from " + c.RealIP()
+	if wait := s.MayTry(ctx, own, ""); wait != "" {
+		return again(http.StatusTooManyRequests, wait)
 	}
 	login, name := strings.ToLower(strings.TrimSpace(c.FormValue("login"))), strings.TrimSpace(c.FormValue("name"))
 	if why := BadLogin(login, name); why != "" {
@@ -216,6 +248,9 @@ func (s *Server) join(c *echo.Context) error {
 	case errors.Is(err, store.ErrLoginTaken):
 		return again(http.StatusUnprocessableEntity, "Somebody signs in by that name already: take another.")
 	case err != nil:
+		return err
+	}
+	if err := s.Store.Passed(ctx, own, ""); err != nil {
 		return err
 	}
 	if err := s.Store.Audit(ctx, store.AuditEntry{Site: site, Person: person, Act: "joined", Detail: name}); err != nil {

@@ -13,6 +13,7 @@ import (
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -41,12 +42,16 @@ type previewChange struct{ finding.Change }
 // Risky says whether the change asks once more.
 func (c previewChange) Risky() bool { return c.Risk != finding.NoRisk }
 
-// ShowPreview shows what is to be changed before it is; ask says whose it is and of what.
-// Nothing is written before the person presses its button.
-func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, idle, underWay int) error {
-	ctx, me := c.Request().Context(), VisitorOf(c)
-	p := store.Preview{SiteID: me.Member.ID, PersonID: me.Person.ID, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf,
-		Idle: idle, UnderWay: underWay}
+// Whose is who asks, as whose previews are told.
+func (a Actor) Whose() store.Whose { return store.Whose{Person: a.Person, Token: a.Token} }
+
+// ErrNothing says that nothing is to be changed.
+var ErrNothing = trouble.Told("There is nothing to change: everything reads as it should.")
+
+// KeepPreview keeps what is to be changed, as it is shown to who asks; ask says whose it is and
+// of what. Where nothing is to be changed it answers ErrNothing, or engine.ErrUnderWay.
+func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, picks []engine.Pick, idle, underWay int) (store.Preview, error) {
+	p := store.Preview{SiteID: me.Site, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf, Idle: idle, UnderWay: underWay}
 	for _, x := range picks {
 		if len(x.Changes) == 0 {
 			continue
@@ -60,19 +65,32 @@ func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pic
 	}
 	switch {
 	case len(p.Lines) == 0 && underWay > 0:
-		return s.Told(c, engine.ErrUnderWay)
+		return p, engine.ErrUnderWay
 	case len(p.Lines) == 0:
-		return s.Back(c, "There is nothing to change: everything reads as it should.")
+		return p, ErrNothing
 	}
-	id, err := s.Store.KeepPreview(ctx, p)
+	var err error
+	p.ID, err = s.Store.KeepPreview(ctx, me.Whose(), p)
+	return p, err
+}
+
+// ShowPreview shows what is to be changed before it is. Nothing is written before the person
+// presses its button.
+func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, idle, underWay int) error {
+	p, err := s.KeepPreview(c.Request().Context(), VisitorOf(c).Actor(), ask, picks, idle, underWay)
 	if err != nil {
-		return err
+		return s.Told(c, err)
 	}
+	return s.toPreview(c, p)
+}
+
+// toPreview opens a preview over the page that the person came from.
+func (s *Server) toPreview(c *echo.Context, p store.Preview) error {
 	u, err := url.Parse(backOf(c))
 	if err != nil {
 		return err
 	}
-	return c.Redirect(http.StatusSeeOther, WithQuery(u, "preview", strconv.FormatInt(id, 10)))
+	return c.Redirect(http.StatusSeeOther, WithQuery(u, "preview", strconv.FormatInt(p.ID, 10)))
 }
 
 // openPreview puts the preview that the address names into the frame.
@@ -81,7 +99,7 @@ func (s *Server) openPreview(ctx context.Context, p *Request) error {
 	if err != nil || !p.MayChange {
 		return nil
 	}
-	kept, err := s.Store.PreviewOf(ctx, p.Site.ID, p.Me.ID, id)
+	kept, err := s.Store.PreviewOf(ctx, p.Site.ID, store.Whose{Person: p.Me.ID}, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -140,42 +158,52 @@ func (p Preview) LeftOut() string {
 	return "Left out: " + strings.Join(parts, "; ") + "."
 }
 
-// makePreview makes what a preview showed, and nothing else. Pressed twice, or in two tabs,
-// it is one run.
+// makePreview makes what a preview showed, and nothing else.
 func (s *Server) makePreview(c *echo.Context) error {
-	ctx, me := c.Request().Context(), VisitorOf(c)
 	id, err := Number(c, "preview")
 	if err != nil {
 		return err
 	}
-	p, err := s.Store.TakePreview(ctx, me.Member.ID, me.Person.ID, id)
-	if errors.Is(err, store.ErrNotFound) {
-		if p, err = s.Store.PreviewOf(ctx, me.Member.ID, me.Person.ID, id); err != nil {
-			return err
-		}
-		if p.TakenAt == nil {
-			return s.Back(c, "That was shown more than half an hour ago: look at it anew. Nothing was changed.")
-		}
-		return s.Back(c, "") // it is being made
-	}
-	if err != nil {
-		return err
-	}
-	run, err := s.begins(ctx, me, p)
-	if kerr := s.Store.PreviewMade(context.WithoutCancel(ctx), id, run); kerr != nil {
-		return errors.Join(err, kerr)
-	}
-	if err != nil {
+	if _, err := s.MakePreview(c.Request().Context(), VisitorOf(c).Actor(), id); err != nil {
 		return s.Told(c, err)
-	}
-	if err := s.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: "asked for changes", Detail: p.Title}); err != nil {
-		return err
 	}
 	return s.Back(c, "")
 }
 
+// errShownLongAgo says that what was shown may not be true any more.
+var errShownLongAgo = trouble.Told("That was shown more than half an hour ago: look at it anew. Nothing was changed.")
+
+// MakePreview makes what a preview showed, and nothing else, and answers with the run that
+// does. Asked twice, or in two tabs, it is one run; 0 where the other is just beginning it.
+func (s *Server) MakePreview(ctx context.Context, me Actor, id int64) (int64, error) {
+	p, err := s.Store.TakePreview(ctx, me.Site, me.Whose(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		if p, err = s.Store.PreviewOf(ctx, me.Site, me.Whose(), id); err != nil {
+			return 0, err
+		}
+		switch {
+		case p.TakenAt == nil:
+			return 0, errShownLongAgo
+		case p.RunID == nil:
+			return 0, nil
+		}
+		return *p.RunID, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	run, err := s.begins(ctx, me, p)
+	if kerr := s.Store.PreviewMade(context.WithoutCancel(ctx), id, run); kerr != nil {
+		return 0, errors.Join(err, kerr)
+	}
+	if err != nil {
+		return 0, err
+	}
+	return run, s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "asked for changes", Detail: p.Title})
+}
+
 // begins starts the run of a preview.
-func (s *Server) begins(ctx context.Context, me Visitor, p store.Preview) (int64, error) {
+func (s *Server) begins(ctx context.Context, me Actor, p store.Preview) (int64, error) {
 	devices := make([]int64, len(p.Lines))
 	for i, l := range p.Lines {
 		devices[i] = l.Device
@@ -197,7 +225,7 @@ func (s *Server) begins(ctx context.Context, me Visitor, p store.Preview) (int64
 			picks = append(picks, engine.Pick{Source: of, Changes: l.Changes, Ordered: true, UndoOf: l.UndoOf})
 		}
 	}
-	return s.Engine.Apply(ctx, engine.Ask{Site: p.SiteID, Stage: p.Stage, Title: p.Title, Person: me.Person.ID, AskedOf: p.AskedOf}, picks)
+	return s.Engine.Apply(ctx, engine.Ask{Site: p.SiteID, Stage: p.Stage, Title: p.Title, Person: me.Person, Token: me.Token, AskedOf: p.AskedOf}, picks)
 }
 
 // backOf is where a form returns to.

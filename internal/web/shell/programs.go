@@ -32,8 +32,8 @@ func (s *Server) Program(scope people.Scope) echo.MiddlewareFunc {
 			}
 			t, err := s.Store.TokenBy(c.Request().Context(), people.HashToken(bearer))
 			if errors.Is(err, store.ErrNotFound) {
-				if !s.MayTry(c.Request().Context(), "token from "+c.RealIP()) {
-					return Problem(c, http.StatusTooManyRequests, "Too many tokens that open nothing. Wait ten seconds.")
+				if wait := s.MayTry(c.Request().Context(), "token from "+c.RealIP(), ""); wait != "" {
+					return Problem(c, http.StatusTooManyRequests, wait)
 				}
 				return Problem(c, http.StatusUnauthorized, "That token opens nothing, or its time is over.")
 			}

@@ -339,7 +339,7 @@ func (s *Server) RowsOf(ctx context.Context, sources []store.Source) ([]Row, err
 
 // readRuns shows runs that are under way and those that ended a moment ago.
 func (s *Server) readRuns(ctx context.Context, p *Request) error {
-	runs, err := s.Store.Runs(ctx, p.Site.ID, 8)
+	runs, err := s.Store.Runs(ctx, p.Site.ID, 0, 8)
 	for _, r := range runs {
 		if r.EndedAt == nil && len(p.Runs) < 3 {
 			p.Runs = append(p.Runs, r)

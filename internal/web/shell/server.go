@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -43,8 +44,11 @@ type Options struct {
 	Hosts  []string // host names requests may name; the listen address is always one
 	Listen string
 	Secure bool // cookies over TLS alone
-	Log    *slog.Logger
-	Beat   time.Duration // how often a page is told that it is heard, and asked whose it is [15 s]
+	// Proxies are the networks of those whose word on a visitor's address is taken, as
+	// X-Forwarded-For has it; of anybody else it isn't.
+	Proxies []netip.Prefix
+	Log     *slog.Logger
+	Beat    time.Duration // how often a page is told that it is heard, and asked whose it is [15 s]
 }
 
 // Server makes the handler of all pages. Pages embed it for what they share.
@@ -110,6 +114,7 @@ func (s *Server) routes() *echo.Echo {
 	e.Renderer = s
 	e.Logger = s.Log
 	e.HTTPErrorHandler = s.failed
+	e.IPExtractor = visitorAddress(s.opt.Proxies)
 	// What every answer carries, also one that refuses.
 	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{ContentTypeNosniff: "nosniff", XFrameOptions: "DENY",
 		ContentSecurityPolicy: policy, ReferrerPolicy: "same-origin", HSTSMaxAge: hstsFor, HSTSExcludeSubdomains: true}))

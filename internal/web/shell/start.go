@@ -92,8 +92,8 @@ func (s *Server) start(c *echo.Context) error {
 	again := func(message string) error {
 		return s.showStart(c, http.StatusUnprocessableEntity, message, rows)
 	}
-	if !s.MayTry(ctx, "start from "+c.RealIP()) {
-		return s.showStart(c, http.StatusTooManyRequests, "Too many tries. Wait ten seconds, then try once more.", rows)
+	if wait := s.MayTry(ctx, "start from "+c.RealIP(), ""); wait != "" {
+		return s.showStart(c, http.StatusTooManyRequests, wait, rows)
 	}
 	v := store.Beginning{Login: strings.ToLower(strings.TrimSpace(c.FormValue("login"))), Name: strings.TrimSpace(c.FormValue("name"))}
 	if why := BadLogin(v.Login, v.Name); why != "" {
