@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"time"
 
@@ -131,6 +132,52 @@ func (s *Store) Compare(ctx context.Context, site int64, rows []expected.Row, re
 		}
 	}
 	return lines, gone, nil
+}
+
+// SetExpected writes a row of the list as a person edited it, empty cells too: what is expected
+// of the device is told by the row of its first view. What a device said of itself, and where
+// it was reached, stays. recorder 0: none. ErrNotFound where the site has no such row.
+func (s *Store) SetExpected(ctx context.Context, site, source int64, r expected.Row, recorder int64) error {
+	var at *netip.Addr
+	if r.Address.IsValid() {
+		at = &r.Address
+	}
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var device int64
+		var first bool
+		err := tx.QueryRow(ctx, `update source set name = $3, recorder_id = nullif($4::bigint, 0), channel = $5 where id = $2 and site_id = $1 returning device_id, nth = 1`,
+			site, source, r.Place, recorder, r.Channel).Scan(&device, &first)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		if !first {
+			_, err = tx.Exec(ctx, `update device set version = version + 1 where id = $1`, device)
+			return err
+		}
+		_, err = tx.Exec(ctx, `update device d set place = $2, make = $3, model = $4, expected_at = $5, address = case when `+has(fact.Seen, "")+` then address else $5 end,
+			mac = case when uuid = '' and serial = '' then $6 else mac end, version = version + 1 where id = $1`, device, r.Place, r.Make, r.Model, at, r.MAC)
+		return err
+	})
+}
+
+// Unlist takes a camera off the list: one that was never found goes whole, one that was found
+// stays as one that nobody expects, and gets no account then. ErrBusy while a change of it is
+// being made.
+func (s *Store) Unlist(ctx context.Context, site, device int64) (stays bool, err error) {
+	err = s.Pool.QueryRow(ctx, `update device d set expected = false, expected_at = null, ours = null, version = version + 1
+		where site_id = $1 and id = $2 and kind = 'camera' and expected and exists (select 1 from fact f where f.device_id = d.id and f.name = $3) returning true`,
+		site, device, fact.Seen).Scan(&stays)
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return stays, err
+	}
+	n, err := s.Remove(ctx, site, []int64{device})
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return false, err
 }
 
 // Expected lists what the site expects, in the list's order.

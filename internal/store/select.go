@@ -18,9 +18,10 @@ import (
 // Selection is some of a site's sources, as a query: those the filter takes, or
 // those of IDs where it isn't nil. It is never turned into a list before it must be.
 type Selection struct {
-	Site   int64
-	Filter filter.Filter
-	IDs    []int64
+	Site     int64
+	Filter   filter.Filter
+	IDs      []int64
+	Expected bool // those alone that the list names
 	// Devices takes the first view of each device alone, for what is the device's: the
 	// filter takes it by any of its views' places.
 	Devices bool
@@ -76,6 +77,9 @@ func (s Selection) query() *query {
 	}
 	if s.Devices {
 		q.parts = append(q.parts, "s.nth = 1")
+	}
+	if s.Expected {
+		q.parts = append(q.parts, "d.expected")
 	}
 	s.filter(q)
 	for _, r := range s.Ready.Requires() {
@@ -205,7 +209,7 @@ func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit 
 
 // plain says whether the selection is simply all sources of the site.
 func (s Selection) plain() bool {
-	return s.IDs == nil && s.Filter.Empty() && s.Ready == 0 && s.Act == "" && !s.Devices
+	return s.IDs == nil && s.Filter.Empty() && s.Ready == 0 && s.Act == "" && !s.Devices && !s.Expected
 }
 
 // listWindow is Window of all sources in the list's order, by its index.

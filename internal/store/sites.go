@@ -216,10 +216,13 @@ func (s *Store) AddSingle(ctx context.Context, site int64, name string, p netip.
 	return err
 }
 
-// DropSingle takes such an address off again.
-func (s *Store) DropSingle(ctx context.Context, site, id int64) error {
-	_, err := s.Pool.Exec(ctx, `delete from network where site_id = $1 and id = $2 and bench`, site, id)
-	return err
+// DropSingle takes such an address off again; ErrNotFound where the site has no such.
+func (s *Store) DropSingle(ctx context.Context, site, id int64) (name string, err error) {
+	err = s.Pool.QueryRow(ctx, `delete from network where site_id = $1 and id = $2 and bench returning name`, site, id).Scan(&name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", ErrNotFound
+	}
+	return name, err
 }
 
 // Wishes are how a site wants its work done.

@@ -66,6 +66,18 @@ func (o Offset) String() string {
 	return fmt.Sprintf("%s s ± %s s", signed(o.Mid()), plain(o.Error()))
 }
 
+// TimeSays words what a time server tells, against this server's own clock.
+func TimeSays(o Offset) string {
+	d := o.Mid()
+	switch {
+	case d.Abs() <= max(o.Error(), 50*time.Millisecond):
+		return "tells this server's own time"
+	case d < 0:
+		return "tells a time " + Length(d) + " behind this server's"
+	}
+	return "tells a time " + Length(d) + " ahead of this server's"
+}
+
 // Seconds is the figure alone, signed, to a tenth of a second.
 func (o Offset) Seconds() string { return signed(o.Mid()) }
 

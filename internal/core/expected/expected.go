@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 )
 
 // Field of a camera that the list may give.
@@ -153,6 +154,62 @@ func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 		r.Channel = n
 	}
 	return r, nil
+}
+
+// Typed is what a row that was typed holds, field by field.
+type Typed map[Field]string
+
+// ReadOne understands one row that a person typed, as Read does; others are the list's other
+// rows, with which it may share neither place, address nor MAC.
+func ReadOne(typed Typed, recorders []string, others []Row) (Row, *Message) {
+	var l Line
+	m := Mapping{}
+	for i, f := range Fields() {
+		m[f] = i
+		l.Cells = append(l.Cells, tidy(typed[f]))
+	}
+	r, bad := parseLine(l, m, recorders)
+	if bad != nil {
+		return r, bad
+	}
+	for _, o := range others {
+		for f, same := range map[Field]bool{Place: strings.EqualFold(o.Place, r.Place), MAC: r.MAC != "" && o.MAC == r.MAC,
+			Address: r.Address.IsValid() && o.Address == r.Address} {
+			if same {
+				return r, &Message{Field: f, Says: fmt.Sprintf("%s has the same %s.", o.Place, f)}
+			}
+		}
+	}
+	return r, nil
+}
+
+// MayReach sorts out the rows whose address whoever takes the list may not have dialled.
+func MayReach(rows []Row, lead, demo bool) (may []Row, messages []Message) {
+	for _, r := range rows {
+		if r.Address.IsValid() {
+			if why := netplan.Refuses(netip.PrefixFrom(r.Address, 32), lead, demo); why != "" {
+				messages = append(messages, Message{Line: r.Line, Field: Address, Says: why})
+				continue
+			}
+		}
+		may = append(may, r)
+	}
+	return may, messages
+}
+
+// Headed is a table that was pasted: where its first line is no heading, one is put before it
+// that names the fields in their order.
+func (t Table) Headed() Table {
+	if _, ok := Map(t.Head)[Place]; ok || len(t.Head) == 0 {
+		return t
+	}
+	first := Line{1, t.Head}
+	t.Head = nil
+	for _, f := range Fields() {
+		t.Head = append(t.Head, string(f))
+	}
+	t.Lines = append([]Line{first}, t.Lines...)
+	return t
 }
 
 // twice says whether a line before has the same place, address or MAC.

@@ -42,7 +42,8 @@ type Line struct {
 // ParseCSV reads a list in any of the encodings and separators that spreadsheets
 // write: UTF-8 with or without a byte order mark, UTF-16 with one, Windows-1252;
 // comma, semicolon, tab or bar, told by the heading; a first line "sep=;" names it.
-// Lines without a filled cell are left out and still counted.
+// Lines without a filled cell are left out and still counted. ErrEmpty comes with the heading
+// where there is one.
 func ParseCSV(data []byte) (Table, error) {
 	text, err := decode(data)
 	if err != nil {
@@ -76,7 +77,7 @@ func ParseCSV(data []byte) (Table, error) {
 		}
 	}
 	if len(t.Lines) == 0 {
-		return Table{}, ErrEmpty
+		return Table{Head: t.Head}, ErrEmpty
 	}
 	return t, nil
 }

@@ -240,7 +240,10 @@ func Plain(err error) string {
 		{"malformed chunked", "what it answers isn't HTTP"},
 		{"chunk", "what it answers isn't HTTP"},
 		{"transport connection broken", "what it answers isn't HTTP"},
+		{"readLoop", "what it answers isn't HTTP"}, // it spoke before it was asked
 		{"net/http", "what it answers isn't HTTP"},
+		{"http: ", "what it answers isn't HTTP"},
+		{" tcp ", "the connection broke"},
 	} {
 		if strings.Contains(s, w.heard) { // the library's words are for who writes programs
 			return w.says

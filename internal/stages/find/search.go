@@ -33,6 +33,9 @@ func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if err := f.systems(asking, v.Site, n.Prefix, seen); err != nil {
+		return "", err
+	}
 	sum.Seconds = time.Since(begun).Seconds()
 	touched, err := f.reconcile(ctx, v.Site, n, seen, &sum)
 	if err != nil {

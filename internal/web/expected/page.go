@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"maps"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +21,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"duskyharbor/internal/core/expected"
+	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -47,6 +49,10 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/expected/upload", pg.upload)
 	r.Change.POST("/expected/take", pg.takeList)
 	r.Change.POST("/expected/drop", pg.dropList)
+	r.Change.POST("/expected/paste", pg.paste)
+	r.Change.POST("/expected/row", pg.addRow)
+	r.Change.POST("/expected/row/:row", pg.setRow)
+	r.Change.POST("/expected/row/:row/remove", pg.unlist)
 }
 
 const maxUnzip = 32 << 20 // bytes of a workbook, unzipped
@@ -67,6 +73,12 @@ type expectedData struct {
 	Messages []expected.Message
 	Bad      int
 	NoPlace  bool
+	Outside  []netip.Addr // that rows name and no network holds
+
+	List      []listed // the list as it is, where none is uploaded
+	Fresh     listed   // the row that is added
+	Recorders []store.RecorderName
+	Window    shell.Window
 }
 
 // fieldChoice is a field with the column it is read from; −1: from none.
@@ -106,7 +118,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d := expectedData{Expected: len(known)}
 	u, err := pg.Store.Upload(ctx, p.Site.ID, p.Me.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return &d, nil
+		return &d, pg.rowsOf(ctx, p, &d)
 	}
 	if err != nil {
 		return nil, err
@@ -116,7 +128,8 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
-	rows, messages := expected.Read(u.Lines, m, slices.Collect(maps.Keys(recorders)))
+	rows, messages := understood(u.Lines, m, recorders, p.MayLead, p.Site.Demo)
+	d.Outside = outside(p, rows)
 	d.Name, d.Head, d.Taken, d.Bad = u.Name, u.Lines.Head, len(rows), len(messages)
 	d.Messages = messages[:min(len(messages), previewMessages)]
 	if err := pg.compare(ctx, p.Site.ID, &d, rows, recorders); err != nil {
@@ -132,6 +145,16 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	_, place := m[expected.Place]
 	d.NoPlace = !place
 	return &d, nil
+}
+
+// understood are the rows that can be taken by who takes them, and what is wrong with the others,
+// in the order of their lines.
+func understood(t expected.Table, m expected.Mapping, recorders map[string]int64, lead, demo bool) ([]expected.Row, []expected.Message) {
+	rows, messages := expected.Read(t, m, slices.Collect(maps.Keys(recorders)))
+	rows, far := expected.MayReach(rows, lead, demo)
+	messages = append(messages, far...)
+	slices.SortStableFunc(messages, func(a, b expected.Message) int { return a.Line - b.Line })
+	return rows, messages
 }
 
 // compare tells what taking the rows would mean: what is new, what changes, what stays.
@@ -280,7 +303,7 @@ func (pg *Page) takeList(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	rows, messages := expected.Read(u.Lines, mappingOf(u.Lines.Head, c.FormValue), slices.Collect(maps.Keys(recorders)))
+	rows, messages := understood(u.Lines, mappingOf(u.Lines.Head, c.FormValue), recorders, me.Member.Role == people.Lead, me.Member.Demo)
 	if len(rows) == 0 {
 		return pg.Back(c, "No line of it can be taken: see what each one lacks.")
 	}
@@ -305,7 +328,11 @@ func (pg *Page) takeList(c *echo.Context) error {
 }
 
 func (pg *Page) dropList(c *echo.Context) error {
-	if err := pg.Store.DropUpload(c.Request().Context(), shell.VisitorOf(c).Member.ID, shell.VisitorOf(c).Person.ID); err != nil {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	if err := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "left an uploaded list", ""); err != nil {
 		return err
 	}
 	return pg.Back(c, "")

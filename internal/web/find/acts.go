@@ -24,51 +24,17 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-// maxSingles is how many single addresses are looked at besides the networks.
-const maxSingles = 16
-
 // alsoLook lets one address be looked at that is in no network of the site, and looks
 // there. It takes an address or an address of a stream.
 func (pg *Page) alsoLook(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
 	at, err := netplan.ParseAddress(c.FormValue("address"))
 	if err != nil {
-		return pg.Back(c, err.Error())
+		return pg.Refuse(c, "address", err.Error())
 	}
-	networks, err := pg.Store.Networks(ctx, me.Member.ID)
-	if err != nil {
+	if done, err := pg.AskOutside(c, "address", at, "Look at "+at.String()+" all the same"); done {
 		return err
 	}
-	p := netip.PrefixFrom(at, 32)
-	singles := 0
-	for _, n := range networks {
-		if n.Single {
-			singles++
-		} else if n.Prefix.Contains(at) {
-			p = n.Prefix // its network's look covers it
-		}
-	}
-	if p.Bits() == 32 {
-		if singles >= maxSingles {
-			return pg.Back(c, fmt.Sprintf("%d single addresses are looked at already: take one off first.", maxSingles))
-		}
-		if err := pg.Store.AddSingle(ctx, me.Member.ID, at.String(), p); err != nil {
-			return err
-		}
-		if err := pg.Audit(ctx, me, "looks at an address besides", at.String()); err != nil {
-			return err
-		}
-		if networks, err = pg.Store.Networks(ctx, me.Member.ID); err != nil {
-			return err
-		}
-	}
-	n := store.NewRun{Site: me.Member.ID, Stage: stage.Find, Act: store.Read, Person: me.Person.ID, Title: "Look at " + at.String()}
-	for _, w := range networks {
-		if w.Prefix == p {
-			n.Networks = append(n.Networks, w.ID)
-		}
-	}
-	if _, err := pg.Engine.Begin(ctx, n, false); err != nil {
+	if err := pg.LookAt(c.Request().Context(), shell.VisitorOf(c), stage.Find, at); err != nil {
 		return pg.Told(c, err)
 	}
 	return pg.Back(c, "")
@@ -80,10 +46,15 @@ func (pg *Page) dropSingle(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := pg.Store.DropSingle(c.Request().Context(), shell.VisitorOf(c).Member.ID, id); err != nil {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	name, err := pg.Store.DropSingle(ctx, me.Member.ID, id)
+	if err != nil {
 		return err
 	}
-	return pg.Back(c, "It isn't looked at any more.")
+	if err := pg.Audit(ctx, me, "looks at an address no more", name); err != nil {
+		return err
+	}
+	return pg.Back(c, name+" isn't looked at any more.")
 }
 
 // accept keeps a person's word that a finding stands and is lived with, or takes it back.

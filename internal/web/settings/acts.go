@@ -53,7 +53,7 @@ func (pg *Page) addSet(c *echo.Context) error {
 	case err != nil:
 		return err
 	case why != "":
-		return pg.Back(c, why)
+		return pg.Refuse(c, "name", why)
 	}
 	if _, err := pg.Store.AddSet(ctx, me.Member.ID, v, pg.seals(c.FormValue("password"))); err != nil {
 		return err
@@ -80,7 +80,7 @@ func (pg *Page) setSet(c *echo.Context) error {
 	case err != nil:
 		return err
 	case why != "":
-		return pg.Back(c, why)
+		return pg.Refuse(c, "name", why)
 	}
 	var seal func(string) ([]byte, error)
 	says := v.Name + " was changed."
@@ -193,7 +193,7 @@ func (pg *Page) setWishes(c *echo.Context) error {
 	if source == "named" {
 		a, err := netplan.ParseAddress(c.FormValue("server"))
 		if err != nil {
-			return pg.Back(c, err.Error())
+			return pg.Refuse(c, "server", err.Error())
 		}
 		source = a.String()
 	} else if source != "recorder" && source != "dhcp" {
@@ -208,7 +208,7 @@ func (pg *Page) setWishes(c *echo.Context) error {
 		most.Recorder, err = within(c.FormValue("recorder"), store.MostRecorder)
 	}
 	if err != nil {
-		return pg.Back(c, fmt.Sprintf("Say how many devices are worked on at once: 1 to %d of a network, 1 to %d of a recorder.", store.MostNetwork, store.MostRecorder))
+		return pg.Refuse(c, "network", fmt.Sprintf("Say how many devices are worked on at once: 1 to %d of a network, 1 to %d of a recorder.", store.MostNetwork, store.MostRecorder))
 	}
 	if err := pg.Store.SetWishes(ctx, me.Member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most}); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -46,6 +47,9 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/settings/recorder", pg.addRecorder)
 	r.Change.POST("/settings/recorder/:recorder", pg.setRecorder)
 	r.Change.POST("/settings/recorder/:recorder/remove", pg.removeRecorder)
+	r.Change.POST("/settings/system", pg.addSystem)
+	r.Change.POST("/settings/system/:system", pg.setSystem)
+	r.Change.POST("/settings/system/:system/remove", pg.removeSystem)
 	r.Lead.POST("/settings/site", pg.setSite)
 	r.Lead.POST("/settings/put-away", pg.putAway)
 	r.Lead.POST("/settings/invite", pg.invite)
@@ -57,8 +61,12 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // settingsData is what a site starts from, and who and what may use it.
 type settingsData struct {
-	Networks    []store.Network // single addresses left out
-	Fresh       store.Network   // the form of one that is added
+	Networks    []networkForm // single addresses left out
+	Fresh       networkForm   // the form of one that is added
+	Systems     []systemForm
+	FreshSystem systemForm
+	Kinds       []netplan.SystemKind
+	Answering   []store.Other // what answers and nothing of the site is
 	FreshSet    access.Set
 	Proposed    []netip.Prefix // networks of this machine that the site doesn't look at
 	Recorders   []store.RecorderRow
@@ -87,7 +95,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			{60, "every hour"}, {1440, "every day"}}}
 	for _, n := range p.Networks {
 		if !n.Single {
-			d.Networks = append(d.Networks, n)
+			d.Networks = append(d.Networks, networkForm{n})
 			d.NetNames[n.ID] = n.Name
 		}
 	}
@@ -107,6 +115,14 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Recorders, err = pg.Store.Recorders(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}
+	systems, err := pg.Store.Systems(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, y := range systems {
+		d.Systems = append(d.Systems, systemForm{y})
+	}
+	d.Kinds, d.Answering = netplan.SystemKinds(), answering(p.Networks, systems)
 	if d.Rests, err = pg.Store.SetsRest(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}

@@ -33,11 +33,11 @@ func (pg *Page) addRecorder(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
 	place, why := placeFrom(c)
 	if why != "" {
-		return pg.Back(c, why)
+		return pg.Refuse(c, "place", why)
 	}
 	at, err := netplan.ParseAddress(c.FormValue("address"))
 	if err != nil {
-		return pg.Back(c, err.Error())
+		return pg.Refuse(c, "address", err.Error())
 	}
 	devices, err := pg.Store.Devices(ctx, me.Member.ID)
 	if err != nil {
@@ -47,15 +47,18 @@ func (pg *Page) addRecorder(c *echo.Context) error {
 	for _, d := range devices {
 		switch {
 		case d.Place == place:
-			return pg.Back(c, fmt.Sprintf("%s is there already: give it another name.", place))
+			return pg.Refuse(c, "place", fmt.Sprintf("%s is there already: give it another name.", place))
 		case d.Address != nil && *d.Address == at, d.ExpectedAt != nil && *d.ExpectedAt == at:
-			return pg.Back(c, fmt.Sprintf("%s is expected or was found at %s already.", d.Place, at))
+			return pg.Refuse(c, "address", fmt.Sprintf("%s is expected or was found at %s already.", d.Place, at))
 		case d.Kind == identity.Recorder:
 			recorders++
 		}
 	}
 	if recorders >= maxRecorders {
 		return pg.Back(c, fmt.Sprintf("A site has at most %d recorders.", maxRecorders))
+	}
+	if done, err := pg.AskOutside(c, "address", at, "Add the recorder and look there"); done {
+		return err
 	}
 	d := store.Device{SiteID: me.Member.ID, Kind: identity.Recorder, Place: place, Address: &at, ExpectedAt: &at, Expected: true}
 	set, err := pg.setOf(c)
@@ -74,20 +77,11 @@ func (pg *Page) addRecorder(c *echo.Context) error {
 	return pg.lookThere(c, at, place+" was added. It is looked for at "+at.String()+".")
 }
 
-// lookThere looks at the network that an address is in, where the site has one.
+// lookThere looks at the network that an address is in, or at the address alone where the site
+// has none that holds it.
 func (pg *Page) lookThere(c *echo.Context, at netip.Addr, says string) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	networks, err := pg.Store.Networks(ctx, me.Member.ID)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(networks, func(n store.Network) bool { return n.Prefix.Contains(at) })
-	if i < 0 {
-		return pg.Back(c, fmt.Sprintf("It was added, and %s is in none of the site's networks: add its network, or look there on Find.", at))
-	}
-	n := store.NewRun{Site: me.Member.ID, Stage: stage.Find, Act: store.Read, Person: me.Person.ID, Title: "Look at " + networks[i].Name,
-		Networks: []int64{networks[i].ID}}
-	if _, err := pg.Engine.Begin(ctx, n, false); err != nil {
+	if err := pg.LookAt(ctx, me, stage.Find, at); err != nil {
 		return pg.Told(c, err)
 	}
 	return pg.Back(c, says)
@@ -138,11 +132,11 @@ func (pg *Page) setRecorder(c *echo.Context) error {
 	note := strings.TrimSpace(c.FormValue("note"))
 	switch {
 	case why != "":
-		return pg.Back(c, why)
+		return pg.Refuse(c, "place", why)
 	case len(note) > 500:
-		return pg.Back(c, "A note has at most 500 characters.")
+		return pg.Refuse(c, "note", "A note has at most 500 characters.")
 	case slices.ContainsFunc(all, func(x store.RecorderRow) bool { return x.ID != r.ID && x.Place == place }):
-		return pg.Back(c, fmt.Sprintf("%s is there already: give it another name.", place))
+		return pg.Refuse(c, "place", fmt.Sprintf("%s is there already: give it another name.", place))
 	}
 	set, err := pg.setOf(c)
 	if err != nil {

@@ -12,7 +12,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -59,15 +58,18 @@ func (pg *Page) putAway(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, "/sites")
 }
 
-// networkFrom reads a network that a person typed; the error is a sentence for them.
-func networkFrom(c *echo.Context) (store.Network, error) {
-	n := store.Network{Name: strings.TrimSpace(c.FormValue("name"))}
+// networkFrom reads a network that a person typed; field and why say what is wrong with it.
+func networkFrom(c *echo.Context) (n store.Network, field, why string) {
+	n.Name = strings.TrimSpace(c.FormValue("name"))
 	if n.Name == "" || len(n.Name) > 64 {
-		return n, trouble.Told("A network has a name of at most 64 characters.")
+		return n, "name", "A network has a name of at most 64 characters."
 	}
 	var err error
 	if n.Prefix, err = netplan.ParsePrefix(c.FormValue("prefix")); err != nil {
-		return n, trouble.Tell("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", c.FormValue("prefix"))
+		return n, "prefix", fmt.Sprintf("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", c.FormValue("prefix"))
+	}
+	if why := shell.MayReach(c, n.Prefix); why != "" {
+		return n, "prefix", why
 	}
 	for name, into := range map[string]**netip.Addr{"gateway": &n.Gateway, "time-server": &n.TimeServer} {
 		text := strings.TrimSpace(c.FormValue(name))
@@ -76,19 +78,19 @@ func networkFrom(c *echo.Context) (store.Network, error) {
 		}
 		a, err := netplan.ParseAddress(text)
 		if err != nil {
-			return n, trouble.Told(err.Error())
+			return n, name, err.Error()
 		}
 		*into = &a
 	}
 	if n.Ports, err = netplan.ParsePorts(c.FormValue("ports")); err != nil {
-		return n, trouble.Told(err.Error())
+		return n, "ports", err.Error()
 	}
 	if text := strings.TrimSpace(c.FormValue("at-once")); text != "" {
 		if n.AtOnce, err = within(text, store.MostNetwork); err != nil {
-			return n, trouble.Tell("Say how many devices of the network are worked on at once: 1 to %d, or nothing for as the site asks.", store.MostNetwork)
+			return n, "at-once", fmt.Sprintf("Say how many devices of the network are worked on at once: 1 to %d, or nothing for as the site asks.", store.MostNetwork)
 		}
 	}
-	return n, nil
+	return n, "", ""
 }
 
 // maxNetworks is how many networks a site has at most.
@@ -110,16 +112,16 @@ func check(n store.Network) func([]store.Network) string {
 
 func (pg *Page) addNetwork(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	n, err := networkFrom(c)
-	if err != nil {
-		return pg.Back(c, err.Error())
+	n, field, why := networkFrom(c)
+	if why != "" {
+		return pg.Refuse(c, field, why)
 	}
 	why, err := pg.Store.AddNetworks(ctx, me.Member.ID, []store.Network{n}, check(n))
 	if err != nil {
 		return err
 	}
 	if why != "" {
-		return pg.Back(c, why)
+		return pg.Refuse(c, "prefix", why)
 	}
 	if err := pg.Audit(ctx, me, "added a network", n.Name+" "+n.Prefix.String()); err != nil {
 		return err
@@ -137,17 +139,17 @@ func (pg *Page) setNetwork(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	n, err := networkFrom(c)
-	if err != nil {
-		return pg.Back(c, err.Error())
+	n, field, why := networkFrom(c)
+	if why != "" {
+		return pg.Refuse(c, field, why)
 	}
 	n.ID = id
-	why, err := pg.Store.SetNetwork(ctx, me.Member.ID, n, check(n))
+	why, err = pg.Store.SetNetwork(ctx, me.Member.ID, n, check(n))
 	if err != nil {
 		return err
 	}
 	if why != "" {
-		return pg.Back(c, why)
+		return pg.Refuse(c, "prefix", why)
 	}
 	if err := pg.Audit(ctx, me, "changed a network", n.Name+" "+n.Prefix.String()); err != nil {
 		return err

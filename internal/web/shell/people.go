@@ -305,6 +305,9 @@ func (s *Server) member(next echo.HandlerFunc) echo.HandlerFunc {
 			return err
 		}
 		m, err := s.Store.MemberOf(c.Request().Context(), id, p.ID)
+		if errors.Is(err, store.ErrNotFound) && c.Request().Header.Get("X-Parts") != "" {
+			return c.NoContent(http.StatusNoContent) // an open page of a site that was just put away or left
+		}
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package shell
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -47,6 +48,7 @@ type Frame struct {
 	Preview                              *Preview // in the sheet's place
 	Data                                 any
 	Typed                                map[string]string // what a refused form is filled with again
+	Refused                              Refused           // a form of the site that was just refused
 	does                                 func(stage.Stage) bool
 }
 
@@ -213,6 +215,11 @@ func (s *Server) gather(c *echo.Context, room *room, parts parts) (*Request, err
 	p.CSRF, _ = c.Get("csrf").(string)
 	if parts == nil { // a live update in the background takes no one's sentence away
 		p.Flash = s.sessions.PopString(ctx, "flash")
+		if kept := s.sessions.PopString(ctx, "refused"); kept != "" {
+			if err := json.Unmarshal([]byte(kept), &p.Refused); err != nil {
+				return nil, fmt.Errorf("shell: a refused form: %w", err)
+			}
+		}
 	}
 	var err error
 	if p.Zone, err = time.LoadLocation(me.Member.Zone); err != nil {

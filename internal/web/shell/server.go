@@ -60,7 +60,7 @@ type Server struct {
 	sessions *scs.SessionManager
 	cleanup  *pgxstore.PostgresStore
 	base     *template.Template            // what all pages share
-	alone    map[string]*template.Template // pages outside a site: enter, join, message, secret
+	alone    map[string]*template.Template // pages outside a site: ask, enter, join, message, secret
 	pages    map[string]*room
 	sheets   map[stage.Stage]Sheeter
 	order    []*room

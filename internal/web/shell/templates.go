@@ -42,7 +42,7 @@ func (s *Server) parse() error {
 		return fmt.Errorf("shell: %w", err)
 	}
 	s.base, s.alone = base, map[string]*template.Template{}
-	for _, name := range []string{"enter", "join", "message", "secret", "sites", "start"} {
+	for _, name := range []string{"ask", "enter", "join", "message", "secret", "sites", "start"} {
 		t, err := base.Clone()
 		if err == nil {
 			t, err = t.ParseFS(templateFiles, "templates/"+name+".html")

@@ -65,7 +65,7 @@ async function update() {
       redirect: "manual",
     });
     if (answer.type === "opaqueredirect") return location.reload();
-    if (!answer.ok) return;
+    if (!answer.ok || answer.status === 204) return; // nothing more of this site is this person's to see
     const text = await answer.text();
     if (busy()) {
       names.forEach((name) => wanted.add(name));
