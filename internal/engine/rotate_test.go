@@ -64,8 +64,14 @@ func (b *fixture) rotate(places ...string) (int64, error) {
 // receives waits until a recorder sees a camera again.
 func (b *fixture) receives(place, when string) {
 	b.t.Helper()
+	var s *channel.Slot
+	defer func() {
+		if b.t.Failed() {
+			b.t.Logf("%s: %+v%s", place, s, b.sentences(b.device(place)))
+		}
+	}()
 	testbed.Until(b.t, 30*time.Second, when+": "+place+" is seen", func() bool {
-		s := b.slot(place)
+		s = b.slot(place)
 		return s != nil && s.State == "receiving" && !s.Paused
 	})
 }
@@ -294,12 +300,20 @@ func (b *fixture) revive(who string) {
 }
 
 // putRight reads a camera and makes what is proposed, as a person would, until its
-// recorder receives it.
+// recorder receives it. What died in the middle of an answer took a try with it: where none
+// is left, half an hour passes.
 func (b *fixture) putRight(place, when string) {
 	b.t.Helper()
-	for range 3 {
+	for range 4 {
 		b.read(stage.Channels, place)
-		b.read(stage.SignIn, place)
+		steps, err := b.Store.StepsOf(b.t.Context(), b.read(stage.SignIn, place).ID, 1)
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		if strings.Contains(steps[0].Says, "No try is left") {
+			b.triesAreOver()
+			continue
+		}
 		for _, st := range []stage.Stage{stage.SignIn, stage.Channels} {
 			if d := b.device(place); len(b.proposals(d, st)) > 0 {
 				b.apply(st, place)
