@@ -7,6 +7,8 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
+	"sync"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -26,6 +28,7 @@ type Keeper struct {
 	Store  *store.Store
 	Vault  *vault.Vault
 	Dialer *dial.Dialer
+	gates  sync.Map // by recorder: who signs in to it, see inTurn
 }
 
 // Asked is what a person asked for of a signing in.
@@ -231,33 +234,92 @@ func (k *Keeper) Secret(ctx context.Context, setID int64) (username, password st
 }
 
 // Recorder makes a client for a recorder, signed in with its own account. Sets go only
-// to what has shown itself to be a recorder of this site.
+// to what has shown itself to be a recorder of this site and isn't in doubt; the first request
+// is a try within the budget, and what was refused isn't sent again before somebody acts.
 func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client, error) {
 	addr, err := Address(d)
 	if err != nil {
 		return nil, err
 	}
+	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return nil, err
+	}
+	if now, ok := s.Device(d.ID); ok {
+		d = now
+	}
+	if seen, ok := site.Seen.Of(s, d.ID); !ok || !seen.Heard(identity.SaidHello) {
+		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
+	}
+	if err := Doubted(d, s); err != nil {
+		return nil, err
+	}
 	if d.SetID == nil {
 		return nil, trouble.Told("No account is kept for " + d.Place + ".")
 	}
-	facts, err := k.Store.FactsOf(ctx, []int64{d.ID})
+	set, err := k.set(ctx, d, *d.SetID)
 	if err != nil {
 		return nil, err
 	}
-	seen, ok, err := site.Seen.From(facts[d.ID])
-	if err != nil || !ok || !seen.Heard(identity.SaidHello) {
-		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
+	if err := k.refuses(ctx, d.ID, set); err != nil {
+		return nil, err
 	}
-	pin, _, err := site.RecorderPin.From(facts[d.ID])
+	password, err := k.Password(set)
 	if err != nil {
 		return nil, err
 	}
-	if asked, ok, err := site.FindAsked.From(facts[d.ID]); err != nil || ok && asked.Outcome == identity.Doubtful {
-		return nil, errors.Join(err, trouble.Told("No account is sent to "+d.Place+": another device answers at its address than the one known there. Settle on Find who it is."))
+	stage := ""
+	if access.Opens(s.Tries[d.ID], set.ID) {
+		stage = "the recorder's interface"
 	}
-	username, password, err := k.Secret(ctx, *d.SetID)
+	pin, _ := site.RecorderPin.Of(s, d.ID)
+	try := k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })
+	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, recorder.Login{Username: set.Username, Password: password, Try: try}), nil
+}
+
+// refuses says for a person that a recorder refused its account; nil where it didn't.
+func (k *Keeper) refuses(ctx context.Context, recorder int64, set store.SealedSet) error {
+	d, err := k.Store.Device(ctx, recorder)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, username, password), nil
+	if slices.Contains(d.Refused, set.ID) {
+		return trouble.Tell("%s refused its account %s, and it isn't sent again by itself: give it another, or its password, in Settings.", d.Place, set.Name)
+	}
+	return nil
+}
+
+// inTurn has those who sign in to a recorder at the same time do so one after the other, each
+// knowing by may what came of the one before: several steps read one recorder, and what it
+// refuses must not be sent by each.
+func (k *Keeper) inTurn(recorder int64, t dial.Try, may func(context.Context) error) dial.Try {
+	gate, _ := k.gates.LoadOrStore(recorder, make(chan struct{}, 1))
+	return turn{t, gate.(chan struct{}), may}
+}
+
+type turn struct {
+	dial.Try
+	gate chan struct{}
+	may  func(context.Context) error
+}
+
+func (t turn) Begin(ctx context.Context) error {
+	select {
+	case t.gate <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	err := t.may(ctx)
+	if err == nil {
+		err = t.Try.Begin(ctx)
+	}
+	if err != nil {
+		<-t.gate
+	}
+	return err
+}
+
+func (t turn) End(ctx context.Context, sent bool, verdict error) error {
+	defer func() { <-t.gate }()
+	return t.Try.End(ctx, sent, verdict)
 }

@@ -332,3 +332,75 @@ func TestStreamsAndStillsAreAskedOnce(t *testing.T) {
 		t.Errorf("five stills left %d tries more", n-before)
 	}
 }
+
+// A recorder's account is a try like any other: what it refuses isn't sent again by whatever
+// reads it, until a person gives it another account or password; what opens is no try more
+// than once, and a recorder in doubt gets none.
+func TestARecordersAccountIsATry(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	ctx := t.Context()
+	b.find()
+	rec := b.device("Terminal recorder")
+	set := access.Set{ID: *rec.SetID}
+	all, err := b.Store.Sets(ctx, b.Site)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range all {
+		if x.ID == set.ID {
+			set = x.Set
+		}
+	}
+	seal := func(password string) {
+		t.Helper()
+		if _, err := b.Store.SetSet(ctx, b.Site, set, func(place string) ([]byte, error) { return b.Vault.Seal(password, place) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tries := func(o access.Outcome) (n int) {
+		t.Helper()
+		all, err := b.Store.Tries(ctx, rec.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range all {
+			if x.Outcome == o {
+				n++
+			}
+		}
+		return n
+	}
+	seal("not the recorder's password")
+	for range 3 {
+		b.read(stage.Channels, "Slipway", "Terminal recorder")
+	}
+	if n := tries(access.Wrong); n != 1 {
+		t.Errorf("what was refused was sent %d times", n)
+	}
+	asked, _ := site.Reached.Of(b.view(), rec.ID)
+	if !strings.Contains(asked.Trouble, "isn't sent again by itself") {
+		t.Errorf("it is told: %q", asked.Trouble)
+	}
+	seal(b.Secrets.Terminal)
+	for range 3 {
+		b.read(stage.Channels, "Slipway", "Terminal recorder")
+	}
+	if asked, _ := site.Reached.Of(b.view(), rec.ID); asked.Trouble != "" {
+		t.Errorf("with its own password: %s", asked.Trouble)
+	}
+	if wrong, opened, pending := tries(access.Wrong), tries(access.Opened), tries(access.Pending); wrong != 1 || opened != 1 || pending != 0 {
+		t.Errorf("%d wrong, %d opened, %d without an answer", wrong, opened, pending)
+	}
+	// Another certificate at its address is another device until a person says otherwise.
+	if err := b.Store.KeepFacts(ctx, site.RecorderPin.New(rec.ID, "test", time.Now().UTC(), "00")); err != nil {
+		t.Fatal(err)
+	}
+	b.read(stage.Channels, "Slipway", "Terminal recorder")
+	if asked, _ := site.Reached.Of(b.view(), rec.ID); !strings.Contains(asked.Trouble, "certificate") {
+		t.Errorf("what shows another certificate: %q", asked.Trouble)
+	}
+	if wrong, opened, pending := tries(access.Wrong), tries(access.Opened), tries(access.Pending); wrong != 1 || opened != 1 || pending != 0 {
+		t.Errorf("what shows another certificate was sent an account: %d wrong, %d opened, %d without an answer", wrong, opened, pending)
+	}
+}

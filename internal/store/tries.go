@@ -40,19 +40,9 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 		if ok = allowed(tries); !ok {
 			return nil
 		}
-		return tx.QueryRow(ctx, `with c as (update device set tries = tries + 1 where id = $1), again as (update try t set outcome = 'pending', detail = '', at = now()
-			where t.id = (`+lastOpened("$1", "$2", "$4")+`) returning t.id), new as (insert into try (device_id, set_id, set_name, scheme) select $1, $2, $3, $4
-			where not exists (select 1 from again) returning id) select id from again union all select id from new`, device, set, setName, scheme).Scan(&id)
+		return tx.QueryRow(ctx, `with c as (update device set tries = tries + 1 where id = $1) insert into try (device_id, set_id, set_name, scheme) values ($1, $2, $3, $4) returning id`, device, set, setName, scheme).Scan(&id)
 	})
 	return id, ok, err
-}
-
-// lastOpened is the try by which a set opened a device last, within the period: the next one
-// is written in its place, so that what opens every few seconds doesn't grow. Before the answer
-// it is pending as any other.
-func lastOpened(device, set, scheme string) string {
-	return `select max(x.id) from try x where x.device_id = ` + device + ` and x.set_id = ` + set + ` and x.scheme = ` + scheme +
-		` and x.outcome = '` + string(access.Opened) + `' and x.at > now() - interval '30 minutes'`
 }
 
 // Given writes down that a device took a set's password for its own: it is known to be
@@ -113,9 +103,8 @@ func (s *Store) tryAtOnce(ctx context.Context, all []firstTry) ([]int64, error) 
 	b.Queue(lockDevices, devices)
 	b.Queue(`with n as (select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[]) n(device_id, tries, set_id, set_name, scheme)),
 		c as (update device d set tries = d.tries + 1 from n where d.id = n.device_id and d.tries = n.tries returning n.*),
-		again as (update try t set outcome = 'pending', detail = '', at = now() from c where t.id = (`+lastOpened("c.device_id", "c.set_id", "c.scheme")+`) returning t.device_id, t.id),
-		new as (insert into try (device_id, set_id, set_name, scheme) select device_id, set_id, set_name, scheme from c where not exists (select 1 from again where again.device_id = c.device_id) returning device_id, id)
-		select device_id, id from again union all select device_id, id from new`, devices, counted, sets, names, schemes).Query(func(rows pgx.Rows) error {
+		new as (insert into try (device_id, set_id, set_name, scheme) select device_id, set_id, set_name, scheme from c returning device_id, id)
+		select device_id, id from new`, devices, counted, sets, names, schemes).Query(func(rows pgx.Rows) error {
 		var device, id int64
 		_, err := pgx.ForEachRow(rows, []any{&device, &id}, func() error { out[at[device]] = id; return nil })
 		return err
@@ -136,9 +125,12 @@ func (s *Store) outcomesAtOnce(ctx context.Context, all []outcomeOf) ([]struct{}
 	}
 	// Which sets a device refused is kept beside it, by the newest verdict on each: two of one
 	// device in one round are told apart by their order. A page's verdict says nothing of ONVIF.
+	// What opens every few seconds keeps one row of the period, the newest.
 	return make([]struct{}, len(all)), s.lazily(ctx,
 		`with t as (update try t set outcome = n.outcome, detail = n.detail from unnest($1::bigint[], $2::text[], $3::text[]) n(id, outcome, detail)
 			where t.id = n.id returning t.id, t.device_id, t.set_id, t.scheme, t.outcome),
+		before as (delete from try x using t where t.outcome = '`+string(access.Opened)+`' and x.device_id = t.device_id and x.set_id = t.set_id and x.scheme = t.scheme
+			and x.outcome = t.outcome and x.id < t.id and x.at > now() - interval '30 minutes'),
 		last as (select distinct on (device_id, set_id) device_id, set_id, outcome from t where set_id is not null and scheme <> '`+string(access.Web)+`'
 			and outcome in ('`+string(access.Opened)+`', '`+string(access.Wrong)+`') order by device_id, set_id, id desc),
 		v as (select device_id, array_agg(set_id) filter (where outcome = '`+string(access.Wrong)+`') wrong, array_agg(set_id) judged from last group by 1)

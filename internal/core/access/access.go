@@ -101,6 +101,17 @@ func left(now time.Time, tries []Try, known int64, refusals []time.Time) (int, t
 	return 0, counted[len(counted)-Budget].Add(Period)
 }
 
+// Opens says whether a set opened the device when it was tried last and anything was said of it.
+// tries are in the order of time.
+func Opens(tries []Try, set int64) bool {
+	for _, t := range slices.Backward(tries) {
+		if t.SetID == set && t.Scheme != Web && (t.Outcome == Opened || t.Outcome == Wrong) {
+			return t.Outcome == Opened
+		}
+	}
+	return false
+}
+
 // counts says whether the device may hold the try against whoever signs in.
 func (t Try) counts(now time.Time) bool {
 	return (t.Outcome == Wrong || t.Outcome == Pending) && now.Sub(t.At) < Period

@@ -88,3 +88,24 @@ func TestJudge(t *testing.T) {
 		}
 	}
 }
+
+func TestOpensGoesByTheLastVerdict(t *testing.T) {
+	try := func(set int64, o Outcome, s Scheme) Try { return Try{SetID: set, Outcome: o, Scheme: s} }
+	for _, tc := range []struct {
+		name  string
+		tries []Try
+		want  bool
+	}{
+		{"never tried", nil, false},
+		{"opened", []Try{try(1, Opened, Digest)}, true},
+		{"opened, then refused", []Try{try(1, Opened, Digest), try(1, Wrong, Digest)}, false},
+		{"refused, then opened", []Try{try(1, Wrong, Digest), try(1, Opened, Digest)}, true},
+		{"opened, then no answer", []Try{try(1, Opened, Digest), try(1, Pending, Digest), try(1, Hindered, Digest)}, true},
+		{"its web page alone opened", []Try{try(1, Opened, Web)}, false},
+		{"another opened", []Try{try(2, Opened, Digest)}, false},
+	} {
+		if got := Opens(tc.tries, 1); got != tc.want {
+			t.Errorf("%s: %v", tc.name, got)
+		}
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/icholy/digest"
@@ -41,15 +42,23 @@ type Client struct {
 	pin    string
 	plain  *http.Client
 	signed *http.Client
+	guard  dial.Guard
+	sent   atomic.Bool // the account left this machine
+}
+
+// Login is a recorder's account. The zero Login signs in nowhere.
+type Login struct {
+	Username, Password string
+	Try                dial.Try // stands before it is sent; nil: nobody counts
 }
 
 // New makes a client. pin is the certificate's fingerprint seen before; empty
 // trusts the first, which Pin then tells.
-func New(host dial.Host, port int, pin, user, pass string) *Client {
-	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin}
+func New(host dial.Host, port int, pin string, login Login) *Client {
+	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin, guard: dial.Guard{Try: login.Try}}
 	c.plain = host.Client(&c.pin)
-	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect,
-		Transport: &digest.Transport{Username: user, Password: pass, Transport: c.plain.Transport}}
+	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: &digest.Transport{Username: login.Username, Password: login.Password,
+		Transport: dial.Carrier(c.plain.Transport, false, &c.sent)}}
 	return c
 }
 
@@ -59,7 +68,22 @@ func (c *Client) Pin() string { return c.pin }
 // Close lets idle connections go.
 func (c *Client) Close() { c.plain.CloseIdleConnections() }
 
+// do asks with the account where client is the one that is signed in: its first request is a
+// try until the recorder took the account.
 func (c *Client) do(ctx context.Context, client *http.Client, method, path string, in, out any, limit time.Duration) error {
+	if client != c.signed {
+		return c.ask(ctx, client, method, path, in, out, limit)
+	}
+	return c.guard.Do(ctx, func() (bool, error) {
+		if !c.guard.Took() {
+			c.sent.Store(false)
+		}
+		err := c.ask(ctx, client, method, path, in, out, limit)
+		return c.sent.Load(), err
+	})
+}
+
+func (c *Client) ask(ctx context.Context, client *http.Client, method, path string, in, out any, limit time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	tried := method + " " + path
@@ -115,7 +139,7 @@ func (c *Client) do(ctx context.Context, client *http.Client, method, path strin
 		return nil
 	}
 	if err := json.Unmarshal(data, out); err != nil {
-		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrMalformed, Says: "it is no JSON of the recorder interface"}
+		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrMalformed, Says: "it is no JSON of the recorder interface", Beyond: true}
 	}
 	return nil
 }
@@ -136,7 +160,7 @@ func refusal(status int, data []byte, tried, on string) error {
 	case http.StatusNotFound, http.StatusMethodNotAllowed:
 		kind = dial.ErrNotSupported
 	}
-	return &dial.Error{Tried: tried, On: on, Kind: kind, Says: says}
+	return &dial.Error{Tried: tried, On: on, Kind: kind, Says: says, Beyond: status != http.StatusUnauthorized}
 }
 
 // Hello is what a recorder says of itself to anyone.

@@ -49,7 +49,7 @@ func open(t *testing.T, change func(*recorder.Config)) *bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(r.Close)
-	c := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", cfg.Username, cfg.Password)
+	c := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
 	t.Cleanup(c.Close)
 	return &bench{n, s, c, cfg}
 }
@@ -160,7 +160,7 @@ func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
 	b := open(t, nil)
 	ctx := context.Background()
 	host := (&dial.Dialer{}).At(b.cfg.Address)
-	wrong := client.New(host, recorder.Port, "", "install", "not it")
+	wrong := client.New(host, recorder.Port, "", client.Login{Username: "install", Password: "not it"})
 	defer wrong.Close()
 	if _, _, err := wrong.Status(ctx); !errors.Is(err, dial.ErrNotAuthorised) {
 		t.Errorf("%v", err)
@@ -168,7 +168,7 @@ func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
 	if h, err := wrong.Hello(ctx); err != nil || h.Model != "TRN N16" || len(wrong.Pin()) != 64 {
 		t.Errorf("%+v %v %q", h, err, wrong.Pin())
 	}
-	other := client.New(host, recorder.Port, strings.Repeat("0", 64), b.cfg.Username, b.cfg.Password)
+	other := client.New(host, recorder.Port, strings.Repeat("0", 64), client.Login{Username: b.cfg.Username, Password: b.cfg.Password})
 	defer other.Close()
 	if _, _, err := other.Status(ctx); err == nil || !strings.Contains(err.Error(), "another certificate") {
 		t.Errorf("%v", err)
@@ -202,7 +202,7 @@ func TestBadRecorderAnswers(t *testing.T) {
 			defer srv.Close()
 			u, _ := url.Parse(srv.URL)
 			port, _ := strconv.Atoi(u.Port())
-			c := client.New((&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")), port, "", "u", "p")
+			c := client.New((&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")), port, "", client.Login{Username: "u", Password: "p"})
 			defer c.Close()
 			if _, err := c.Hello(context.Background()); !errors.Is(err, tc.kind) || !strings.Contains(err.Error(),
 				"GET /api/hello on 127.0.0.1") {
