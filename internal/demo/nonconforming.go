@@ -54,6 +54,7 @@ func Nonconforming(n Net, s Secrets) []camera.Config {
 		at("Very slow", camera.Manners{Slow: 900 * time.Millisecond}),
 		at("Prefixes", camera.Manners{Dialect: 1}),
 		at("Default namespaces", camera.Manners{Dialect: 2}),
+		at("Older than GetServices", camera.Manners{NoServices: true, Media1: true}),
 		at("Comments", camera.Manners{Dialect: 3, Twice: true}),
 	}
 }

@@ -90,7 +90,7 @@ func bareOne(c camera.Config) error {
 	if _, err := signed.Information(ctx); err != nil {
 		return err
 	}
-	services, err := signed.Services(ctx)
+	services, _, err := signed.Services(ctx)
 	if err != nil {
 		return err
 	}

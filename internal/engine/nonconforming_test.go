@@ -47,6 +47,7 @@ var codesOf = map[string]string{
 	"Prefixes":               "",
 	"Default namespaces":     "",
 	"Comments":               "",
+	"Older than GetServices": "",
 	"Spells its zone":        "clock.zone",
 }
 

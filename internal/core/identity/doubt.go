@@ -90,7 +90,7 @@ func Doubt(f Facts, w Wishes) string {
 	case w.Ours.Holds(*s):
 		return ""
 	case len(s.Also) > 0:
-		return fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, strings.Join(s.Also, ", "))
+		return severalOnOne(*s)
 	case len(f.Elsewhere) > 0:
 		return fmt.Sprintf("%s shows the same identity.", addresses(f.Elsewhere))
 	case len(f.Claims) > 0:

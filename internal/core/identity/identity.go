@@ -3,6 +3,7 @@
 package identity
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -80,6 +81,21 @@ func (s Sighting) WaysText() string {
 	return strings.Join(words, ", ")
 }
 
+// MaxAlso is how many further endpoints of one address are kept, the lowest: whoever answers with
+// more makes them up.
+const MaxAlso = 8
+
+// severalOnOne says that several devices answer at one address, however many endpoints it shows.
+func severalOnOne(s Sighting) string {
+	switch n := len(s.Also); {
+	case n == 1:
+		return fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, s.Also[0])
+	case n < MaxAlso:
+		return fmt.Sprintf("%d devices answer at %s: endpoints %s, %s and %d more.", n+1, s.Address, s.UUID, s.Also[0], n-1)
+	}
+	return fmt.Sprintf("More than %d devices answer at %s, or one that makes its endpoints up: %s, %s and others.", MaxAlso, s.Address, s.UUID, s.Also[0])
+}
+
 // Merge joins two answers from one address: ways and ports are united, the other
 // facts are kept where b has none.
 func Merge(a, b Sighting) Sighting {
@@ -97,6 +113,7 @@ func Merge(a, b Sighting) Sighting {
 		out.Also = union(out.Also, []string{max(a.UUID, b.UUID)})
 	}
 	slices.Sort(out.Also)
+	out.Also = out.Also[:min(len(out.Also), MaxAlso)]
 	out.Ports = union(a.Ports, b.Ports)
 	slices.Sort(out.Ports)
 	for _, f := range []struct{ into, from *string }{

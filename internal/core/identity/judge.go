@@ -175,7 +175,7 @@ func (j *judge) who() {
 	}
 	if len(s.Also) > 0 {
 		j.add("find.two-on-one", finding.Blocks, "two on one",
-			fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, strings.Join(s.Also, ", ")),
+			severalOnOne(s),
 			"Unplug one of them, give the other another address, then look again.")
 	}
 	if len(s.Clones) > 0 {

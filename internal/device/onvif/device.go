@@ -2,6 +2,7 @@ package onvif
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -179,21 +180,40 @@ func (c *Client) Level(ctx context.Context, username string) (string, error) {
 	return "", nil
 }
 
-// Services reads where each service answers, by namespace (GetServices), brought to
-// the address where the device was reached when called.
-func (c *Client) Services(ctx context.Context) (map[string]string, error) {
-	r, err := c.call(ctx, "", deviceNS, "GetServices",
-		`<GetServices xmlns="`+deviceNS+`"><IncludeCapability>false</IncludeCapability></GetServices>`, CallLimit)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, s := range r.all("Service") {
-		if len(out) < 64 {
-			out[s.str("Namespace")] = s.str("XAddr")
+// maxServices is how many services of a device are believed.
+const maxServices = 64
+
+// capabilitySpaces are the services that GetCapabilities tells of, by the name of their
+// element. It has a place for Media ver10 and none for ver20.
+var capabilitySpaces = map[string]string{"Analytics": rulesNS, "Device": deviceNS, "Events": eventNS, "Media": media1NS}
+
+// Services reads where each service answers, by namespace, brought to the address where the
+// device was reached when called; via is the call that told: GetServices, or GetCapabilities of
+// a device that is older than it (ONVIF Core, 8.1.2).
+func (c *Client) Services(ctx context.Context) (out map[string]string, via string, err error) {
+	out, via = map[string]string{}, "GetServices"
+	r, err := c.call(ctx, "", deviceNS, via, `<GetServices xmlns="`+deviceNS+`"><IncludeCapability>false</IncludeCapability></GetServices>`, CallLimit)
+	if err == nil {
+		for _, s := range r.all("Service") {
+			if len(out) < maxServices {
+				out[s.str("Namespace")] = s.str("XAddr")
+			}
 		}
 	}
-	return out, nil
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) || err == nil && len(out) > 0 {
+		return out, via, err
+	}
+	via = "GetCapabilities"
+	r, err = c.call(ctx, "", deviceNS, via, `<GetCapabilities xmlns="`+deviceNS+`"><Category>All</Category></GetCapabilities>`, CallLimit)
+	if err != nil {
+		return nil, via, err
+	}
+	for name, space := range capabilitySpaces {
+		if at := r.str("Capabilities", name, "XAddr"); at != "" {
+			out[space] = at
+		}
+	}
+	return out, via, nil
 }
 
 // Schemes asks which sign-ins the device offers: an unsigned GetDeviceInformation

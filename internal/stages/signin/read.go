@@ -295,7 +295,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	d := a.d
 	was, known := site.Info.Of(a.s, d.ID)
 	a.said = append(a.said, store.Identity{Device: d.ID, Seen: identity.Written(d.Known(), info)})
-	services, err := c.Services(ctx)
+	services, via, err := c.Services(ctx)
 	if err != nil {
 		return err
 	}
@@ -310,7 +310,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 		}
 	}
 	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
-	keep(site.Services.New(d.ID, "GetServices", info.At, services), nil)
+	keep(site.Services.New(d.ID, via, info.At, services), nil)
 	if known && was.Firmware != info.Firmware {
 		if err := a.g.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "firmware", Place: d.Place,
 			Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {

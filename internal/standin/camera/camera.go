@@ -64,6 +64,7 @@ type Manners struct {
 	LockAfter   int           // wrong sign-ins within LockFor that lock it; 0: never
 	LockFor     time.Duration //
 	Media1      bool          // it knows Media ver10 alone
+	NoServices  bool          // it is older than GetServices: GetCapabilities tells its services
 	TLS         bool          // HTTPS alone, self-signed
 	RTSPOnly    bool          // no web port and no discovery
 	NoONVIF     bool          // its web page answers, ONVIF is switched off

@@ -147,7 +147,7 @@ func TestPullPoints(t *testing.T) {
 	n, s := fleet(t)
 	ctx := context.Background()
 	c := client(t, n.At(".1.11"), onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest})
-	services, err := c.Services(ctx)
+	services, _, err := c.Services(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -196,7 +196,7 @@ func TestRulesAndStreamsAsDeclared(t *testing.T) {
 	n, s := fleet(t)
 	ctx := context.Background()
 	c := client(t, n.At(".1.12"), onvif.Login{Username: "otter", Password: s.House, Scheme: access.Token, Ahead: time.Hour})
-	services, err := c.Services(ctx)
+	services, _, err := c.Services(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -336,7 +336,7 @@ func TestAWalkIsSeenInTheEventsAndKeptOverARestart(t *testing.T) {
 
 func profileOf(ctx context.Context, t *testing.T, c *onvif.Client) stream.Profile {
 	t.Helper()
-	services, err := c.Services(ctx)
+	services, _, err := c.Services(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -395,7 +395,7 @@ func TestRulesAreWritten(t *testing.T) {
 	names := func() string {
 		t.Helper()
 		cl := client(t, cfg.Address, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest})
-		services, err := cl.Services(context.Background())
+		services, _, err := cl.Services(context.Background())
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -225,10 +225,15 @@ func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 	case "GetEndpointReference":
 		return `<tds:GetEndpointReferenceResponse><tds:GUID>urn:uuid:` + c.memory().UUID + `</tds:GUID></tds:GetEndpointReferenceResponse>`, nil
 	case "GetServices":
+		if c.cfg.Manners.NoServices {
+			return "", sender("ter:ActionNotSupported", "This camera is older than GetServices.")
+		}
 		return c.services(), nil
 	case "GetCapabilities":
-		return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>%s</tt:XAddr></tt:Device><tt:Events><tt:XAddr>%s</tt:XAddr><tt:WSSubscriptionPolicySupport>false</tt:WSSubscriptionPolicySupport><tt:WSPullPointSupport>true</tt:WSPullPointSupport><tt:WSPausableSubscriptionManagerInterfaceSupport>false</tt:WSPausableSubscriptionManagerInterfaceSupport></tt:Events></tds:Capabilities></tds:GetCapabilitiesResponse>`,
-			c.url("/onvif/device_service"), c.url("/onvif/events")), nil
+		return c.capabilities(op.Get("Category")), nil
+	}
+	if out, f, ok := c.conforming(op); ok {
+		return out, f
 	}
 	if out, f, ok := c.users(op); ok {
 		return out, f
@@ -243,19 +248,6 @@ func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 		return out, f
 	}
 	return c.events.operate(r, op)
-}
-
-func (c *Camera) services() string {
-	var b strings.Builder
-	media := [2]string{"http://www.onvif.org/ver20/media/wsdl", "media2"}
-	if c.cfg.Manners.Media1 {
-		media = [2]string{"http://www.onvif.org/ver10/media/wsdl", "media"}
-	}
-	for _, s := range [][2]string{{"http://www.onvif.org/ver10/device/wsdl", "device_service"}, media,
-		{"http://www.onvif.org/ver10/events/wsdl", "events"}, {"http://www.onvif.org/ver20/analytics/wsdl", "analytics"}} {
-		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>%s</tds:XAddr><tds:Version><tt:Major>21</tt:Major><tt:Minor>6</tt:Minor></tds:Version></tds:Service>`, s[0], c.url("/onvif/"+s[1]))
-	}
-	return "<tds:GetServicesResponse>" + b.String() + "</tds:GetServicesResponse>"
 }
 
 func stamp(tag string, t time.Time) string {

@@ -173,7 +173,7 @@ func (w *worker) hold() error {
 		return err
 	}
 	defer c.Close()
-	services, err := c.Services(w.ctx)
+	services, _, err := c.Services(w.ctx)
 	if err != nil {
 		return err
 	}
@@ -302,7 +302,7 @@ func (w *worker) subscribe() error {
 		return err
 	}
 	defer c.Close()
-	services, err := c.Services(w.ctx)
+	services, _, err := c.Services(w.ctx)
 	if err != nil {
 		return err
 	}
