@@ -93,6 +93,9 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 			reading.Offset, clockVia = narrow, via+", NTP"
 		}
 	}
+	if err := site.FitDrift(ctx, r.Store, d.ID, &reading); err != nil {
+		return "", err
+	}
 	facts = append(facts, site.Clock.New(d.ID, clockVia, table.At, reading), site.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves))
 	if err := r.Store.KeepFacts(ctx, facts...); err != nil {
 		return "", err

@@ -139,6 +139,18 @@ func judgeDrift(now time.Time, f Facts) (finding.Finding, bool) {
 		if leaves.Sub(now) < soon {
 			fd.Severity = finding.Needs
 		}
+		return fd, true
+	}
+	window := f.Window
+	if window == 0 {
+		window = DefaultWindow
+	}
+	if o.Abs() <= UsableWithin { // for years to come
+		return fd, true
+	}
+	if leaves := d.Leaves(now, o, window); !leaves.IsZero() {
+		fd.Sentence += fmt.Sprintf(" It is beyond what is usable already, and leaves its sign-in window of %.0f s on %s UTC.", window.Seconds(), leaves.UTC().Format("2006-01-02 at 15:04"))
+		fd.Severity = finding.Needs
 	}
 	return fd, true
 }

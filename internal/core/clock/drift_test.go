@@ -169,7 +169,7 @@ func TestRecordersOwnClocks(t *testing.T) {
 	at := func(d time.Duration) Reading { return Reading{At: began, Offset: Offset{d, d}} }
 	for off, want := range map[time.Duration]finding.Severity{3 * time.Second: finding.Needs,
 		-20 * time.Second: finding.Needs, 40 * time.Second: finding.Blocks} {
-		got := JudgeRecorder(at(off), "Quay recorder")
+		got := JudgeRecorder(time.Now(), at(off), "Quay recorder", "")
 		if len(got) != 1 || got[0].Code != "clock.recorder" || got[0].Severity != want {
 			t.Errorf("%v: %+v", off, got)
 		}
@@ -177,7 +177,7 @@ func TestRecordersOwnClocks(t *testing.T) {
 			t.Errorf("%v: %+v", off, out)
 		}
 	}
-	if got, out := JudgeRecorder(at(500*time.Millisecond), "r"), ProposeRecorder(at(500*time.Millisecond)); len(got)+len(out) != 0 {
+	if got, out := JudgeRecorder(time.Now(), at(500*time.Millisecond), "r", ""), ProposeRecorder(at(500*time.Millisecond)); len(got)+len(out) != 0 {
 		t.Errorf("%+v %+v", got, out)
 	}
 }

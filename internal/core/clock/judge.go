@@ -34,6 +34,7 @@ type Reference struct {
 	Offset  Offset // reference − this server; zero for this server itself
 	Why     string // Holds, Planned or Nobody
 	Address string // where the reference serves NTP; empty when it was not heard to
+	Zone    string // POSIX TZ that it keeps; empty: not said
 	Dates   string // how it writes dates and times, as a reading's; empty: not said
 	Times   string
 }
@@ -109,11 +110,16 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 		return nil
 	}
 	var out []finding.Finding
-	if u, ok := judgeUTC(f); ok {
+	if u, ok := judgeUTC(f, w); ok {
 		out = append(out, u)
 	}
 	if z, ok := judgeZone(now, f, w); ok {
 		out = append(out, z)
+	} else if z, ok := judgeRecordersZone(now, f); ok {
+		out = append(out, z)
+	}
+	if l, ok := judgeLocal(f); ok {
+		out = append(out, l)
 	}
 	if d, ok := judgeDrift(now, f); ok {
 		out = append(out, d)
@@ -125,7 +131,7 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 	return out
 }
 
-func judgeUTC(f Facts) (finding.Finding, bool) {
+func judgeUTC(f Facts, w Wishes) (finding.Finding, bool) {
 	o := f.Offset()
 	band := BandOf(o, f.Window)
 	if band == InStep || band == Usable {
@@ -150,10 +156,7 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 			{Name: "Camera, UTC", Value: r.Device.UTC().Format("2006-01-02 15:04:05"), Via: "GetSystemDateAndTime", At: r.At},
 			{Name: "Takes time from", Value: r.Source(), Via: "GetSystemDateAndTime, GetNTP", At: r.At},
 		},
-		WayOut: "Let it take its time from the recorder.",
-	}
-	if f.Reference.Address == "" {
-		fd.WayOut = "Set its time once; the reference serves no NTP."
+		WayOut: wayOut(f, w),
 	}
 	size := fmt.Sprintf("%s %s %s", Length(o.Mid()), ahead, f.Reference.Name)
 	because := becauseOf(cause, o)
@@ -166,6 +169,32 @@ func judgeUTC(f Facts) (finding.Finding, bool) {
 	fd.Sentence = fmt.Sprintf("Its UTC is %s%s. Its sign-in window is %s: it still works, recordings carry the wrong time, and a little more and the recorder is refused.",
 		size, because, within)
 	return fd, true
+}
+
+// wayOut says what Propose proposes for a clock that is off: the finding and the change are one.
+func wayOut(f Facts, w Wishes) string {
+	r := *f.Camera
+	server, named := f.source(w)
+	to := sourceText(server)
+	switch {
+	case server != "" && r.Source() != to:
+		return "Let it take its time from " + named + "."
+	case server == DHCP:
+		return "It asks the server that its network names already: see that UDP port 123 leads there. Setting its time once mends it for now and switches its NTP off."
+	case server != "":
+		return fmt.Sprintf("It asks the right server already: see that UDP port 123 leads from it to %s. Setting its time once mends it for now and switches its NTP off.", server)
+	case r.NTP:
+		return "Nothing that it could follow serves NTP: set its time once, which switches its NTP off."
+	}
+	return "Set its time once; the reference serves no NTP."
+}
+
+// sourceText is Source of a clock that follows a server.
+func sourceText(server string) string {
+	if server == DHCP {
+		return "NTP from DHCP"
+	}
+	return "NTP " + server
 }
 
 func becauseOf(c Cause, o Offset) string {
@@ -224,12 +253,55 @@ func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
 	case have.Offset(now) == want.Offset(now):
 		fd.Words = "no daylight"
 		fd.Sentence = "Its local time is right now and will be wrong after the next change of the clocks: its daylight rule is " + onOff(r.Daylight) + " or has other dates than the site's."
-	case have.Offset(now) == -want.Offset(now):
+	case have.Std == -want.Std && want.Std != 0: // in summer too, when daylight hides it
 		fd.Sentence = fmt.Sprintf("Its zone has the sign turned round: POSIX counts west of UTC, so it keeps %s where the site keeps %s.", eastOf(have.Offset(now)), eastOf(want.Offset(now)))
 	default:
 		fd.Sentence = fmt.Sprintf("Its local time keeps %s, the site's %s.", eastOf(have.Offset(now)), eastOf(want.Offset(now)))
 	}
 	return fd, true
+}
+
+// judgeRecordersZone holds the camera's zone, which is the site's, against the recorder's.
+func judgeRecordersZone(now time.Time, f Facts) (finding.Finding, bool) {
+	r := *f.Camera
+	theirs, err := ParseZone(f.Reference.Zone)
+	if f.Reference.Zone == "" || err != nil || r.Keeps(f.Reference.Zone, true, now) {
+		return finding.Finding{}, false
+	}
+	return finding.Finding{Code: "clock.recorder-zone", Severity: finding.Note, Words: "other zone",
+		Sentence: fmt.Sprintf("Its zone is the site's, and %s keeps another (%s now): the same moment reads as two times there and in the picture.", f.Reference.Name, eastOf(theirs.Offset(now))),
+		WayOut:   "Give the recorder the site's zone, on its own screen.",
+		Evidence: []finding.Evidence{{Name: "Camera's zone", Value: r.ZoneText(), Via: "GetSystemDateAndTime", At: r.At}, {Name: f.Reference.Name, Value: f.Reference.Zone, Via: "GET /api/status", At: r.At}}}, true
+}
+
+// localWithin is by how much a local time may differ from what its zone makes of its UTC: both
+// are told in whole seconds, one after the other.
+const localWithin = 90 * time.Second
+
+// judgeLocal holds the local time that a camera shows against what its own zone rule makes of
+// its UTC: one may be right and the other wrong.
+func judgeLocal(f Facts) (finding.Finding, bool) {
+	r := *f.Camera
+	z, err := ParseZone(r.Zone)
+	if !r.HasLocal || err != nil {
+		return finding.Finding{}, false
+	}
+	if !r.Daylight {
+		z = z.WithoutDaylight()
+	}
+	off := minus(r.LocalAhead, z.Offset(r.Device))
+	if off.Abs() <= localWithin {
+		return finding.Finding{}, false
+	}
+	way := "ahead of"
+	if off < 0 {
+		way = "behind"
+	}
+	return finding.Finding{Code: "clock.local", Severity: finding.Needs, Words: "local " + Brief(off),
+		Sentence: fmt.Sprintf("Its local time is %s %s what its own zone rule makes of its UTC: the text in its picture and its schedules go by it.", Length(off), way),
+		WayOut:   "Restart it, then read it again: it keeps an old rule. Where that doesn't help its firmware reckons wrongly: set its zone on its own page.",
+		Evidence: []finding.Evidence{{Name: "Local − UTC", Value: eastOf(r.LocalAhead), Via: "GetSystemDateAndTime", At: r.At},
+			{Name: "Zone", Value: r.ZoneText(), Via: "GetSystemDateAndTime", At: r.At}}}, true
 }
 
 func onOff(b bool) string {
@@ -304,7 +376,7 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 	}
 	later := []time.Duration{5 * time.Second, time.Minute}
 	server, named := f.source(w)
-	if to := "NTP " + server; server != "" && r.Source() != to {
+	if to := sourceText(server); server != "" && r.Source() != to {
 		c := finding.Change{
 			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
 			Why: "It then follows " + named + ".", Risk: finding.NoRisk, Later: later,
@@ -312,26 +384,49 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 				Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
 			Args: map[string]string{"server": server, "reference": named},
 		}
-		if server == DHCP {
-			c.To = "NTP from DHCP"
-		}
 		if r.NTP && !r.FromDHCP && len(r.Servers) == 1 {
 			c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask the old server again."}
 			c.Args["old_server"] = r.Servers[0]
-		}
-		if c.From == c.To {
-			return out
 		}
 		return append(out, c)
 	}
 	if band == InStep || band == Usable {
 		return out // it drifts, and there is nothing that it could follow
 	}
+	if r.NTP {
+		return append(out, switchNTPOff(f, later))
+	}
 	return append(out, finding.Change{
 		Kind: SetTime, Key: SetTime, Title: "Time, once", From: "off by " + Brief(f.Offset().Mid()), To: "in step with " + f.Reference.Name,
 		Why: "The reference serves no NTP that the camera could follow.", Risk: finding.NoRisk, Later: later,
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."},
 	})
+}
+
+// switchNTPOff sets a time by hand that NTP should have and doesn't: it says so.
+func switchNTPOff(f Facts, later []time.Duration) finding.Change {
+	r := *f.Camera
+	c := finding.Change{Kind: SetTime, Key: SetTime, Title: "Time, once; its NTP is switched off",
+		From: r.Source() + ", off by " + Brief(f.Offset().Mid()), To: ByHandText + ", in step with " + f.Reference.Name,
+		Why: "Its NTP isn't reached, and a time that is set by hand is the only one it can have now.", Risk: finding.NoRisk, Later: later,
+		Args: map[string]string{"ntp": "off"},
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back; let it ask its servers again once they are reached."}}
+	switch {
+	case r.FromDHCP:
+		c.Undo = finding.Undo{Kind: finding.Compensating, Note: "Ask the network's server again.", Act: SetSource, To: r.Source(), Args: map[string]string{"server": DHCP}}
+	case len(r.Servers) == 1:
+		c.Undo = finding.Undo{Kind: finding.Compensating, Note: "Ask its server again.", Act: SetSource, To: r.Source(), Args: map[string]string{"server": r.Servers[0]}}
+	}
+	return c
+}
+
+// ReadsSet is what a clock that is set once reads, in the canonical text of the change: to once
+// it is in step, and its NTP off where the change switches it off.
+func ReadsSet(f Facts, from, to string, args map[string]string) string {
+	if f.InBand() && !(args["ntp"] == "off" && f.Camera.NTP) {
+		return to
+	}
+	return from
 }
 
 // DHCP is the source of a site whose network hands out a time server.

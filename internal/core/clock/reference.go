@@ -18,7 +18,7 @@ func ReferenceOf(h Holder) Reference {
 	if h.ID == 0 || h.Reading == nil {
 		return Reference{Name: "this server", Why: Nobody}
 	}
-	ref := Reference{ID: h.ID, Name: h.Name, Offset: h.Reading.Offset, Why: Planned, Address: h.NTP, Dates: h.Dates, Times: h.Times}
+	ref := Reference{ID: h.ID, Name: h.Name, Offset: h.Reading.Offset, Why: Planned, Address: h.NTP, Zone: h.Reading.Zone, Dates: h.Dates, Times: h.Times}
 	if h.Holds {
 		ref.Why = Holds
 	}

@@ -2,7 +2,9 @@ package clock
 
 import (
 	"fmt"
+	"math"
 	"strings"
+	"time"
 
 	"duskyharbor/internal/core/finding"
 )
@@ -104,25 +106,56 @@ func textFor(f Facts) (finding.Change, bool) {
 			Note: "Burn it in as before."}, Args: map[string]string{"dates": dates, "times": times, "old_dates": c.Dates, "old_times": c.Times}}, true
 }
 
-// JudgeRecorder judges a recorder's own clock against true time, which is this
-// server's.
-func JudgeRecorder(r Reading, name string) []finding.Finding {
-	band := BandOf(r.Offset, 0)
-	if band == InStep {
-		return nil
+// JudgeRecorder judges a recorder's own clock against true time, which is this server's, and its
+// zone against the site's, where it says what it keeps. zone is POSIX TZ; empty: not judged.
+func JudgeRecorder(now time.Time, r Reading, name, zone string) []finding.Finding {
+	var out []finding.Finding
+	ev := []finding.Evidence{{Name: "Offset", Value: r.Offset.String(), Via: "GET /api/status", At: r.At}}
+	if band := BandOf(r.Offset, 0); band != InStep {
+		sev := finding.Needs
+		if band == Refused {
+			sev = finding.Blocks
+		}
+		way := "ahead of"
+		if r.Offset.Mid() < 0 {
+			way = "behind"
+		}
+		out = append(out, finding.Finding{Code: "clock.recorder", Severity: sev, Words: Brief(r.Offset.Mid()), Evidence: ev,
+			Sentence: fmt.Sprintf("%s is %s %s true time%s: every camera that follows it is wrong with it, and what it recorded carries the wrong time.",
+				upper(name), Length(r.Offset.Mid()), way, ownBecause(r)),
+			WayOut: "Set its clock; the cameras that follow it come after."})
 	}
-	sev := finding.Needs
-	if band == Refused {
-		sev = finding.Blocks
+	if d := r.Drift; d != nil && d.Sure() {
+		f := finding.Finding{Code: "clock.recorder-drift", Severity: finding.Note, Words: "drifts", Evidence: ev,
+			Sentence: fmt.Sprintf("%s drifts by %s (%.1f s a day) over %d readings, and what follows it drifts with it.", upper(name), d, math.Abs(d.PPM)*0.0864, d.N),
+			WayOut:   "Let it take its time from a time server, on its own screen."}
+		if leaves := d.Leaves(now, r.Offset.Mid(), UsableWithin); !leaves.IsZero() {
+			f.Sentence += fmt.Sprintf(" It leaves what is usable on %s UTC.", leaves.UTC().Format("2006-01-02 at 15:04"))
+			if leaves.Sub(now) < soon {
+				f.Severity = finding.Needs
+			}
+		}
+		out = append(out, f)
 	}
-	way := "ahead of"
-	if r.Offset.Mid() < 0 {
-		way = "behind"
+	want, err := ParseZone(zone)
+	if have, herr := ParseZone(r.Zone); err == nil && zone != "" && herr == nil && r.Zone != "" && !SameZone(have, want, now) {
+		out = append(out, finding.Finding{Code: "clock.recorder-zone", Severity: finding.Needs, Words: "zone",
+			Sentence: fmt.Sprintf("%s keeps %s now and the site %s, or changes its clocks on other days: its recordings are found under other times than the pictures show.",
+				upper(name), eastOf(have.Offset(now)), eastOf(want.Offset(now))),
+			WayOut:   "Give it the site's zone rule on its own screen: " + zone + ".",
+			Evidence: []finding.Evidence{{Name: "Zone", Value: r.Zone, Via: "GET /api/status", At: r.At}}})
 	}
-	return []finding.Finding{{Code: "clock.recorder", Severity: sev, Words: Brief(r.Offset.Mid()),
-		Sentence: fmt.Sprintf("%s is %s %s true time: every camera that follows it is wrong with it, and what it recorded carries the wrong time.", upper(name), Length(r.Offset.Mid()), way),
-		WayOut:   "Set its clock; the cameras that follow it come after.",
-		Evidence: []finding.Evidence{{Name: "Offset", Value: r.Offset.String(), Via: "GET /api/status", At: r.At}}}}
+	finding.Sort(out)
+	return out
+}
+
+// ownBecause words the likely cause of a recorder's offset.
+func ownBecause(r Reading) string {
+	switch c := CauseOf(Reading{}, r.Offset); c {
+	case NeverSet, WrongZone:
+		return " (" + strings.TrimPrefix(becauseOf(c, r.Offset), ". ") + ")"
+	}
+	return ""
 }
 
 // SetRecorder is the change kind that sets a recorder's clock once.

@@ -288,11 +288,17 @@ func (r Reading) Keeps(zone string, daylight bool, now time.Time) bool {
 	return SameZone(have, want, now)
 }
 
-// effective drops transitions that change nothing.
+// effective drops transitions that change nothing: those to the offset that held before, and
+// those that another follows at the same moment, as where daylight saving lasts all year
+// ("EST5EDT,0/0,J365/25", RFC 8536, section 3.3.1).
 func effective(z Zone, from, to time.Time) []Transition {
 	last := z.Offset(from)
 	var out []Transition
-	for _, t := range z.Transitions(from, to) {
+	all := z.Transitions(from, to)
+	for i, t := range all {
+		if i+1 < len(all) && all[i+1].At.Equal(t.At) {
+			continue
+		}
 		if t.Offset != last {
 			out = append(out, t)
 			last = t.Offset

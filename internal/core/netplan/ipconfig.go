@@ -152,7 +152,10 @@ type Move struct {
 // Plan gives each mover an address of the site: the one it is expected at where that
 // is free, else the next free one of that network, or of the first network for one that
 // nobody expects anywhere. No address is given twice, none that is used, and none that is
-// spoken for, by being expected, but to the mover that is expected there.
+// spoken for, by being expected, but to the mover that is expected there. A mover that is
+// expected where another one still is waits for that one: its To is invalid until the next
+// plan. Where all of a ring wait for each other, as two whose addresses were exchanged, one
+// makes room at a free address.
 func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover) []Move {
 	given := map[netip.Addr]bool{}
 	for _, m := range movers {
@@ -168,8 +171,13 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 			given[m.Want] = true
 		}
 	}
+	waits := waiting(movers, func(i int) bool { return out[i].To.Address.IsValid() })
 	for i, m := range movers {
 		if out[i].To.Address.IsValid() || len(networks) == 0 {
+			continue
+		}
+		if held := waits[i]; held == waitsFor {
+			out[i].Why = fmt.Sprintf("waits until %s is free: what is there moves first", m.Want)
 			continue
 		}
 		n, ok := Of(networks, m.Want)
@@ -182,8 +190,52 @@ func Plan(networks []Network, used, spoken func(netip.Addr) bool, movers []Mover
 			continue
 		}
 		out[i].To = n.Settings(free[0])
-		out[i].Why = "next free in " + n.Name
+		if out[i].Why = "next free in " + n.Name; waits[i] == makesRoom {
+			out[i].Why = fmt.Sprintf("makes room: addresses were exchanged, and it goes to %s after", m.Want)
+		}
 		given[free[0]] = true
+	}
+	return out
+}
+
+// wait is how a mover stands to the others.
+type wait int
+
+const (
+	goes      wait = iota // nobody is in its way
+	waitsFor              // another mover is where it is expected
+	makesRoom             // it is the one of a ring that goes first
+)
+
+// waiting says of each mover that isn't placed yet whether it waits for another to move away.
+func waiting(movers []Mover, placed func(int) bool) []wait {
+	at := map[netip.Addr]int{}
+	for i, m := range movers {
+		at[m.From] = i
+	}
+	// holder is who is in the way of i; −1: nobody who moves.
+	holder := func(i int) int {
+		h, ok := at[movers[i].Want]
+		if !ok || h == i || placed(i) {
+			return -1
+		}
+		return h
+	}
+	out := make([]wait, len(movers))
+	for i := range movers {
+		if holder(i) < 0 {
+			continue
+		}
+		out[i] = waitsFor
+		first := i
+		h, steps := holder(i), 0
+		for ; h >= 0 && h != i && steps < len(movers); steps++ {
+			first = min(first, h)
+			h = holder(h)
+		}
+		if h == i && first == i { // a ring, told by its first
+			out[i] = makesRoom
+		}
 	}
 	return out
 }
@@ -209,7 +261,7 @@ func ReachFrom(device netip.Addr, used func(netip.Addr) bool) (Laptop, bool) {
 	hosts := Hosts(p)
 	for i := len(hosts) - 1; i >= 0; i-- { // from the end: devices are mostly at the beginning
 		a := hosts[i]
-		if a == device || a == First(p) || used(a) {
+		if a == device || a == First(p) || i == len(hosts)-1 || used(a) { // gateways are first or last
 			continue
 		}
 		b := Laptop{Device: device, Address: a, Mask: "255.255.255.0", Bits: 24}

@@ -172,3 +172,64 @@ func TestALaptopBesideADevice(t *testing.T) {
 		t.Error("a full network has room")
 	}
 }
+
+// What waits for another is left alone until that one has moved; of a ring one makes room; and
+// plan by plan everyone gets to where it is expected, never onto an address that is held.
+func TestPlanPutsExchangedAddressesBack(t *testing.T) {
+	networks := []Network{{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/26")}}
+	for name, want := range map[string][]int{"exchanged": {1, 0}, "a ring of three": {1, 2, 0}, "a chain": {1, 2, 9}, "two pairs": {1, 0, 3, 2}, "a ring and who waits for it": {1, 0, 0}} {
+		place := func(i int) netip.Addr { return netip.AddrFrom4([4]byte{127, 40, 1, byte(10 + i)}) }
+		var movers []Mover
+		for i, w := range want {
+			movers = append(movers, Mover{ID: int64(i), From: place(i), Want: place(w)})
+		}
+		spoken := map[netip.Addr]bool{}
+		for _, m := range movers {
+			spoken[m.Want] = true
+		}
+		plans := 0
+		for ; plans < 6; plans++ {
+			held := map[netip.Addr]bool{}
+			for _, m := range movers {
+				held[m.From] = true
+			}
+			var left []Mover // those that aren't where they are expected
+			for _, m := range movers {
+				if m.From != m.Want {
+					left = append(left, m)
+				}
+			}
+			moved := 0
+			for _, p := range Plan(networks, func(a netip.Addr) bool { return held[a] }, func(a netip.Addr) bool { return spoken[a] }, left) {
+				if !p.To.Address.IsValid() {
+					if !strings.Contains(p.Why, "waits until") {
+						t.Errorf("%s: %+v", name, p)
+					}
+					continue
+				}
+				if held[p.To.Address] {
+					t.Fatalf("%s: %+v is moved onto a held address", name, p)
+				}
+				movers[p.ID].From = p.To.Address
+				moved++
+			}
+			if moved == 0 {
+				break
+			}
+		}
+		for i, m := range movers {
+			if twice := name == "a ring and who waits for it" && i == 2; m.From != m.Want && !twice { // two are expected at one address: one of them can't be
+				t.Errorf("%s: after %d plans %d is at %s, expected at %s", name, plans, i, m.From, m.Want)
+			}
+		}
+	}
+}
+
+func TestALaptopTakesNoGatewaysAddress(t *testing.T) {
+	for _, device := range []string{"192.168.1.64", "192.168.1.253", "10.0.0.1"} {
+		l, ok := ReachFrom(netip.MustParseAddr(device), func(netip.Addr) bool { return false })
+		if last := l.Address.As4()[3]; !ok || last == 1 || last == 254 || l.Address == l.Device {
+			t.Errorf("beside %s the laptop is given %s", device, l.Address)
+		}
+	}
+}

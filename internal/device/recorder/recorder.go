@@ -193,13 +193,13 @@ type statusAnswer struct {
 	Clock  time.Time      `json:"clock"`
 	Limits channel.Limits `json:"limits"`
 	Slots  []channel.Slot `json:"channels"`
-	NTP    bool           `json:"ntp"`
 	Ports  []channel.Port `json:"ports"`
 	Hands  string         `json:"hands_out"`
 	Relays bool           `json:"relays"`
 	Dates  string         `json:"dates"`
 	Times  string         `json:"times"`
 	Sets   bool           `json:"sets_time"`
+	Zone   string         `json:"zone"`
 }
 
 // Status reads name, limits, channel table and clock; the offset is the recorder's
@@ -226,7 +226,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
 		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
 			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
-	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock), NTP: a.NTP}, nil
+	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock),
+		Zone: dial.CleanText(a.Zone, 64), Daylight: true}, nil
 }
 
 // Placement is what a recorder needs to hold a camera.

@@ -36,7 +36,7 @@ func (k *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 		if !ok {
 			return stage.Verdict{}
 		}
-		return stage.Verdict{Read: true, Findings: clock.JudgeRecorder(r, d.Place), Done: "In step with this server."}
+		return stage.Verdict{Read: true, Findings: clock.JudgeRecorder(now, r, d.Place, s.Site.ZonePosix), Done: "In step with this server."}
 	}
 	f, w := s.Clock(d)
 	found, _ := s.Find(d)

@@ -83,10 +83,7 @@ func (e cameraEditor) Read(ctx context.Context) (string, error) {
 	}
 	f := e.facts
 	f.Camera = &r
-	if f.InBand() {
-		return e.c.ToText, nil
-	}
-	return e.c.FromText, nil
+	return clock.ReadsSet(f, e.c.FromText, e.c.ToText, e.c.Args), nil
 }
 
 // Write sets it.

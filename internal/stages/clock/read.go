@@ -2,7 +2,6 @@ package clock
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 	"time"
@@ -124,37 +123,12 @@ func (k *Stage) burnedIn(ctx context.Context, c *onvif.Client, s *site.Snapshot,
 	return nil
 }
 
-// driftReadings is over how many readings a drift is fitted at most.
-const driftReadings = 48
-
 // drift fits a clock that runs by itself over its earlier readings and this one.
 func (k *Stage) drift(ctx context.Context, d store.Device, r *clock.Reading) error {
 	if r.NTP {
 		return nil
 	}
-	past, err := k.Store.History(ctx, d.ID, fact.Clock, driftReadings)
-	if err != nil {
-		return err
-	}
-	earlier, err := readings(past)
-	if err != nil {
-		return err
-	}
-	if fit, ok := clock.FitDrift(clock.Points(*r, earlier)); ok {
-		r.Drift = &fit
-	}
-	return nil
-}
-
-// readings decodes a clock's history, in its order.
-func readings(past []store.Fact) ([]clock.Reading, error) {
-	out := make([]clock.Reading, len(past))
-	for i, f := range past {
-		if err := json.Unmarshal(f.Value, &out[i]); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return site.FitDrift(ctx, k.Store, d.ID, r)
 }
 
 // History is how a device's clock stood at its last readings, in the order of time.
@@ -163,7 +137,7 @@ func (k *Stage) History(ctx context.Context, device int64, limit int) ([]clock.R
 	if err != nil {
 		return nil, err
 	}
-	out, err := readings(past)
+	out, err := site.ClockReadings(past)
 	slices.Reverse(out)
 	return out, err
 }
