@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -131,6 +132,9 @@ type followArgs struct {
 	Device int64       `json:"device"`
 	Source int64       `json:"source"` // the view; 0: the device's first
 	Nth    int         `json:"nth"`
+
+	Every time.Duration `json:"every,omitempty"` // 0: followEvery
+	Most  int           `json:"most,omitempty"`  // 0: followMost
 }
 
 // Kind names the job for River.
@@ -164,7 +168,7 @@ func (w *followWorker) Work(ctx context.Context, job *river.Job[followArgs]) err
 		if err != nil && Ours(err) {
 			return err
 		}
-		if more && a.Nth < followMost {
+		if more && a.Nth < cmp.Or(a.Most, followMost) {
 			a.Nth++
 			if err := e.follow(ctx, a); err != nil {
 				return err
@@ -175,7 +179,7 @@ func (w *followWorker) Work(ctx context.Context, job *river.Job[followArgs]) err
 }
 
 func (e *Engine) follow(ctx context.Context, a followArgs) error {
-	_, err := e.river.Insert(ctx, a, &river.InsertOpts{ScheduledAt: time.Now().Add(followEvery)})
+	_, err := e.river.Insert(ctx, a, &river.InsertOpts{ScheduledAt: time.Now().Add(cmp.Or(a.Every, followEvery))})
 	return err
 }
 
@@ -183,4 +187,10 @@ func (e *Engine) follow(ctx context.Context, a followArgs) error {
 // changes bring about takes a while.
 func (v *Visit) Follow(ctx context.Context, st stage.Stage) error {
 	return v.engine.follow(ctx, followArgs{Site: v.Site, Stage: st, Device: v.Device.ID, Source: v.Source.ID, Nth: 1})
+}
+
+// Watch has a stage, which must be a Follower, read a source most times, every so often, from
+// now on: each reading is a job of its own.
+func (e *Engine) Watch(ctx context.Context, of store.Source, st stage.Stage, every time.Duration, most int) error {
+	return e.follow(ctx, followArgs{Site: of.Device.SiteID, Stage: st, Device: of.Device.ID, Source: of.ID, Nth: 1, Every: every, Most: most})
 }

@@ -156,6 +156,10 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		t.Errorf("%+v", steps)
 	}
 	b.wantCodes(map[string]string{"Spells its zone": "clock.zone"})
+	// What it takes besides what opened it is known from its own word.
+	if a, _ := site.Account.Of(b.view(), b.device("Prefixes").ID); a.Scheme != access.Digest || !slices.Equal(a.Takes, []access.Scheme{access.Digest, access.Token}) {
+		t.Errorf("it takes %v, opened by %s", a.Takes, a.Scheme)
+	}
 	cams["Two on one"].Alone()
 	basic := b.device("Basic alone")
 	alone, _ := site.Seen.Of(b.view(), basic.ID)

@@ -10,11 +10,13 @@ import (
 
 	"duskyharbor/internal/app"
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/testbed"
 )
 
 // An account that was refused after its password was changed elsewhere costs one try, and
@@ -403,4 +405,38 @@ func TestARecordersAccountIsATry(t *testing.T) {
 	if wrong, opened, pending := tries(access.Wrong), tries(access.Opened), tries(access.Pending); wrong != 1 || opened != 1 || pending != 0 {
 		t.Errorf("what shows another certificate was sent an account: %d wrong, %d opened, %d without an answer", wrong, opened, pending)
 	}
+}
+
+// A clock that is watched is read again and again without anybody pressing; two who ask at once
+// get one watching.
+func TestAWatchedClockIsReadAgainAndAgain(t *testing.T) {
+	t.Parallel()
+	b := open(t, app.Options{})
+	ctx := t.Context()
+	b.find()
+	b.read(stage.SignIn, "Slipway")
+	b.read(stage.Clock, "Slipway")
+	of := b.source(b.device("Slipway"))
+	readings := func() int {
+		t.Helper()
+		past, err := b.Store.History(ctx, of.Device.ID, fact.Clock, 40)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(past)
+	}
+	before := readings()
+	first, err := b.app.Clock.Watch(ctx, of, 50*time.Millisecond, 200)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := b.app.Clock.Watch(ctx, of, 50*time.Millisecond, 200)
+	if err != nil || !again.Equal(first.Truncate(time.Microsecond)) && again.Sub(first).Abs() > time.Millisecond {
+		t.Errorf("asked twice it ends at %s and at %s, %v", first, again, err)
+	}
+	var jobs int
+	if err := b.Store.Pool.QueryRow(ctx, `select count(*) from river_job where kind = 'follow' and finalized_at is null`).Scan(&jobs); err != nil || jobs > 1 {
+		t.Errorf("%d watchings are under way, %v", jobs, err)
+	}
+	testbed.Until(t, 30*time.Second, "it is read four times more", func() bool { return readings() >= before+4 })
 }

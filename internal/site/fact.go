@@ -48,6 +48,7 @@ var (
 	Pin          = Fact[string]{fact.Pin}                        // fingerprint of the certificate that is trusted
 	ShownPin     = Fact[string]{fact.ShownPin}                   // of the one that it showed at last
 	Clock        = Fact[clock.Reading]{fact.Clock}
+	Watched      = Fact[Watch]{fact.Watched}
 	Profiles     = Fact[[]stream.Profile]{fact.Profiles}
 	Recorder     = Fact[channel.Recorder]{fact.Recorder} // a recorder's status and channel table
 	RecorderPin  = Fact[string]{fact.RecorderPin}
@@ -149,4 +150,9 @@ func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewF
 // New is the fact with a value, to be kept of a view, as Fact.New.
 func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.NewFact {
 	return store.NewFact{Device: of.Device.ID, View: of.ID, Name: f.Name, Via: via, At: at, Value: value}
+}
+
+// Watch is until when a clock is read again and again, as a person asked.
+type Watch struct {
+	Until time.Time `json:"until"`
 }

@@ -212,18 +212,24 @@ func TestSignInIsLimited(t *testing.T) {
 	}
 }
 
+// serveAs serves the harbour's pages once more, as opt says, and has the test use those.
+func (h *harbour) serveAs(opt shell.Options) {
+	h.t.Helper()
+	pages, err := h.app.Pages(h.Vault, opt)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.t.Cleanup(pages.Close)
+	srv := httptest.NewServer(pages.Handler())
+	h.t.Cleanup(srv.Close)
+	h.url = srv.URL
+}
+
 // Of a proxy that is trusted, and of nobody else, the word on a visitor's address is taken.
 func TestATrustedProxysWordIsTaken(t *testing.T) {
 	t.Parallel()
 	h := serve(t)
-	pages, err := h.app.Pages(h.Vault, shell.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.88/32")}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(pages.Close)
-	srv := httptest.NewServer(pages.Handler())
-	t.Cleanup(srv.Close)
-	h.url = srv.URL
+	h.serveAs(shell.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.88/32")}})
 	for from, want := range map[string]string{"127.0.0.88": "192.0.2.9", "127.0.0.89": "127.0.0.89"} {
 		v := visit(t, h)
 		v.c.Transport = forwarding{&http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
@@ -288,6 +294,7 @@ func TestWhatIsNoTextIsRefused(t *testing.T) {
 func TestAHungDatabaseIsSaid(t *testing.T) {
 	t.Parallel()
 	h := serve(t)
+	h.serveAs(shell.Options{})
 	v := visit(t, h)
 	v.signIn("maren", h.Secrets.Lead)
 	hold, err := h.Store.Pool.Begin(t.Context())

@@ -68,7 +68,7 @@ func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(
 	if err := o.Start(context.Background()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := o.Pages(h.Vault, shell.Options{Log: opt.Log}, pages...)
+	s, err := o.Pages(h.Vault, shell.Options{Log: opt.Log, PageLimit: 30 * time.Second}, pages...)
 	if err != nil {
 		t.Fatal(err)
 	}

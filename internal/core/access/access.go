@@ -192,12 +192,24 @@ type Account struct {
 	Set      string        `json:"set"`
 	Username string        `json:"username"`
 	Scheme   Scheme        `json:"scheme"`
+	Takes    []Scheme      `json:"takes,omitempty"`    // all that it says or showed it takes, Scheme among them
 	Level    string        `json:"level"`              // "Administrator", "Operator", "User"; empty: not said
 	RTSP     string        `json:"rtsp"`               // "same account", which other, or why not
 	RTSPSet  int64         `json:"rtsp_set,omitempty"` // the other set that RTSP takes; 0: none
 	Offset   time.Duration `json:"offset"`             // device's own time that the token carried − server time
 	Own      bool          `json:"own_time"`
 	Stills   string        `json:"stills,omitempty"` // when its stills refused the account; empty: they didn't
+}
+
+// Others names the schemes of all but one, with commas.
+func Others(all []Scheme, but Scheme) string {
+	var out []string
+	for _, s := range all {
+		if s != but {
+			out = append(out, string(s))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // Refusing says since when its streams, or its stills, refuse the account that opens it over

@@ -20,6 +20,7 @@ const (
 	Pin          = "device.tls"
 	ShownPin     = "device.tls.shown"
 	Clock        = "clock.reading"
+	Watched      = "clock.watched"
 	Profiles     = "stream.profiles"
 	Measured     = "stream.measured"
 	StreamsAsked = "stream.looked"

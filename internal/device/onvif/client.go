@@ -123,8 +123,8 @@ func (c *Client) Close() { c.plain.CloseIdleConnections() }
 // call sends one request to the device service's address or to, and returns the
 // body's first element, whose name must be op + "Response" in ns. What a device tells to
 // anyone is asked without the login first. One that changes nothing is sent once more where
-// the connection broke: but not while it isn't known whether the device takes the login, when
-// each sending may be a wrong try.
+// the connection broke; while it isn't known whether the device takes the login, each sending
+// is a try of its own, within the budget.
 func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
 	if c.login.Scheme == "" || preAuth[op] && !c.shut.Load() {
 		n, err := c.twice(ctx, to, ns, op, inner, limit, c.plain)
@@ -144,6 +144,18 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 			return nil, err
 		}
 	}
+	began := time.Now()
+	n, err := c.guarded(ctx, to, ns, op, inner, limit)
+	if c.login.Try != nil && broke(ctx, err, began, limit) && strings.HasPrefix(op, "Get") { // somebody counts
+		if again, aerr := c.guarded(ctx, to, ns, op, inner, limit); aerr == nil || c.opened.Load() {
+			n, err = again, aerr
+		}
+	}
+	return n, err
+}
+
+// guarded sends one request with the login as a try.
+func (c *Client) guarded(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
 	var n *node
 	err := c.guard.Do(ctx, func() (sent bool, err error) {
 		c.sent.Store(false)
@@ -185,11 +197,15 @@ func (c *Client) stepped(ctx context.Context, err error) bool {
 func (c *Client) twice(ctx context.Context, to, ns, op, inner string, limit time.Duration, by *http.Client) (*node, error) {
 	began := time.Now()
 	n, err := c.once(ctx, to, ns, op, inner, limit, by)
-	broke := errors.Is(err, dial.ErrUnreachable) && ctx.Err() == nil && time.Since(began) < limit/2
-	if broke && strings.HasPrefix(op, "Get") {
+	if broke(ctx, err, began, limit) && strings.HasPrefix(op, "Get") {
 		n, err = c.once(ctx, to, ns, op, inner, limit, by)
 	}
 	return n, err
+}
+
+// broke says whether a connection broke, rather than that nobody answered in time.
+func broke(ctx context.Context, err error, began time.Time, limit time.Duration) bool {
+	return errors.Is(err, dial.ErrUnreachable) && ctx.Err() == nil && time.Since(began) < limit/2
 }
 
 // preAuth are what a device answers without a login (ONVIF Core, 5.12.1, PRE_AUTH): that it

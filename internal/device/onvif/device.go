@@ -216,6 +216,27 @@ func (c *Client) Services(ctx context.Context) (out map[string]string, via strin
 	return out, via, nil
 }
 
+// Declared reads which sign-ins the device says it takes, without signing in (GetServiceCapabilities
+// of the device service, ONVIF Core, 8.1.2.3); none where it doesn't say.
+func (c *Client) Declared(ctx context.Context) ([]access.Scheme, error) {
+	r, err := c.call(ctx, "", deviceNS, "GetServiceCapabilities", `<GetServiceCapabilities xmlns="`+deviceNS+`"/>`, CallLimit)
+	if err != nil {
+		return nil, err
+	}
+	var out []access.Scheme
+	for _, s := range r.at("Capabilities").all("Security") {
+		for _, x := range []struct {
+			says string
+			is   access.Scheme
+		}{{"HttpDigest", access.Digest}, {"UsernameToken", access.Token}} {
+			if v := s.attr(x.says); (v == "true" || v == "1") && !slices.Contains(out, x.is) {
+				out = append(out, x.is)
+			}
+		}
+	}
+	return out, nil
+}
+
 // Schemes asks which sign-ins the device offers: an unsigned GetDeviceInformation
 // that is answered 401 with a challenge takes HTTP Digest; a SOAP fault means that
 // only a token opens it.

@@ -111,3 +111,33 @@ func (k *Stage) StillHolds(ctx context.Context, v *engine.Visit, c store.Change)
 	holds, says = clock.Holding(f)
 	return holds, says, nil
 }
+
+// Watching is how a clock is watched: a reading every WatchEvery, WatchMost of them.
+const (
+	WatchEvery = 5 * time.Second
+	WatchMost  = 12
+)
+
+// Watch reads a camera's clock again and again for a minute, as finely as it can be: its drift
+// shows. Where it is being watched already nothing more begins; until is when that ends.
+func (k *Stage) Watch(ctx context.Context, of store.Source, every time.Duration, most int) (until time.Time, err error) {
+	facts, err := k.Store.FactsOf(ctx, []int64{of.Device.ID})
+	if err != nil {
+		return until, err
+	}
+	now := time.Now().UTC()
+	if was, ok, err := site.Watched.From(facts[of.Device.ID]); err != nil || ok && now.Before(was.Until) {
+		return was.Until, err
+	}
+	until = now.Add(every * time.Duration(most))
+	if err := k.Store.KeepFacts(ctx, site.Watched.New(of.Device.ID, "a person asked", now, site.Watch{Until: until})); err != nil {
+		return until, err
+	}
+	return until, k.Engine.Watch(ctx, of, k.ID(), every, most)
+}
+
+// Follow reads a clock that is watched once more.
+func (k *Stage) Follow(ctx context.Context, v *engine.Visit, _ int) (more bool, err error) {
+	_, err = k.Read(ctx, v)
+	return true, err
+}

@@ -109,6 +109,7 @@ type attempt struct {
 	facts   []store.NewFact
 	said    []store.Identity
 	refused []int64 // sets that it didn't take
+	takes   []access.Scheme
 }
 
 func (g *Stage) attempt(d store.Device, s *site.Snapshot) *attempt {
@@ -130,6 +131,7 @@ func (a *attempt) keep(ctx context.Context, terr error) error {
 	}
 	a.facts = append(a.facts, site.SignInAsked.New(d.ID, "sign-in", a.asked.At, a.asked))
 	if a.account != nil {
+		a.account.Takes = a.takes
 		a.facts = append(a.facts, site.Account.New(d.ID, string(a.account.Scheme), a.asked.At, *a.account))
 		if d.OpenedSet == nil || *d.OpenedSet != a.account.SetID {
 			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID, Set: a.account.SetID})
@@ -183,6 +185,16 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 		a.asked.Basic = true
 		if a.seen.Cert = a.pin; !a.d.AllowsBasic(a.seen) {
 			return "it takes nothing but Basic: no password was sent in clear", nil
+		}
+	}
+	a.takes = schemes
+	if was, ok := site.Account.Of(a.s, a.d.ID); ok && len(was.Takes) > 0 && was.Scheme == schemes[0] {
+		a.takes = was.Takes
+	} else if declared, err := plain.Declared(ctx); err == nil { // many don't say
+		for _, s := range declared {
+			if !slices.Contains(a.takes, s) {
+				a.takes = append(a.takes, s)
+			}
 		}
 	}
 	return a.sets(ctx, schemes[0], reading)

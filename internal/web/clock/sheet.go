@@ -3,6 +3,7 @@ package clock
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
@@ -12,7 +13,9 @@ import (
 
 // sheetExtra is what Clock adds to the side sheet.
 type sheetExtra struct {
-	Restart bool // it can be restarted from here
+	Restart bool      // it can be restarted from here
+	Watch   bool      // it can be watched
+	Until   time.Time // while it is being watched
 	Trend   trend
 }
 
@@ -48,6 +51,10 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	}
 	a, open := site.Account.Of(v, d.ID)
 	_, read := site.Clock.Of(v, d.ID)
-	sh.Extra = sheetExtra{Restart: p.MayChange && open && read && a.Scheme != access.RTSP, Trend: trendOf(readings, p.Zone)}
+	watched, _ := site.Watched.Of(v, d.ID)
+	if p.Now.After(watched.Until) {
+		watched.Until = time.Time{}
+	}
+	sh.Extra = sheetExtra{Watch: p.MayChange && read && watched.Until.IsZero(), Until: watched.Until, Restart: p.MayChange && open && read && a.Scheme != access.RTSP, Trend: trendOf(readings, p.Zone)}
 	return nil
 }

@@ -39,7 +39,7 @@ func (s *Server) inTime(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		asked := c.Request()
-		ctx, cancel := context.WithTimeoutCause(asked.Context(), pageLimit, errSlow)
+		ctx, cancel := context.WithTimeoutCause(asked.Context(), s.opt.PageLimit, errSlow)
 		defer cancel()
 		c.SetRequest(asked.WithContext(ctx))
 		err := next(c)

@@ -44,6 +44,8 @@ type Options struct {
 	Hosts  []string // host names requests may name; the listen address is always one
 	Listen string
 	Secure bool // cookies over TLS alone
+	// PageLimit is how long a page may take to be made [5 s].
+	PageLimit time.Duration
 	// Proxies are the networks of those whose word on a visitor's address is taken, as
 	// X-Forwarded-For has it; of anybody else it isn't.
 	Proxies []netip.Prefix
@@ -73,6 +75,7 @@ type Server struct {
 // New makes a server; Register gives it pages, Close lets its listener go.
 func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Server, error) {
 	opt.Log, opt.Beat = cmp.Or(opt.Log, slog.Default()), cmp.Or(opt.Beat, 15*time.Second)
+	opt.PageLimit = cmp.Or(opt.PageLimit, pageLimit)
 	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}}
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()

@@ -31,6 +31,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		sh.Fact("Opened with", a.Set, a.At)
 		sh.Code("User name", a.Username, a.At)
 		sh.Fact("Sent by", string(a.Scheme), a.At)
+		if also := access.Others(a.Takes, a.Scheme); also != "" {
+			sh.Fact("Takes also", also, a.At)
+		}
 		if a.Own {
 			sh.Fact("Token's time", "the camera's own ("+clock.Offset{Low: a.Offset, High: a.Offset}.Seconds()+" s)", a.At)
 		}
