@@ -222,3 +222,41 @@ func TestALiveConnectionEndsWithItsSignIn(t *testing.T) {
 		t.Errorf("%d beats, then: %v", beats, err)
 	}
 }
+
+// A password that is asked for in place is answered to the page's script alone, after the
+// person's own; what is refused says why, and both are in the log.
+func TestAPasswordIsShownInPlace(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	set := jsonNumber(count(h, `select id from credential_set where name = 'House account'`))
+	ask := func(password string) (int, string, string) {
+		form := url.Values{"_csrf": {v.token("/sites/1/settings")}, "password": {password}}
+		req, err := http.NewRequest(http.MethodPost, h.url+"/sites/1/settings/set/"+set+"/reveal", strings.NewReader(form.Encode()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		req.Header.Set("Accept", "application/json")
+		res, err := v.c.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		body, err := io.ReadAll(res.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, string(body), res.Header.Get("Cache-Control")
+	}
+	if status, body, _ := ask("not mine at all"); status != http.StatusUnprocessableEntity || !strings.Contains(body, "isn't your own password") || strings.Contains(body, h.Secrets.House) {
+		t.Errorf("with another password: %d %s", status, body)
+	}
+	if status, body, kept := ask(h.Secrets.Lead); status != http.StatusOK || !strings.Contains(body, h.Secrets.House) || kept != "no-store" {
+		t.Errorf("with their own: %d, kept %q", status, kept)
+	}
+	if n := count(h, `select count(*) from audit where act in ('was shown a password', 'was refused a password')`); n != 2 {
+		t.Errorf("%d lines in the log", n)
+	}
+}

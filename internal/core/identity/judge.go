@@ -199,14 +199,13 @@ func (j *judge) who() {
 func (j *judge) where() {
 	f, s := j.f, j.s
 	if !f.Inside && f.Behind == nil {
-		p, _ := s.Address.Prefix(24)
 		way := "Move it into its network."
 		if f.Taken != "" {
 			way = fmt.Sprintf("Its address on the list, %s, is taken: %s answers there. Settle that first, or give it another address.", j.w.Address, f.Taken)
 		}
 		j.add("find.factory-address", finding.Needs, "factory address",
 			fmt.Sprintf("It answers at %s, outside every network of the site: no recorder reaches it there.", s.Address),
-			way+" Give this laptop an address in "+p.String()+" while you reach it; Find says how.")
+			way+laptopFor(s.Address))
 	}
 	if b := f.Behind; b != nil {
 		told := finding.Evidence{Name: fmt.Sprintf("Port %d of %s", b.Port, b.Recorder),
@@ -284,6 +283,15 @@ func (j *judge) what() {
 			fmt.Sprintf("It has %d video sources (%s): nobody said which to enroll.", len(j.f.Sources),
 				strings.Join(j.f.Sources, ", ")), "Pick the views that this site uses.")
 	}
+}
+
+// laptopFor says how a laptop reaches a device that is outside every network of the site.
+func laptopFor(device netip.Addr) string {
+	l, ok := netplan.ReachFrom(device, func(netip.Addr) bool { return false })
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf(" To reach it from a laptop give that one %s, mask %s, if nothing else has it: on Linux %s. Find has the commands of other systems.", l.Address, l.Mask, l.Linux)
 }
 
 // Older says whether firmware version a is older than b: numbers are compared as

@@ -217,7 +217,7 @@ func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
 			c.Matters = "now: " + string(b)
 		}
 		if draw {
-			d.place(dot{X: clockX(o.Mid()), Mark: m, ID: r.ID, Name: r.Place,
+			d.place(dot{X: clockX(o.Mid()), Off: offStrip(o.Mid()), Open: p.URL.Query().Get("sheet") == strconv.FormatInt(r.ID, 10), Mark: m, ID: r.ID, Name: r.Place,
 				Href: p.With("sheet", strconv.FormatInt(r.ID, 10)), Says: r.Place + ": " + m.Sentence})
 		}
 		d.Rows = append(d.Rows, c)

@@ -28,6 +28,22 @@ type dot struct {
 	ID    int64 // 0: several cameras
 	Left  bool  // label to the left
 	Under bool  // label under it
+	Open  bool  // its sheet is open
+	Off   int   // beyond an end of the strip: −1 the left one, 1 the right one
+}
+
+// stripEnd is the offset at the strip's ends: what is beyond stands there, with an arrow.
+const stripEnd = 10 * time.Hour
+
+// offStrip says beyond which end of the strip an offset is; 0: it is on it.
+func offStrip(d time.Duration) int {
+	switch {
+	case d > stripEnd:
+		return 1
+	case d < -stripEnd:
+		return -1
+	}
+	return 0
 }
 
 // Title tells a mark to who can't see it.
@@ -51,7 +67,8 @@ type tick struct {
 
 // clockX places an offset on the strip: symmetric, logarithmic, ±10 h at its ends.
 func clockX(d time.Duration) float64 {
-	const half, end = 470.0, 36000.0
+	const half = 470.0
+	end := stripEnd.Seconds()
 	v := math.Log1p(min(math.Abs(d.Seconds()), end)/0.8) / math.Log1p(end/0.8) * half
 	if d < 0 {
 		v = -v
@@ -65,7 +82,7 @@ const narrowest = 44.0
 // scale draws the bands, for a sign-in window (zero: the usual one), and the ticks.
 func (d *clockData) scale(window time.Duration) {
 	from := time.Duration(0)
-	for _, e := range append(clock.Bands(window), clock.Edge{Band: clock.Refused, To: 10 * time.Hour}) {
+	for _, e := range append(clock.Bands(window), clock.Edge{Band: clock.Refused, To: stripEnd}) {
 		class, name := strings.ReplaceAll(string(e.Band), " ", "-"), string(e.Band)
 		if from == 0 {
 			d.Bands = append(d.Bands, band{clockX(-e.To), clockX(e.To) - clockX(-e.To), class, name})
@@ -146,18 +163,26 @@ func (d *clockData) place(x dot) {
 			}
 		}
 	}
+	x.Y = laneY(lane)
 	if x.Label == "" {
 		d.Quiet++
-		for i := range lanes { // where it covers no label, if there is such a lane
-			if l := (lane + i) % lanes; !slices.ContainsFunc(d.labels[l], func(s span) bool { return x.X+8 > s.from+18 && x.X-8 < s.to }) {
-				lane = l
+		x.Y += laneHeight / 2 // between two rows of labels, where no lane has room
+		for i := range lanes {
+			if l := (lane + i) % lanes; !slices.ContainsFunc(d.labels[l], func(s span) bool { return x.X+8 > s.from && x.X-8 < s.to }) {
+				x.Y = laneY(l)
+				d.labels[l] = append(d.labels[l], span{x.X - 8, x.X + 8}) // no later label covers it
 				break
 			}
 		}
 	}
-	x.Y = 24 + float64(lane)*32
 	d.Dots = append(d.Dots, x)
 }
+
+// laneHeight is how far lanes stand from each other: a label of one and a mark between two
+// don't meet.
+const laneHeight = 32.0
+
+func laneY(lane int) float64 { return 24 + float64(lane)*laneHeight }
 
 type span struct{ from, to float64 }
 
@@ -250,7 +275,7 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 		return o
 	}) {
 		n, lane := len(g.of), laneOf(g.state)
-		x := dot{X: g.x(), Y: 24 + float64(lane)*32, Mark: stage.Mark{State: g.state}, Under: true, Label: stage.Thousands(n)}
+		x := dot{X: g.x(), Y: laneY(lane), Off: offStrip(g.least) + offStrip(g.most), Mark: stage.Mark{State: g.state}, Under: true, Label: stage.Thousands(n)}
 		if n == 1 {
 			one := g.of[0]
 			x.ID, x.Name, x.Says, x.Href = one.ID, one.Place, one.Place+": "+one.Sentence, p.With("sheet", strconv.FormatInt(one.ID, 10))
@@ -260,6 +285,7 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 				clock.Brief(g.least), clock.Brief(g.most), someOf(g.of))
 			x.Href = shell.WithQuery(p.URL, "q", strings.TrimSpace(p.Query+" stage:clock state:"+string(g.state)))
 		}
+		x.Off = max(-1, min(1, x.Off))
 		half := 3.6 * float64(len([]rune(x.Label)))
 		if x.X-half < ends[lane]-2 || x.X+half > 1040 {
 			x.Label = ""
@@ -268,10 +294,29 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 		}
 		d.Dots = append(d.Dots, x)
 	}
+	d.opened(p)
 	for i := range d.Own {
 		d.Own[i].Cameras = held[d.Own[i].Device.Place]
 	}
 	return nil
+}
+
+// opened draws the camera whose sheet is open where a crowd's marks stand for several: it is
+// always drawn by itself, with its name, over them.
+func (d *clockData) opened(p *shell.Request) {
+	id, err := strconv.ParseInt(p.URL.Query().Get("sheet"), 10, 64)
+	of, ok := p.Snapshot.Source(id)
+	if err != nil || !ok || slices.ContainsFunc(d.Dots, func(x dot) bool { return x.ID == id }) {
+		return
+	}
+	f, _ := p.Snapshot.Clock(of.Device)
+	if f.Camera == nil {
+		return
+	}
+	o := f.Offset().Mid()
+	m := p.Engine.Mark(p.Now, p.Snapshot, of.Device, stage.Clock)
+	d.Dots = append(d.Dots, dot{X: clockX(o), Y: laneY(1) + laneHeight/2, Mark: m, ID: id, Name: of.Place, Label: of.Place, Left: clockX(o) > 800, Open: true, Off: offStrip(o),
+		Href: p.With("sheet", strconv.FormatInt(id, 10)), Says: of.Place + ": " + m.Sentence})
 }
 
 // someOf names a few of many.

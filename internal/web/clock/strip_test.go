@@ -2,6 +2,7 @@ package clock
 
 import (
 	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -90,6 +91,35 @@ func TestTheStripsBandsAreTheRules(t *testing.T) {
 				}
 				if !strings.Contains(in, want) || strings.Count(in, " ") > 2 {
 					t.Fatalf("window %v: %v is drawn in %q, and is %s", window, at, in, want)
+				}
+			}
+		}
+	}
+}
+
+// No label covers a mark, whatever stands where; what is beyond an end says so.
+func TestNoLabelCoversAMark(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(3, 5))
+	for range 300 {
+		var d clockData
+		for range 5 + rnd.IntN(120) {
+			at := time.Duration((rnd.Float64() - 0.5) * math.Pow(10, rnd.Float64()*7) * float64(time.Second))
+			d.place(dot{X: clockX(at), Off: offStrip(at), Name: strings.Repeat("n", 4+rnd.IntN(20)), Mark: stage.Mark{State: []stage.State{stage.Ready, stage.Needs, stage.Blocked}[rnd.IntN(3)]}})
+			if x := d.Dots[len(d.Dots)-1]; x.Off != 0 && (x.X > 520) != (x.Off > 0) || x.Off == 0 && at.Abs() > 10*time.Hour {
+				t.Errorf("%v stands at %g and points %d", at, x.X, x.Off)
+			}
+		}
+		for i, x := range d.Dots {
+			if x.Label == "" {
+				continue
+			}
+			from, to := x.X+9, x.X+11+6.6*float64(len(x.Label))
+			if x.Left {
+				from, to = x.X-11-6.6*float64(len(x.Label)), x.X-9
+			}
+			for j, o := range d.Dots {
+				if i != j && math.Abs(o.Y-x.Y) < 12 && o.X+7 > from && o.X-7 < to {
+					t.Fatalf("the label of %+v covers %+v", x, o)
 				}
 			}
 		}

@@ -2,6 +2,7 @@ package settings
 
 import (
 	"fmt"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -153,6 +154,7 @@ func (pg *Page) reveal(c *echo.Context) error {
 	if i < 0 {
 		return store.ErrNotFound
 	}
+	inPlace := c.Request().Header.Get("Accept") == "application/json" // the page's script asks, and shows it where it was asked for
 	why, err := pg.OwnPassword(c)
 	if err != nil {
 		return err
@@ -160,6 +162,9 @@ func (pg *Page) reveal(c *echo.Context) error {
 	if why != "" {
 		if err := pg.Audit(ctx, me, "was refused a password", sets[i].Name); err != nil {
 			return err
+		}
+		if inPlace {
+			return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": why + " The set's stays sealed."})
 		}
 		return pg.Back(c, why+" The set's stays sealed.")
 	}
@@ -169,6 +174,10 @@ func (pg *Page) reveal(c *echo.Context) error {
 	}
 	if err := pg.Audit(ctx, me, "was shown a password", sets[i].Name); err != nil {
 		return err
+	}
+	if inPlace {
+		c.Response().Header().Set("Cache-Control", "no-store")
+		return c.JSON(http.StatusOK, map[string]string{"secret": secret})
 	}
 	return pg.Show(c, shell.Secret{Heading: "Password of " + sets[i].Name, Secret: secret,
 		Note: "User name " + sets[i].Username + ". That you were shown it is in the log. Close this page when you are done.", Back: fmt.Sprintf("/sites/%d/settings", me.Member.ID)})

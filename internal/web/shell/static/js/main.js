@@ -5,10 +5,15 @@ import { hear } from "./live.js";
 import { watchSelection } from "./selection.js";
 import { watchKeys, restoreCursor } from "./keys.js";
 import { watchConfirm } from "./confirm.js";
+import { watchCopy } from "./copy.js";
+import { watchReveal } from "./reveal.js";
 import { refreshStills } from "./stills.js";
 
 // Components must be there before Alpine starts, which is the script after this one.
 document.addEventListener("alpine:init", registerHarbour);
+
+watchCopy();
+watchReveal();
 
 const site = document.body.dataset.site;
 if (site !== "0") {
