@@ -117,6 +117,9 @@ func (s Selection) filter(q *query) {
 		like := likeEscape.Replace(f.Net) + "%"
 		q.add("(host(d.address) like %s or d.address <<= any(array(select n.prefix::inet from network n where n.site_id = $1 and n.name ilike %s)))", like, like)
 	}
+	if f.Prefix.IsValid() {
+		q.add("d.address <<= %s::inet", f.Prefix)
+	}
 	switch {
 	case f.States != nil:
 		letters, working := "", false

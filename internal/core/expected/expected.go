@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
@@ -122,7 +123,7 @@ func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 		return r, &Message{Field: Place, Says: "It names no place."}
 	}
 	for f, s := range map[Field]string{Place: r.Place, Make: r.Make, Model: r.Model} {
-		if len(s) > MaxCell {
+		if utf8.RuneCountInString(s) > MaxCell {
 			return r, &Message{Field: f, Says: fmt.Sprintf("Its %s is longer than %d characters.", f, MaxCell)}
 		}
 	}
@@ -220,7 +221,11 @@ func twice(seen map[Field]map[string]int, r Row) *Message {
 	}
 	for _, f := range []Field{Place, Address, MAC} {
 		if k := keys[f]; k != "" && seen[f][k] != 0 {
-			return &Message{Field: f, Says: fmt.Sprintf("Line %d has the same %s.", seen[f][k], f)}
+			says := fmt.Sprintf("Line %d has the same %s.", seen[f][k], f)
+			if f == Address { // an encoder, or a camera with several sensors
+				says += " A device with several inputs stands in the list once: its inputs are picked on Find."
+			}
+			return &Message{Field: f, Says: says}
 		}
 	}
 	for f, k := range keys {

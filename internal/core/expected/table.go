@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"unicode/utf16"
@@ -17,7 +18,7 @@ import (
 const (
 	MaxLines   = 20_000
 	MaxColumns = 64
-	MaxCell    = 200 // bytes
+	MaxCell    = 200 // characters
 )
 
 // Errors of a whole list.
@@ -49,16 +50,21 @@ func ParseCSV(data []byte) (Table, error) {
 	if err != nil {
 		return Table{}, err
 	}
+	if !strings.Contains(text, "\n") { // as spreadsheets of the past end lines
+		text = strings.ReplaceAll(text, "\r", "\n")
+	}
 	first, rest, _ := strings.Cut(text, "\n")
 	skipped := 0
 	sep := rune(0)
 	if s, ok := strings.CutPrefix(strings.TrimSpace(first), "sep="); ok && utf8.RuneCountInString(s) <= 1 {
 		sep, _ = utf8.DecodeRuneInString(s + "\t")
 		text, skipped = rest, 1
-		first, _, _ = strings.Cut(text, "\n")
 	}
 	if sep == 0 {
-		sep = separator(first)
+		sep = separator(text)
+	}
+	if line := unclosed(text, sep); line > 0 {
+		return Table{}, UnclosedError{line + skipped}
 	}
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma, r.FieldsPerRecord, r.LazyQuotes, r.ReuseRecord = sep, -1, true, true
@@ -180,14 +186,54 @@ func windows1252(c byte) rune {
 	return []rune(high)[c-0x80]
 }
 
-// separator is what cuts the heading into most columns, outside quotes.
-func separator(head string) rune {
+// UnclosedError says that a quote is never closed: all that follows would be one cell.
+type UnclosedError struct{ Line int } // where it opens, from 1
+
+func (e UnclosedError) Error() string {
+	return fmt.Sprintf("a quote that opens in line %d is never closed: close it, or take it out", e.Line)
+}
+
+// unclosed is the line, from 1, where a quoted cell begins that the text ends in; 0: none does.
+// A quote inside a cell that isn't at its end is text, as the reader takes it too.
+func unclosed(text string, sep rune) int {
+	line, opened, start := 1, 0, true // start: at the beginning of a cell
+	all := []rune(text)
+	for i := 0; i < len(all); i++ {
+		r := all[i]
+		switch {
+		case opened == 0 && start && r == '"':
+			opened = line
+		case opened > 0 && r == '"':
+			next := '\n'
+			if i+1 < len(all) {
+				next = all[i+1]
+			}
+			if next == '"' {
+				i++
+			} else if next == sep || next == '\n' || next == '\r' {
+				opened = 0
+			}
+		}
+		start = opened == 0 && (r == sep || r == '\n')
+		if r == '\n' {
+			line++
+		}
+	}
+	return opened
+}
+
+// separator is what cuts the heading into most columns, outside quotes; a heading may have
+// breaks inside of them.
+func separator(text string) rune {
 	best, most := ',', 0
 	for _, sep := range []rune{',', ';', '\t', '|'} {
 		n, quoted := 0, false
-		for _, r := range head {
+		for _, r := range text {
 			if r == '"' {
 				quoted = !quoted
+			}
+			if r == '\n' && !quoted {
+				break
 			}
 			if r == sep && !quoted {
 				n++

@@ -3,6 +3,8 @@
 package filter
 
 import (
+	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -21,6 +23,7 @@ type Filter struct {
 	Make     string        // the make begins with it
 	Recorder string        // the planned recorder's name begins with it
 	Net      string        // the network's name or the address begins with it
+	Prefix   netip.Prefix  // the address is in it; the zero Prefix: not asked
 	Stage    stage.Stage   // 0: any
 	States   []stage.State // one of these, in Stage where given; nil: not asked
 	// Unknown lists what was asked and means nothing ("stage:clok"): nothing matches
@@ -31,23 +34,34 @@ type Filter struct {
 var states = []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.NotYet, stage.Working, stage.NotHere, stage.Stale}
 
 // Parse reads words and make:, net:, recorder:, stage:, state: in any order; a value
-// in double quotes may hold spaces. Case doesn't matter. A later key of the same name
-// replaces the one before it.
+// in double quotes may hold spaces. Case doesn't matter. net: takes a prefix too. What can't
+// be kept is refused (Unknown), never dropped: a key that stands twice, more words than
+// MaxWords, text beyond MaxLength.
 func Parse(text string) Filter {
 	var f Filter
 	if len(text) > MaxLength {
 		text = strings.ToValidUTF8(text[:MaxLength], "")
+		f.Unknown = append(f.Unknown, fmt.Sprintf("what stands beyond %d characters", MaxLength))
 	}
+	met := map[string]bool{}
 	for _, w := range split(strings.ToLower(text)) {
 		key, value, keyed := strings.Cut(w, ":")
 		value = strings.Trim(value, `"`)
 		switch {
 		case keyed && value == "" && slices.Contains([]string{"make", "net", "recorder", "stage", "state"}, key):
-			// still being typed
+			continue // still being typed
+		case keyed && met[key]:
+			f.Unknown = append(f.Unknown, key+": a second time")
 		case keyed && key == "make":
 			f.Make = value
 		case keyed && key == "recorder":
 			f.Recorder = value
+		case keyed && key == "net" && strings.Contains(value, "/"):
+			p, err := netip.ParsePrefix(value)
+			if err != nil {
+				f.Unknown = append(f.Unknown, w)
+			}
+			f.Prefix = p.Masked()
 		case keyed && key == "net":
 			f.Net = value
 		case keyed && key == "stage":
@@ -62,17 +76,22 @@ func Parse(text string) Filter {
 				f.Unknown = append(f.Unknown, w)
 			}
 		default:
-			if len(f.Words) < MaxWords {
+			if len(f.Words) == MaxWords {
+				f.Unknown = append(f.Unknown, fmt.Sprintf("words beyond the first %d", MaxWords))
+			} else if len(f.Words) < MaxWords {
 				f.Words = append(f.Words, strings.Trim(w, `"`))
 			}
+			continue
 		}
+		met[key] = true
 	}
+	f.Unknown = slices.Compact(f.Unknown)
 	return f
 }
 
 // Empty says whether the filter takes everything.
 func (f Filter) Empty() bool {
-	return len(f.Words) == 0 && f.Make == "" && f.Recorder == "" && f.Net == "" && f.Stage == 0 && f.States == nil && len(f.Unknown) == 0
+	return len(f.Words) == 0 && f.Make == "" && f.Recorder == "" && f.Net == "" && !f.Prefix.IsValid() && f.Stage == 0 && f.States == nil && len(f.Unknown) == 0
 }
 
 func stageOf(value string) (stage.Stage, bool) {

@@ -1,6 +1,7 @@
 package filter
 
 import (
+	"net/netip"
 	"reflect"
 	"strings"
 	"testing"
@@ -25,9 +26,13 @@ func TestParse(t *testing.T) {
 		"make: state: net:":                  {},
 		"02:d5:1a:40:01:11":                  {Words: []string{"02:d5:1a:40:01:11"}},
 		`"two words"`:                        {Words: []string{"two words"}},
-		"make:a make:b":                      {Make: "b"},
-		strings.Repeat("a ", 30):             {Words: strings.Fields(strings.Repeat("a ", MaxWords))},
-		"x" + strings.Repeat("é", MaxLength): {Words: []string{"x" + strings.Repeat("é", 99)}},
+		"make:a make:b":                      {Make: "a", Unknown: []string{"make: a second time"}},
+		"make: make:b":                       {Make: "b"},
+		"net:127.40.1.0/24":                  {Prefix: netip.MustParsePrefix("127.40.1.0/24")},
+		"net:127.40.1.9/24 x":                {Prefix: netip.MustParsePrefix("127.40.1.0/24"), Words: []string{"x"}},
+		"net:127.40.1/24":                    {Unknown: []string{"net:127.40.1/24"}},
+		strings.Repeat("a ", 30):             {Words: strings.Fields(strings.Repeat("a ", MaxWords)), Unknown: []string{"words beyond the first 12"}},
+		"x" + strings.Repeat("é", MaxLength): {Words: []string{"x" + strings.Repeat("é", 99)}, Unknown: []string{"what stands beyond 200 characters"}},
 	} {
 		if got := Parse(text); !reflect.DeepEqual(got, want) {
 			t.Errorf("%q: %+v, want %+v", text, got, want)
