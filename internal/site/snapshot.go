@@ -248,6 +248,9 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	if !ok {
 		return f, w
 	}
+	if a, ok := Account.Of(s, d.ID); ok {
+		seen = seen.Since(a.At)
+	}
 	f.Seen = &seen
 	if n, in := netplan.Of(s.networks, seen.Address); in {
 		f.Inside, f.Network, f.Networks = true, n, s.networks

@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 )
 
 // Fifteen thousand answers of one address make one sentence, the same in any order.
@@ -45,6 +46,17 @@ func TestSeveralOnOneAreCounted(t *testing.T) {
 		s := Sighting{Address: netip.MustParseAddr("127.40.1.9"), UUID: "u", Also: strings.Split("a,b,c,d,e,f,g", ",")[:n]}
 		if got := severalOnOne(s); got != want {
 			t.Errorf("%d: %s", n, got)
+		}
+	}
+}
+
+// What a look saw before an account opened the device is settled by that; a look since isn't.
+func TestAFirstPasswordThatWasSetIsNoFindingAnyMore(t *testing.T) {
+	now := time.Now()
+	seen := Sighting{At: now, NoPassword: true}
+	for opened, want := range map[time.Time]bool{{}: true, now.Add(-time.Minute): true, now.Add(time.Minute): false} {
+		if got := seen.Since(opened).NoPassword; got != want {
+			t.Errorf("opened at %v: %v", opened, got)
 		}
 	}
 }

@@ -81,6 +81,15 @@ func (s Sighting) WaysText() string {
 	return strings.Join(words, ", ")
 }
 
+// Since is the sighting as it stands after an account opened the device: one that an account opens
+// has a password, whatever the look before it saw. The zero time: none did.
+func (s Sighting) Since(opened time.Time) Sighting {
+	if opened.After(s.At) {
+		s.NoPassword = false
+	}
+	return s
+}
+
 // MaxAlso is how many further endpoints of one address are kept, the lowest: whoever answers with
 // more makes them up.
 const MaxAlso = 8
