@@ -20,9 +20,15 @@ import (
 // where others are counted under it too, as an address. It answers a sentence for who has to
 // wait: each refusal makes it longer. Where the database can't say, nobody may.
 func (s *Server) MayTry(ctx context.Context, own, shared string) (wait string) {
-	left, err := s.Store.Pass(ctx, own, people.Wait)
-	if err == nil && left == 0 && shared != "" {
+	var left time.Duration
+	var err error
+	if shared != "" { // first: names that nobody has make no rows without end
 		left, err = s.Store.Pass(ctx, shared, people.WaitMany)
+	}
+	if err == nil && left == 0 {
+		if left, err = s.Store.Pass(ctx, own, people.Wait); err == nil && left > 0 && shared != "" {
+			err = s.Store.Passed(ctx, "", shared) // it wasn't tried: nobody else waits for it
+		}
 	}
 	switch {
 	case err != nil:
