@@ -78,6 +78,9 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	h.on(p, "find")
 	h.run(p, "body", "Look at 2 networks")
 	p.Sees(30*time.Second, "needs you, or not expected", h.Net.At(".1.11").String(), h.Net.At(".2.5").String())
+	testbed.Until(t, 20*time.Second, "what is on no list is listed as it is found, without a reload", func() bool {
+		return testbed.Glance[int64](p, "document.querySelectorAll('[id^=stranger-]').length") == 3
+	})
 	shoot("own-find")
 	h.on(p, "settings")
 	p.Sees(20*time.Second, "Recorders", "none: it can't be read")
