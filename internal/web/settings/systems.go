@@ -3,6 +3,8 @@ package settings
 import (
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -15,8 +17,9 @@ import (
 // maxSystems is how many other systems a site has at most.
 const maxSystems = 64
 
-// systemFrom reads a system that a person typed; done: they were answered.
-func (pg *Page) systemFrom(c *echo.Context) (y store.System, done bool, err error) {
+// systemFrom reads a system that a person typed; done: they were answered. was is where it is
+// known already: that isn't asked about again.
+func (pg *Page) systemFrom(c *echo.Context, was netip.Addr) (y store.System, done bool, err error) {
 	y = store.System{SiteID: shell.VisitorOf(c).Member.ID, Kind: netplan.SystemKind(c.FormValue("kind")), Name: strings.TrimSpace(c.FormValue("name")),
 		Note: strings.TrimSpace(c.FormValue("note"))}
 	switch {
@@ -37,6 +40,9 @@ func (pg *Page) systemFrom(c *echo.Context) (y store.System, done bool, err erro
 	if set != 0 {
 		y.SetID = &set
 	}
+	if y.Address == was {
+		return y, false, nil
+	}
 	done, err = pg.AskOutside(c, "address", y.Address, "Ask there whether it answers")
 	return y, done, err
 }
@@ -45,7 +51,7 @@ func (pg *Page) systemFrom(c *echo.Context) (y store.System, done bool, err erro
 // it answers. No account is sent to it by that.
 func (pg *Page) addSystem(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	y, done, err := pg.systemFrom(c)
+	y, done, err := pg.systemFrom(c, netip.Addr{})
 	if done {
 		return err
 	}
@@ -75,7 +81,15 @@ func (pg *Page) setSystem(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	y, done, err := pg.systemFrom(c)
+	all, err := pg.Store.Systems(ctx, me.Member.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(x store.System) bool { return x.ID == id })
+	if i < 0 {
+		return store.ErrNotFound
+	}
+	y, done, err := pg.systemFrom(c, all[i].Address)
 	if done {
 		return err
 	}
