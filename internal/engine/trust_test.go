@@ -391,8 +391,9 @@ func TestARecordersAccountIsATry(t *testing.T) {
 	if asked, _ := site.Reached.Of(b.view(), rec.ID); asked.Trouble != "" {
 		t.Errorf("with its own password: %s", asked.Trouble)
 	}
-	if wrong, opened, pending := tries(access.Wrong), tries(access.Opened), tries(access.Pending); wrong != 1 || opened != 1 || pending != 0 {
-		t.Errorf("%d wrong, %d opened, %d without an answer", wrong, opened, pending)
+	testbed.Until(t, 20*time.Second, "no try is open", func() bool { return tries(access.Pending) == 0 })
+	if wrong, opened := tries(access.Wrong), tries(access.Opened); wrong != 1 || opened != 1 {
+		t.Errorf("%d wrong, %d opened", wrong, opened)
 	}
 	// Another certificate at its address is another device until a person says otherwise.
 	if err := b.Store.KeepFacts(ctx, site.RecorderPin.New(rec.ID, "test", time.Now().UTC(), "00")); err != nil {
@@ -402,8 +403,10 @@ func TestARecordersAccountIsATry(t *testing.T) {
 	if asked, _ := site.Reached.Of(b.view(), rec.ID); !strings.Contains(asked.Trouble, "certificate") {
 		t.Errorf("what shows another certificate: %q", asked.Trouble)
 	}
-	if wrong, opened, pending := tries(access.Wrong), tries(access.Opened), tries(access.Pending); wrong != 1 || opened != 1 || pending != 0 {
-		t.Errorf("what shows another certificate was sent an account: %d wrong, %d opened, %d without an answer", wrong, opened, pending)
+	// A reading of the product's own may be under way: it ends, and sent nothing either.
+	testbed.Until(t, 20*time.Second, "no try is open", func() bool { return tries(access.Pending) == 0 })
+	if wrong, opened := tries(access.Wrong), tries(access.Opened); wrong != 1 || opened != 1 {
+		t.Errorf("what shows another certificate was sent an account: %d wrong, %d opened", wrong, opened)
 	}
 }
 
