@@ -437,6 +437,9 @@ const DHCP = "dhcp"
 func (f Facts) source(w Wishes) (server, named string) {
 	switch w.Source {
 	case "", "recorder":
+		if f.Reference.Why == Planned {
+			return f.Reference.Address, f.Reference.Name + ", which it is planned for"
+		}
 		return f.Reference.Address, f.Reference.Name + ", which holds it"
 	case DHCP:
 		return DHCP, "the server that its network names"

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -277,12 +277,15 @@ func describe(r expected.Row) string {
 	return strings.Join(parts, ", ")
 }
 
-// outside counts the rows whose address is in none of the networks.
-func outside(p *shell.Request, rows []expected.Row) (out []netip.Addr) {
-	for _, r := range rows {
-		if r.Address.IsValid() && !slices.ContainsFunc(p.Networks, func(n store.Network) bool { return n.Prefix.Contains(r.Address) }) {
-			out = append(out, r.Address)
-		}
+// outside lists the addresses of rows that are in none of the networks.
+func outside(p *shell.Request, rows []expected.Row) []netip.Addr {
+	var networks []netplan.Network
+	for _, n := range p.Networks {
+		networks = append(networks, n.Core())
 	}
-	return out
+	var all []netip.Addr
+	for _, r := range rows {
+		all = append(all, r.Address)
+	}
+	return netplan.Outside(networks, all)
 }
