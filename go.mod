@@ -15,6 +15,7 @@ require (
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jackc/tern/v2 v2.3.4
 	github.com/labstack/echo/v5 v5.4.4
+	github.com/pion/rtcp v1.2.20
 	github.com/pion/rtp v1.10.6
 	github.com/pion/sdp/v3 v3.0.20
 	github.com/prometheus/client_golang v1.25.0

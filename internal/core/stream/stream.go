@@ -39,7 +39,8 @@ type Profile struct {
 	Repaired     bool    `json:"repaired"` // the device gave another host than it was reached at
 	Snapshot     string  `json:"snapshot"`
 	Metadata     bool    `json:"metadata"`
-	Analytics    string  `json:"analytics"` // token of its analytics configuration; empty: none
+	Analytics    string  `json:"analytics"`         // token of its analytics configuration; empty: none
+	Trouble      string  `json:"trouble,omitempty"` // why the device doesn't say where it is had
 }
 
 // SourceTokens are the tokens by which events name what these profiles show: of video
@@ -62,14 +63,17 @@ type Measured struct {
 	At       time.Time     `json:"at"`
 	Seconds  float64       `json:"seconds"`
 	Codec    string        `json:"codec"`
-	Width    int           `json:"width"`
+	Width    int           `json:"width"` // 0: what came doesn't tell, see SizeText
 	Height   int           `json:"height"`
 	FPS      float64       `json:"fps"`
-	MeanKbps float64       `json:"mean_kbps"`
+	MeanKbps float64       `json:"mean_kbps"` // of what is coded: RTP, UDP and IP headers come on top
 	PeakKbps float64       `json:"peak_kbps"` // of any one second
 	KeyEvery time.Duration `json:"key_every"` // the longest between key frames seen
 	Frames   int           `json:"frames"`
-	Lost     int           `json:"lost"` // packets, by sequence numbers
+	Lost     int           `json:"lost"`             // packets, by sequence numbers
+	Jitter   time.Duration `json:"jitter,omitempty"` // between arrivals (RFC 3550, section 6.4.1)
+	First    time.Duration `json:"first,omitempty"`  // from the beginning of the conversation to the first key frame
+	Over     string        `json:"over,omitempty"`   // what carried it: "TCP" or "UDP"
 	Trouble  string        `json:"trouble"`
 }
 
@@ -93,7 +97,7 @@ const MaxKeyEvery = 2 * time.Second
 func Roles(profiles []Profile, codecs []string) (record, view string) {
 	best, cheap := -1, math.MaxInt
 	for _, p := range profiles {
-		if len(codecs) > 0 && !slices.Contains(codecs, p.Codec) {
+		if p.Trouble != "" || len(codecs) > 0 && !slices.Contains(codecs, p.Codec) {
 			continue
 		}
 		size := p.Width * p.Height
@@ -153,6 +157,12 @@ func OfView(profiles []Profile, video string) (own, others []Profile) {
 		}
 	}
 	return own, others
+}
+
+// ShowsAny says whether the profile shows one of the views that are enrolled of its device:
+// only those are played. Nobody picked where a token is empty: then all are.
+func (p Profile) ShowsAny(videos []string) bool {
+	return slices.Contains(videos, "") || slices.Contains(videos, p.Source)
 }
 
 // Read says whether the streams were read and played.
@@ -234,8 +244,8 @@ func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
 func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
 
 func judgeOne(p Profile, m Measured) []finding.Finding {
-	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %d × %d, %.1f frames/s, %.0f kbit/s over %.1f s",
-		Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
+	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %s, %.1f frames/s, %.0f kbit/s over %.1f s",
+		Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
 	if m.Trouble != "" {
 		return []finding.Finding{{Code: "stream.no-picture", Severity: finding.Blocks, Words: "no picture",
 			Sentence: fmt.Sprintf("%s was asked for and didn't play: %s", p.Name, m.Trouble),
@@ -246,10 +256,10 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 		out = append(out, finding.Finding{Code: "stream.differs", Severity: finding.Needs, Words: words, Sentence: sentence,
 			WayOut: "Write the encoder's settings again, then play it once more.", Evidence: ev})
 	}
-	if m.Codec != p.Codec {
+	if m.Codec != "" && p.Codec != "" && m.Codec != p.Codec {
 		differ("codec differs", fmt.Sprintf("%s declares %s and sends %s.", p.Name, Pretty(p.Codec), Pretty(m.Codec)))
 	}
-	if m.Width != p.Width || m.Height != p.Height {
+	if SizeDiffers(p, m) {
 		differ("size differs", fmt.Sprintf("%s declares %d × %d and sends %d × %d.", p.Name, p.Width, p.Height, m.Width, m.Height))
 	}
 	if p.FPS > 0 && m.Seconds >= 2 && RateDiffers(p.FPS, m.FPS) {
@@ -269,6 +279,21 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 			WayOut:   "Look at the cable and the switch port.", Evidence: ev})
 	}
 	return out
+}
+
+// SizeDiffers says whether a stream sends another size than it declares; what isn't known
+// isn't compared.
+func SizeDiffers(p Profile, m Measured) bool {
+	return m.Width > 0 && p.Width > 0 && (m.Width != p.Width || m.Height != p.Height)
+}
+
+// SizeText is the size in pixels, or that what was played doesn't tell: H.264 and H.265 do
+// where a parameter set came, JPEG up to 2,040 pixels (RFC 2435, section 3.1).
+func (m Measured) SizeText() string {
+	if m.Width == 0 {
+		return "size not told"
+	}
+	return fmt.Sprintf("%d × %d", m.Width, m.Height)
 }
 
 // Pretty writes an ONVIF codec name as people do.

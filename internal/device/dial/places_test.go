@@ -166,9 +166,13 @@ func TestNoPlaceLeadsElsewhere(t *testing.T) {
 	read := func(x *trapped) stream.Profile {
 		x.t.Helper()
 		profiles(x)
-		all, err := x.client(x.at("http", "/")).Profiles(ctx, map[string]string{mediaNS: x.at("http", "/media")})
+		c, services := x.client(x.at("http", "/")), map[string]string{mediaNS: x.at("http", "/media")}
+		all, err := c.Profiles(ctx, services)
 		if err != nil || len(all) != 1 {
 			x.t.Fatalf("%v %v", all, err)
+		}
+		if err := c.Addresses(ctx, services, &all[0]); err != nil {
+			x.t.Fatal(err)
 		}
 		return all[0]
 	}

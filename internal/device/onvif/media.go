@@ -14,8 +14,8 @@ import (
 // maxProfiles is how many media profiles of a device are read.
 const maxProfiles = 32
 
-// Profiles reads the media profiles with encoder settings, stream and snapshot
-// addresses (ONVIF Media2). Addresses are brought to where the device was reached.
+// Profiles reads the media profiles with encoder settings (GetProfiles, ONVIF Media2; Media
+// where a device knows no other), at most 32. Addresses reads where each one is had.
 func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]stream.Profile, error) {
 	at, ok := services[mediaNS]
 	if !ok && services[media1NS] != "" {
@@ -43,9 +43,6 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
 		p.GOP = (&node{text: enc.attr("GovLength")}).num()
-		if err := c.addresses(ctx, at, &p); err != nil {
-			return nil, err
-		}
 		out = append(out, p)
 	}
 	return out, nil
@@ -56,7 +53,13 @@ func codec(s string) string {
 	return strings.ToUpper(strings.NewReplacer(".", "", "-", "").Replace(s))
 }
 
-func (c *Client) addresses(ctx context.Context, at string, p *stream.Profile) error {
+// Addresses reads where a profile's stream and still are had (GetStreamUri, GetSnapshotUri),
+// brought to where the device was reached. A device may have no still.
+func (c *Client) Addresses(ctx context.Context, services map[string]string, p *stream.Profile) error {
+	at, ok := services[mediaNS]
+	if !ok {
+		return c.addresses1(ctx, services[media1NS], p)
+	}
 	r, err := c.call(ctx, at, mediaNS, "GetStreamUri",
 		`<GetStreamUri xmlns="`+mediaNS+`"><Protocol>RTSP</Protocol><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
 	if err != nil {

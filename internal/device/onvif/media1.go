@@ -27,26 +27,31 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution",
 				"Height"), FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			GOP: enc.num("H264", "GovLength"), Metadata: n.at("MetadataConfiguration") != nil, Analytics: n.at("VideoAnalyticsConfiguration").attr("token")}
-		u, err := c.call(ctx, at, media1NS, "GetStreamUri",
-			`<GetStreamUri xmlns="`+media1NS+`" xmlns:tt="`+schemaNS+`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
-		if err != nil {
-			return nil, err
-		}
-		p.Given = u.str("MediaUri", "Uri")
-		if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
-			return nil, &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
-		}
-		s, err := c.call(ctx, at, media1NS, "GetSnapshotUri",
-			`<GetSnapshotUri xmlns="`+media1NS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
-		switch {
-		case err == nil:
-			p.Snapshot, _, _ = stream.RepairHost(s.str("MediaUri", "Uri"), c.host.Addr)
-		case !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused):
-			return nil, err
-		}
 		out = append(out, p)
 	}
 	return out, nil
+}
+
+// addresses1 is Addresses over Media ver10.
+func (c *Client) addresses1(ctx context.Context, at string, p *stream.Profile) error {
+	u, err := c.call(ctx, at, media1NS, "GetStreamUri",
+		`<GetStreamUri xmlns="`+media1NS+`" xmlns:tt="`+schemaNS+`"><StreamSetup><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
+	if err != nil {
+		return err
+	}
+	p.Given = u.str("MediaUri", "Uri")
+	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
+		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
+	}
+	s, err := c.call(ctx, at, media1NS, "GetSnapshotUri",
+		`<GetSnapshotUri xmlns="`+media1NS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
+	switch {
+	case err == nil:
+		p.Snapshot, _, _ = stream.RepairHost(s.str("MediaUri", "Uri"), c.host.Addr)
+	case !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused):
+		return err
+	}
+	return nil
 }
 
 // VideoSources lists the video sources that the device's profiles show, in their order. It

@@ -2,6 +2,7 @@ package rtsp
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"github.com/pion/rtp"
@@ -12,28 +13,34 @@ import (
 
 // Meter counts a stream's packets. The zero Meter with a Track set is ready.
 type Meter struct {
-	Track  Track
-	sps    []byte
-	begun  time.Time
-	last   time.Time
-	frames int
-	lost   int
-	bytes  int64
-	recent []arrival // of the last second
-	inSec  int64
-	peak   int64
-	unit   int64 // bytes before the running access unit
-	keyAt  int64 // bytes before the last key frame's access unit
-	key0At int64 // and before the first's
-	key0   uint32
-	seq    uint16
-	seen   bool
-	stamp  uint32
-	first  uint32
-	key    time.Time
-	keyGap time.Duration
-	keyRTP uint32
-	keys   int
+	Track    Track
+	sps      []byte
+	width    int // of a JPEG picture, by its RTP header
+	height   int
+	begun    time.Time
+	last     time.Time
+	frames   int
+	got      int64   // packets
+	span     int64   // packets from the first to the newest, by their numbers
+	jitter   float64 // in units of the track's clock (RFC 3550, section 6.4.1)
+	transit  int64
+	bytes    int64
+	recent   []arrival // of the last second
+	inSec    int64
+	peak     int64
+	unit     int64 // bytes before the running access unit
+	keyAt    int64 // bytes before the last key frame's access unit
+	key0At   int64 // and before the first's
+	key0     uint32
+	seq      uint16
+	seen     bool
+	stamp    uint32
+	first    uint32
+	key      time.Time
+	firstKey time.Time
+	keyGap   time.Duration
+	keyRTP   uint32
+	keys     int
 }
 
 type arrival struct {
@@ -50,21 +57,23 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 	if p.Unmarshal(raw) != nil || p.PayloadType != m.Track.Payload || len(p.Payload) == 0 {
 		return
 	}
-	if !m.seen {
-		m.begun, m.first = now, p.Timestamp
-	} else if gap := p.SequenceNumber - m.seq - 1; gap != 0 && gap < 1000 {
-		m.lost += int(gap)
+	if m.late(&p, now) {
+		return
 	}
 	if !m.seen || p.Timestamp != m.stamp {
 		m.frames++
 		m.unit = m.bytes
+		m.arrives(p.Timestamp, now)
 	}
 	m.seq, m.seen, m.stamp, m.last = p.SequenceNumber, true, p.Timestamp, now
-	m.bytes += int64(len(raw))
-	m.count(int64(len(raw)), now)
+	m.bytes += int64(len(p.Payload))
+	m.count(int64(len(p.Payload)), now)
 	key, sps := inspect(m.Track.Codec, p.Payload)
 	if sps != nil {
 		m.sps = sps
+	}
+	if m.Track.Codec == "JPEG" && len(p.Payload) >= 8 { // RFC 2435, section 3.1: in units of 8 pixels, 0 where it is larger
+		m.width, m.height = int(p.Payload[6])*8, int(p.Payload[7])*8
 	}
 	if key && (m.keys == 0 || p.Timestamp != m.keyRTP) {
 		if m.keys > 0 && m.Track.Clock > 0 {
@@ -72,10 +81,48 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 		}
 		m.keys++
 		if m.keys == 1 {
-			m.key0, m.key0At = p.Timestamp, m.unit
+			m.key0, m.key0At, m.firstKey = p.Timestamp, m.unit, now
 		}
 		m.key, m.keyRTP, m.keyAt = now, p.Timestamp, m.unit
 	}
+}
+
+// maxJump is how far numbers may run ahead for what is between to count as lost; further is
+// another beginning.
+const maxJump = 1000
+
+// late counts a packet by its number (RFC 3550, appendix A.3), and says whether it comes after
+// a newer one: then it isn't lost, and tells nothing else.
+func (m *Meter) late(p *rtp.Packet, now time.Time) bool {
+	ahead := int64(int16(p.SequenceNumber - m.seq))
+	switch {
+	case !m.seen:
+		m.begun, m.first, m.span = now, p.Timestamp, 1
+	case ahead <= 0 && ahead > -maxJump:
+		if ahead < 0 { // twice the same is one
+			m.got++
+			m.bytes += int64(len(p.Payload))
+		}
+		return true
+	case ahead > maxJump, ahead < 0:
+		m.span++
+	default:
+		m.span += ahead
+	}
+	m.got++
+	return false
+}
+
+// arrives takes a new picture into the jitter.
+func (m *Meter) arrives(stamp uint32, now time.Time) {
+	if m.Track.Clock <= 0 {
+		return
+	}
+	transit := now.Sub(m.begun).Nanoseconds()*int64(m.Track.Clock)/int64(time.Second) - int64(stamp-m.first)
+	if m.frames > 1 {
+		m.jitter += (math.Abs(float64(transit-m.transit)) - m.jitter) / 16
+	}
+	m.transit = transit
 }
 
 func (m *Meter) count(n int64, now time.Time) {
@@ -98,13 +145,44 @@ func inspect(codec string, p []byte) (key bool, sps []byte) {
 		if len(p) < 3 {
 			return false, nil
 		}
-		kind := p[0] >> 1 & 0x3f
-		if kind == 49 { // fragment
-			return p[2]&0x80 != 0 && irap(p[2]&0x3f), nil
-		}
-		return irap(kind) || kind == 48 && len(p) > 5 && p[4]>>1&0x3f >= 32, nil
+		return inspect265(p)
 	}
 	return true, nil // JPEG: every picture stands alone
+}
+
+// Kinds of H.265 NAL units (ITU-T H.265, table 7-1; RFC 7798, section 4.4).
+const (
+	nalSPS265       = 33
+	nalAggregate265 = 48
+	nalFragment265  = 49
+)
+
+func inspect265(p []byte) (key bool, sps []byte) {
+	switch kind := p[0] >> 1 & 0x3f; {
+	case kind == nalFragment265:
+		return p[2]&0x80 != 0 && irap(p[2]&0x3f), nil
+	case kind == nalSPS265:
+		return false, append([]byte(nil), p...)
+	case irap(kind):
+		return true, nil
+	case kind != nalAggregate265:
+		return false, nil
+	}
+	for p = p[2:]; len(p) > 2; {
+		n := int(p[0])<<8 | int(p[1])
+		if n < 2 || n+2 > len(p) {
+			break
+		}
+		nal := p[2 : 2+n]
+		switch kind := nal[0] >> 1 & 0x3f; {
+		case irap(kind):
+			key = true
+		case kind == nalSPS265:
+			sps = append([]byte(nil), nal...)
+		}
+		p = p[2+n:]
+	}
+	return key, sps
 }
 
 func irap(kind byte) bool { return kind >= 16 && kind <= 21 }
@@ -138,13 +216,10 @@ func inspect264(p []byte) (key bool, sps []byte) {
 
 // Result is what was counted so far.
 func (m *Meter) Result() stream.Measured {
-	out := stream.Measured{Codec: m.Track.Codec, Frames: m.frames, Lost: m.lost, KeyEvery: m.keyGap}
-	sps := m.sps
-	if sps == nil {
-		sps = m.Track.SPS
-	}
-	if s, err := stream.ParseSPS(sps); err == nil && m.Track.Codec == "H264" {
-		out.Width, out.Height = s.Width, s.Height
+	out := stream.Measured{Codec: m.Track.Codec, Frames: m.frames, Lost: int(max(0, m.span-m.got)), KeyEvery: m.keyGap}
+	out.Width, out.Height = m.size()
+	if m.Track.Clock > 0 {
+		out.Jitter = time.Duration(m.jitter / float64(m.Track.Clock) * float64(time.Second))
 	}
 	wall := m.last.Sub(m.begun).Seconds()
 	out.Seconds = wall
@@ -165,9 +240,41 @@ func (m *Meter) Result() stream.Measured {
 	return out
 }
 
-// Measure plays a stream for a while and says what it delivered.
+// size is that of the picture, in pixels; 0 where what came doesn't tell.
+func (m *Meter) size() (width, height int) {
+	sps := m.sps
+	if sps == nil {
+		sps = m.Track.SPS
+	}
+	parse := stream.ParseSPS
+	switch m.Track.Codec {
+	case "JPEG":
+		if m.width == 0 || m.height == 0 {
+			return 0, 0
+		}
+		return m.width, m.height
+	case "H265":
+		parse = stream.ParseHEVC
+	case "H264":
+	default:
+		return 0, 0
+	}
+	s, err := parse(sps)
+	if err != nil {
+		return 0, 0
+	}
+	return s.Width, s.Height
+}
+
+// Measure plays a stream for a while and says what it delivered; over UDP where the device
+// offers no TCP.
 func Measure(ctx context.Context, host dial.Host, p stream.Profile, login Login, length time.Duration) stream.Measured {
-	out, err := measure(ctx, host, p.URI, login, length)
+	return MeasureOver(ctx, host, p, login, length, (*Conn).Play)
+}
+
+// MeasureOver is Measure by a way of playing: Play, or PlayOver with what carries it.
+func MeasureOver(ctx context.Context, host dial.Host, p stream.Profile, login Login, length time.Duration, play func(*Conn, Track) error) stream.Measured {
+	out, err := measure(ctx, host, p.URI, login, length, play)
 	out.Profile, out.At = p.Token, time.Now().UTC()
 	if err != nil {
 		out.Trouble = err.Error() + "."
@@ -175,7 +282,8 @@ func Measure(ctx context.Context, host dial.Host, p stream.Profile, login Login,
 	return out
 }
 
-func measure(ctx context.Context, host dial.Host, uri string, login Login, length time.Duration) (stream.Measured, error) {
+func measure(ctx context.Context, host dial.Host, uri string, login Login, length time.Duration, play func(*Conn, Track) error) (stream.Measured, error) {
+	began := time.Now()
 	ctx, cancel := context.WithTimeout(ctx, length+4*StepLimit)
 	defer cancel()
 	c, err := Open(ctx, host, uri, login)
@@ -187,19 +295,26 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 	if err != nil {
 		return stream.Measured{}, err
 	}
-	if err := c.Play(t); err != nil {
+	if err := play(c, t); err != nil {
 		return stream.Measured{}, err
 	}
 	m := &Meter{Track: t}
+	result := func() stream.Measured {
+		out := m.Result()
+		if out.Over = string(c.Over()); m.keys > 0 {
+			out.First = m.firstKey.Sub(began)
+		}
+		return out
+	}
 	for end := time.Now().Add(length + StepLimit); time.Now().Before(end); {
 		raw, err := c.Packet()
 		if err != nil {
-			return m.Result(), err
+			return result(), err
 		}
 		m.Add(raw, time.Now())
 		if m.seen && m.last.Sub(m.begun) >= length {
 			break
 		}
 	}
-	return m.Result(), nil
+	return result(), nil
 }

@@ -1,9 +1,10 @@
-// Package rtsp is the client of RTSP 1.0 (RFC 2326) over TCP with interleaved RTP:
-// it asks, plays and measures.
+// Package rtsp is the client of RTSP 1.0 (RFC 2326) with RTP interleaved over TCP or over
+// UDP: it asks, plays and measures.
 package rtsp
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/binary"
@@ -55,8 +56,12 @@ type Conn struct {
 	renewed bool          // the keep-alive under way has been challenged once
 	Fresh   time.Duration // how long a nonce is used; Open sets 90 s
 	session string
+	over    Over
+	udp     *pair // where packets come by UDP
+	status  int   // of the last answer
 	on      string
-	base    string
+	base    string // what was asked for
+	whole   string // controls the whole presentation, see aggregate; empty: base does
 	gone    func() bool
 }
 
@@ -107,10 +112,13 @@ func Open(ctx context.Context, host dial.Host, address string, login Login) (*Co
 func (c *Conn) Close() {
 	if c.session != "" {
 		_ = c.conn.SetDeadline(time.Now().Add(time.Second))
-		_, _ = io.WriteString(c.conn, c.request("TEARDOWN", c.base, ""))
+		_, _ = io.WriteString(c.conn, c.request("TEARDOWN", c.aggregate(), ""))
 	}
 	c.gone()
 	_ = c.conn.Close()
+	if c.udp != nil {
+		c.udp.close()
+	}
 }
 
 func (c *Conn) fail(tried string, kind error, says string) error {
@@ -188,6 +196,9 @@ func (c *Conn) once(method, target, extra string) (*response, error) {
 
 // ok is the response where its status is 200, else what it means.
 func (c *Conn) ok(method string, res *response, err error) (*response, error) {
+	if err == nil {
+		c.status = res.status
+	}
 	switch {
 	case err != nil:
 		return nil, err
@@ -303,10 +314,11 @@ func (c *Conn) Options() error {
 // Track is the video of a stream as its description declares it.
 type Track struct {
 	Control string
+	Session string // control of the whole presentation, as it stands in the description
 	Codec   string // "H264", "H265", "JPEG"
 	Payload uint8
 	Clock   int
-	SPS     []byte // from the description, H.264 only
+	SPS     []byte // from the description; H.264 and H.265
 }
 
 // Describe reads the stream's description and returns its first video track.
@@ -315,22 +327,38 @@ func (c *Conn) Describe() (Track, error) {
 	if err != nil {
 		return Track{}, err
 	}
-	base := c.base
-	if cb := res.header.Get("Content-Base"); cb != "" {
-		base = cb
-	}
 	t, err := ParseSDP(res.body)
 	if err != nil {
 		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
 	}
-	if !strings.Contains(t.Control, "://") {
-		t.Control = strings.TrimSuffix(base, "/") + "/" + t.Control
-	}
-	if t.Control, _, err = stream.RepairHost(t.Control, c.host.Addr); err != nil {
-		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+	base := cmp.Or(res.header.Get("Content-Base"), res.header.Get("Content-Location"), c.base)
+	for _, u := range []struct {
+		into  *string
+		given string
+	}{{&c.whole, control(base, t.Session)}, {&t.Control, control(base, t.Control)}} {
+		if *u.into, _, err = stream.RepairHost(u.given, c.host.Addr); err != nil {
+			return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+		}
 	}
 	return t, nil
 }
+
+// control is the address that a control attribute names, beside the base of its description
+// (RFC 2326, appendix C.1.1): the base itself as it was given, with nothing appended, where
+// there is none or it is "*"; an absolute address; else one after the base, as devices mean
+// it also where the base has a query.
+func control(base, attribute string) string {
+	switch {
+	case attribute == "" || attribute == "*":
+		return base
+	case strings.Contains(attribute, "://"):
+		return attribute
+	}
+	return strings.TrimSuffix(base, "/") + "/" + attribute
+}
+
+// aggregate is the address that controls the whole presentation.
+func (c *Conn) aggregate() string { return cmp.Or(c.whole, c.base) }
 
 // ErrSDP is returned for a description without video.
 var ErrSDP = errors.New("it describes no video")
@@ -348,6 +376,7 @@ func ParseSDP(body []byte) (Track, error) {
 	if err := d.UnmarshalString(strings.Join(clean, "\r\n") + "\r\n"); err != nil {
 		return Track{}, ErrSDP
 	}
+	whole, _ := d.Attribute("control")
 	for _, m := range d.MediaDescriptions {
 		if m.MediaName.Media != "video" || len(m.MediaName.Formats) == 0 {
 			continue
@@ -356,7 +385,7 @@ func ParseSDP(body []byte) (Track, error) {
 		if err != nil {
 			continue
 		}
-		t := Track{Payload: uint8(pt)}
+		t := Track{Payload: uint8(pt), Session: whole}
 		t.Control, _ = m.Attribute("control")
 		for _, a := range m.Attributes {
 			t.attribute(a.Key, a.Value)
@@ -385,11 +414,9 @@ func (t *Track) attribute(key, value string) {
 	case "fmtp":
 		for _, p := range strings.Split(rest, ";") {
 			k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
-			if k != "sprop-parameter-sets" {
-				continue
-			}
 			for _, set := range strings.Split(v, ",") {
-				if raw, err := base64.StdEncoding.DecodeString(set); err == nil && len(raw) > 0 && raw[0]&0x1f == 7 {
+				raw, err := base64.StdEncoding.DecodeString(set)
+				if err == nil && len(raw) > 0 && (k == "sprop-parameter-sets" && raw[0]&0x1f == 7 || k == "sprop-sps") { // RFC 6184, 8.1; RFC 7798, 7.1
 					t.SPS = raw
 				}
 			}
@@ -397,29 +424,27 @@ func (t *Track) attribute(key, value string) {
 	}
 }
 
-// Play sets the track up and starts it; packets come from Packet.
-func (c *Conn) Play(t Track) error {
-	res, err := c.do("SETUP", t.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n")
-	if err != nil {
-		return err
-	}
-	c.session, _, _ = strings.Cut(dial.CleanText(res.header.Get("Session"), 128), ";")
-	_, err = c.do("PLAY", strings.TrimSuffix(c.base, "/")+"/", "Range: npt=0.000-\r\n")
-	return err
+// sessionOf is the identifier of a Session header, without its timeout.
+func sessionOf(header string) string {
+	id, _, _ := strings.Cut(dial.CleanText(header, 128), ";")
+	return strings.TrimSpace(id)
 }
 
 // Packet waits for the next RTP packet of the track; silence longer than StepLimit
 // is a stall.
 func (c *Conn) Packet() ([]byte, error) {
+	if c.udp != nil {
+		data, err := c.udp.read(c.host.Addr, time.Now().Add(StepLimit))
+		if err != nil {
+			return nil, c.stalled(err)
+		}
+		return data, nil
+	}
 	for {
 		_ = c.conn.SetReadDeadline(time.Now().Add(StepLimit))
 		b, err := c.r.Peek(1)
 		if err != nil {
-			says := dial.Plain(err)
-			if says == "the time allowed ran out" {
-				says = "it stalled: nothing came for 5 s"
-			}
-			return nil, c.fail("playing", dial.ErrUnreachable, says)
+			return nil, c.stalled(err)
 		}
 		if b[0] != '$' {
 			if err := c.passOver(); err != nil {
@@ -435,6 +460,15 @@ func (c *Conn) Packet() ([]byte, error) {
 			return data, nil
 		}
 	}
+}
+
+// stalled words what ends the waiting for a packet.
+func (c *Conn) stalled(err error) error {
+	says := dial.Plain(err)
+	if says == "the time allowed ran out" {
+		says = "it stalled: nothing came for 5 s"
+	}
+	return c.fail("playing", dial.ErrUnreachable, says)
 }
 
 // passOver reads the answer to a keep-alive between packets. One that asks for a new nonce
@@ -455,11 +489,15 @@ func (c *Conn) passOver() error {
 // that is too old isn't sent: the first request goes without credentials then.
 func (c *Conn) KeepAlive() error {
 	c.renewed = false
+	if c.udp != nil { // nothing else comes in the conversation: the answer is awaited here
+		_, err := c.do("GET_PARAMETER", c.aggregate(), "")
+		return err
+	}
 	return c.keepAlive()
 }
 
 func (c *Conn) keepAlive() error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
-	_, err := io.WriteString(c.conn, c.request("GET_PARAMETER", c.base, ""))
+	_, err := io.WriteString(c.conn, c.request("GET_PARAMETER", c.aggregate(), ""))
 	return err
 }

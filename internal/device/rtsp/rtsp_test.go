@@ -3,6 +3,8 @@ package rtsp
 import (
 	"bufio"
 	"context"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -167,8 +169,8 @@ func TestMeterCountsWhatWasSent(t *testing.T) {
 	}
 	m.Add([]byte("not RTP"), now)
 	r := m.Result()
-	// One group: 713 + 14 × 113 bytes a second.
-	if want := float64(713+14*113) * 8 / 1000; r.Frames != 76 || r.Lost != 1 || r.KeyEvery != time.Second || r.FPS < 14.99 || r.FPS > 15.01 || r.MeanKbps < want*0.99 || r.MeanKbps > want*1.01 || r.PeakKbps < r.MeanKbps {
+	// One group: 701 + 14 × 101 bytes a second.
+	if want := float64(701+14*101) * 8 / 1000; r.Frames != 76 || r.Lost != 1 || r.KeyEvery != time.Second || r.FPS < 14.99 || r.FPS > 15.01 || r.MeanKbps < want*0.99 || r.MeanKbps > want*1.01 || r.PeakKbps < r.MeanKbps {
 		t.Errorf("%+v, want a mean of %.1f kbit/s", r, want)
 	}
 }
@@ -283,5 +285,170 @@ func TestAChallengeThatCanBeAnsweredIsTaken(t *testing.T) {
 	}
 	if a := <-got; !strings.Contains(a, `nonce="b"`) {
 		t.Error(a)
+	}
+}
+
+// What a control attribute names, beside the base of its description.
+func TestControlAddresses(t *testing.T) {
+	for _, tc := range []struct{ base, attribute, want string }{
+		{"rtsp://192.0.2.7/main/", "*", "rtsp://192.0.2.7/main/"},
+		{"rtsp://192.0.2.7/main", "", "rtsp://192.0.2.7/main"},
+		{"rtsp://192.0.2.7/cam?channel=1&sub=0", "*", "rtsp://192.0.2.7/cam?channel=1&sub=0"},
+		{"rtsp://192.0.2.7/main/", "trackID=0", "rtsp://192.0.2.7/main/trackID=0"},
+		{"rtsp://192.0.2.7/main", "trackID=0", "rtsp://192.0.2.7/main/trackID=0"},
+		{"rtsp://192.0.2.7/cam?channel=1", "trackID=0", "rtsp://192.0.2.7/cam?channel=1/trackID=0"},
+		{"rtsp://192.0.2.7/main/", "rtsp://192.0.2.8/other/video", "rtsp://192.0.2.8/other/video"},
+	} {
+		if got := control(tc.base, tc.attribute); got != tc.want {
+			t.Errorf("%s and %q: %s, want %s", tc.base, tc.attribute, got, tc.want)
+		}
+	}
+}
+
+// A server that knows exactly the addresses that it gave: nothing is appended to them, and
+// the whole is controlled by its own address.
+func TestAddressesAreUsedAsTheyWereGiven(t *testing.T) {
+	for _, tc := range []struct {
+		name, headers, session, video string // of the description; %s is the server
+		setup, play                   string // as they must be asked for
+	}{
+		{"no base, a query", "", "*", "trackID=0", "/cam?channel=1/trackID=0", "/cam?channel=1"},
+		{"Content-Base", "Content-Base: rtsp://%s/base/\r\n", "*", "v", "/base/v", "/base/"},
+		{"Content-Base without a slash", "Content-Base: rtsp://%s/base\r\n", "", "v", "/base/v", "/base"},
+		{"Content-Location", "Content-Location: rtsp://%s/there\r\n", "*", "v", "/there/v", "/there"},
+		{"addresses of their own", "", "rtsp://%s/whole?x=1", "rtsp://%s/video?x=2", "/video?x=2", "/whole?x=1"},
+		{"of another network", "Content-Base: rtsp://10.9.9.9:%P/base/\r\n", "*", "v", "/base/v", "/base/"},
+	} {
+		t.Run(tc.name, func(t *testing.T) {
+			asked := make(chan string, 8)
+			host, uri := server(t, func(c net.Conn) {
+				r := textproto.NewReader(bufio.NewReader(c))
+				at := c.LocalAddr().String()
+				_, port, _ := net.SplitHostPort(at)
+				fill := strings.NewReplacer("%s", at, "%P", port)
+				for {
+					line, err := r.ReadLine()
+					if err != nil {
+						return
+					}
+					h, _ := r.ReadMIMEHeader()
+					method, rest, _ := strings.Cut(line, " ")
+					target, _, _ := strings.Cut(rest, " ")
+					asked <- method + " " + strings.TrimPrefix(target, "rtsp://"+at)
+					body := ""
+					if method == "DESCRIBE" {
+						body = fill.Replace("a=control:" + tc.session + "\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:" + tc.video + "\r\n")
+					}
+					fmt.Fprintf(c, "RTSP/1.0 200 OK\r\nCSeq: %s\r\nSession: 7;timeout=60\r\n%sContent-Length: %d\r\n\r\n%s", h.Get("Cseq"), fill.Replace(tc.headers), len(body), body)
+				}
+			})
+			uri = strings.TrimSuffix(uri, "/main") + "/cam?channel=1"
+			c, err := Open(context.Background(), host, uri, Login{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer c.Close()
+			track, err := c.Describe()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := c.Play(track); err != nil {
+				t.Fatal(err)
+			}
+			for _, want := range []string{"DESCRIBE /cam?channel=1", "SETUP " + tc.setup, "PLAY " + tc.play} {
+				if got := <-asked; got != want {
+					t.Errorf("it was asked for %q, want %q", got, want)
+				}
+			}
+		})
+	}
+}
+
+// The size of a picture is read wherever it is told, and where it isn't nothing is said.
+func TestASizeIsReadWhereItIsTold(t *testing.T) {
+	sps265, err := hex.DecodeString("420101016000000300900000030000" + "03005da00280802d165959a4932b80400000fa4000177002")
+	if err != nil {
+		t.Fatal(err)
+	}
+	described, err := ParseSDP([]byte("m=video 0 RTP/AVP 96\r\na=rtpmap:96 H265/90000\r\na=fmtp:96 sprop-vps=QAE=;sprop-sps=" + base64.StdEncoding.EncodeToString(sps265) + "\r\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain := Track{Codec: "H265", Payload: 96, Clock: 90000}
+	joined := append([]byte{nalAggregate265 << 1, 1, 0, byte(len(sps265))}, sps265...)
+	for _, tc := range []struct {
+		name    string
+		track   Track
+		payload []byte
+		w, h    int
+	}{
+		{"H.265, described", described, []byte{1 << 1, 1, 0}, 1280, 720},
+		{"H.265, sent by itself", plain, sps265, 1280, 720},
+		{"H.265, sent with others", plain, joined, 1280, 720},
+		{"H.265, not told", plain, []byte{19 << 1, 1, 0}, 0, 0},
+		{"JPEG", Track{Codec: "JPEG", Payload: 96, Clock: 90000}, []byte{0, 0, 0, 0, 1, 80, 80, 45, 1, 2}, 640, 360},
+		{"JPEG too large to be told", Track{Codec: "JPEG", Payload: 96, Clock: 90000}, []byte{0, 0, 0, 0, 1, 80, 0, 45, 1, 2}, 0, 0},
+		{"another codec", Track{Codec: "VP8", Payload: 96, Clock: 90000}, []byte{1, 2, 3}, 0, 0},
+	} {
+		m := Meter{Track: tc.track}
+		raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, Timestamp: 1}, Payload: tc.payload}).Marshal()
+		if err != nil {
+			t.Fatal(err)
+		}
+		m.Add(raw, time.Now())
+		if r := m.Result(); r.Width != tc.w || r.Height != tc.h {
+			t.Errorf("%s: %d × %d, want %d × %d", tc.name, r.Width, r.Height, tc.w, tc.h)
+		}
+	}
+}
+
+// Packets that come late or twice aren't lost, and what runs far ahead is another beginning.
+func TestLossIsToldByNumbers(t *testing.T) {
+	for _, tc := range []struct {
+		name    string
+		numbers []uint16
+		lost    int
+	}{
+		{"in order", []uint16{7, 8, 9, 10}, 0},
+		{"over the end", []uint16{65534, 65535, 0, 1}, 0},
+		{"one missing", []uint16{7, 8, 10, 11}, 1},
+		{"one late", []uint16{7, 9, 8, 10}, 0},
+		{"one late over the end", []uint16{65535, 1, 0, 2}, 0},
+		{"one twice", []uint16{7, 8, 8, 9}, 0},
+		{"one twice and one missing", []uint16{7, 8, 8, 10}, 1},
+		{"begun anew", []uint16{7, 8, 40000, 40001}, 0},
+		{"begun anew further back", []uint16{40000, 40001, 7, 8}, 0},
+	} {
+		m := Meter{Track: Track{Codec: "H264", Payload: 96, Clock: 90000}}
+		now := time.Now()
+		for i, n := range tc.numbers {
+			raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SequenceNumber: n, Timestamp: uint32(i) * 6000}, Payload: []byte{0x41, 1}}).Marshal()
+			if err != nil {
+				t.Fatal(err)
+			}
+			m.Add(raw, now.Add(time.Duration(i)*time.Second/15))
+		}
+		if r := m.Result(); r.Lost != tc.lost {
+			t.Errorf("%s: %d lost, want %d", tc.name, r.Lost, tc.lost)
+		}
+	}
+}
+
+// Jitter is of arrivals against timestamps: a steady stream has none, one that comes now early
+// and now late has about what it strays.
+func TestJitter(t *testing.T) {
+	for _, stray := range []time.Duration{0, 20 * time.Millisecond} {
+		m := Meter{Track: Track{Codec: "H264", Payload: 96, Clock: 90000}}
+		now := time.Now()
+		for i := range 200 {
+			raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SequenceNumber: uint16(i), Timestamp: uint32(i) * 3600}, Payload: []byte{0x41, 1}}).Marshal()
+			if err != nil {
+				t.Fatal(err)
+			}
+			m.Add(raw, now.Add(time.Duration(i)*40*time.Millisecond+stray*time.Duration(i%2)))
+		}
+		if j := m.Result().Jitter; j < stray*9/10 || j > stray*11/10+time.Microsecond {
+			t.Errorf("strays by %v, jitter %v", stray, j)
+		}
 	}
 }

@@ -3,6 +3,7 @@ package streams
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -11,6 +12,9 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -75,6 +79,9 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if err != nil {
 		return "", err
 	}
+	if err := addresses(ctx, c, services, profiles, s.Views(d.ID)); err != nil {
+		return "", err
+	}
 	if err := t.Store.KeepFacts(ctx, site.Profiles.New(d.ID, "GetProfiles, GetStreamUri", time.Now().UTC(), profiles)); err != nil {
 		return "", err
 	}
@@ -84,11 +91,14 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 		return "", err
 	}
 	host := t.Dialer.At(*d.Address)
-	var all []stream.Measured
 	own, _ := stream.OfView(profiles, of.Video)
-	for _, p := range own {
-		all = append(all, rtsp.Measure(ctx, host, p, rtsp.Login(login), t.Measure))
+	until := time.Now().Add(readLimit)
+	if end, ok := ctx.Deadline(); ok {
+		until = end
 	}
+	all := playEach(own, until.Add(-keepLimit), t.Measure+rtsp.StepLimit, func(p stream.Profile) stream.Measured {
+		return rtsp.Measure(ctx, host, p, rtsp.Login(login), t.Measure)
+	})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}
@@ -96,4 +106,53 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 		return "", err
 	}
 	return fmt.Sprintf("%d profiles read, %d played", len(profiles), len(own)), nil
+}
+
+// Limits of reading one camera: as many streams as it has are played one after the other.
+const (
+	readLimit = 4 * time.Minute
+	keepLimit = 10 * time.Second // what is left for writing down what was measured
+)
+
+// Manner gives a camera the time that its streams take.
+func (t *Stage) Manner() engine.Manner { return engine.Manner{Limit: readLimit} }
+
+// addresses reads where the profiles are had that show an enrolled view; the others are
+// listed. A profile whose address the device doesn't give costs only itself.
+func addresses(ctx context.Context, c *onvif.Client, services map[string]string, profiles []stream.Profile, views []site.Source) error {
+	videos := make([]string, len(views))
+	for i, v := range views {
+		videos[i] = v.Video
+	}
+	for i := range profiles {
+		if !profiles[i].ShowsAny(videos) {
+			continue
+		}
+		err := c.Addresses(ctx, services, &profiles[i])
+		switch {
+		case errors.Is(err, dial.ErrRefused), errors.Is(err, dial.ErrNotSupported), errors.Is(err, dial.ErrMalformed):
+			profiles[i].Trouble = trouble.Sentence(err)
+		case err != nil:
+			return err
+		}
+	}
+	return nil
+}
+
+// playEach plays streams one after the other, each of which takes least at the least, until
+// the time is over: those that are left say so.
+func playEach(own []stream.Profile, until time.Time, least time.Duration, play func(stream.Profile) stream.Measured) []stream.Measured {
+	out := make([]stream.Measured, 0, len(own))
+	for i, p := range own {
+		switch {
+		case p.Trouble != "":
+			out = append(out, stream.Measured{Profile: p.Token, At: time.Now().UTC(), Trouble: p.Trouble})
+		case time.Until(until) < least:
+			out = append(out, stream.Measured{Profile: p.Token, At: time.Now().UTC(),
+				Trouble: fmt.Sprintf("There was no time left for it here: the %d before it took too long.", i)})
+		default:
+			out = append(out, play(p))
+		}
+	}
+	return out
 }

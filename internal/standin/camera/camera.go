@@ -92,6 +92,7 @@ type Manners struct {
 	Lease       netip.Addr    // what its network hands out; invalid: nothing does
 	RenewsUUID  bool          // a reset gives it another UUID
 	LosesClock  bool          // a restart does
+	OnlyUDP     bool          // it sends RTP over UDP alone
 	RestartTime time.Duration // how long it is away; 0: 1.5 s
 	Lost        bool          // a move takes it off the network for good
 	NonceLife   time.Duration // of a Digest nonce; 0: 5 min
@@ -122,6 +123,7 @@ type memory struct {
 	Address  netip.Addr    `json:"address"`
 	Bits     int           `json:"bits"`
 	Gateway  string        `json:"gateway"`
+	DNS      []string      `json:"dns,omitempty"` // name servers, by hand
 	DHCP     bool          `json:"dhcp"`
 	UUID     string        `json:"uuid"`
 	Hidden   bool          `json:"hidden"` // its discovery is switched off
@@ -300,6 +302,9 @@ func (c *Camera) Step(d time.Duration) { c.change(func(m *memory) { m.stand(d); 
 
 // At is where the camera is now.
 func (c *Camera) At() netip.Addr { return c.memory().Address }
+
+// DNS is its name servers, as it was given them by hand.
+func (c *Camera) DNS() []string { return c.memory().DNS }
 
 // Opens says whether an account with that password would open it now.
 func (c *Camera) Opens(name, password string) bool {

@@ -205,7 +205,10 @@ func TestRulesAndStreamsAsDeclared(t *testing.T) {
 		t.Errorf("%+v %v", rules, err)
 	}
 	profiles, err := c.Profiles(ctx, services)
-	if err != nil || len(profiles) != 2 || profiles[0].Width != 1280 || profiles[0].GOP != 15 || profiles[0].Analytics != "vac0" || profiles[0].Repaired {
+	if err == nil {
+		err = c.Addresses(ctx, services, &profiles[0])
+	}
+	if err != nil || len(profiles) != 2 || profiles[0].URI == "" || profiles[0].Width != 1280 || profiles[0].GOP != 15 || profiles[0].Analytics != "vac0" || profiles[0].Repaired {
 		t.Errorf("%+v %v", profiles, err)
 	}
 }
@@ -341,6 +344,9 @@ func profileOf(ctx context.Context, t *testing.T, c *onvif.Client) stream.Profil
 		t.Fatal(err)
 	}
 	profiles, err := c.Profiles(ctx, services)
+	if err == nil && len(profiles) > 0 {
+		err = c.Addresses(ctx, services, &profiles[0])
+	}
 	if err != nil || len(profiles) == 0 {
 		t.Fatalf("%v %v", profiles, err)
 	}
@@ -420,5 +426,48 @@ func TestRulesAreWritten(t *testing.T) {
 	defer again.Close()
 	if got := names(); got != "Slip apron;New;" {
 		t.Errorf("after a restart: %s", got)
+	}
+}
+
+// A camera that sends over UDP alone is measured over that; ports on both sides are a pair,
+// and what others send to them counts for nothing. ffprobe plays the same.
+func TestStreamsOverUDP(t *testing.T) {
+	t.Parallel()
+	n, s := testbed.Net(t), demo.NewSecrets()
+	cfg := demo.Cameras(n, s, t.TempDir())[0]
+	cfg.Manners.OnlyUDP = true
+	c, err := camera.Start(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	host, login := (&dial.Dialer{}).At(cfg.Address), rtsp.Login{Username: "otter", Password: s.House}
+	p := profileOf(t.Context(), t, client(t, cfg.Address, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}))
+	m := rtsp.Measure(t.Context(), host, p, login, 2200*time.Millisecond)
+	if m.Trouble != "" || m.Over != "UDP" || m.Width != p.Width || m.Height != p.Height || m.KeyEvery != time.Second || m.Lost != 0 || m.FPS < 14.5 || m.FPS > 15.5 || m.First <= 0 {
+		t.Errorf("we measure %+v", m)
+	}
+	over := func(o rtsp.Over) func(*rtsp.Conn, rtsp.Track) error {
+		return func(c *rtsp.Conn, t rtsp.Track) error { return c.PlayOver(t, o) }
+	}
+	if m := rtsp.MeasureOver(t.Context(), host, p, login, time.Second, over(rtsp.TCP)); !strings.Contains(m.Trouble, "461") {
+		t.Errorf("over TCP: %+v", m)
+	}
+	if c.Wrongs() != 0 {
+		t.Errorf("%d wrong passwords", c.Wrongs())
+	}
+	if _, err := exec.LookPath("ffprobe"); err != nil {
+		t.Skip("ffprobe isn't installed: make test installs it")
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "udp", "-read_intervals", "%+3", "-show_streams", "-of", "json",
+		fmt.Sprintf("rtsp://otter:%s@%s:%d/main", s.House, cfg.Address, camera.RTSPPort)).Output()
+	if err != nil {
+		t.Fatalf("ffprobe: %v", err)
+	}
+	var seen probed
+	if err := json.Unmarshal(out, &seen); err != nil || len(seen.Streams) != 1 || seen.Streams[0].Codec != "h264" || seen.Streams[0].Width != m.Width || seen.Streams[0].Rate != "15/1" {
+		t.Errorf("ffprobe says %s (%v), we %+v", out, err, m)
 	}
 }

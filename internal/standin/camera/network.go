@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -30,6 +31,14 @@ func (c *Camera) network(op *wire.Node) (string, *fault, bool) {
 		}
 		c.change(func(m *memory) { m.Gateway = a.String() })
 		return "<tds:SetNetworkDefaultGatewayResponse/>", nil, true
+	case "GetDNS":
+		var manual strings.Builder
+		for _, a := range m.DNS {
+			manual.WriteString("<tt:DNSManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + a + "</tt:IPv4Address></tt:DNSManual>")
+		}
+		return "<tds:GetDNSResponse><tds:DNSInformation><tt:FromDHCP>false</tt:FromDHCP>" + manual.String() + "</tds:DNSInformation></tds:GetDNSResponse>", nil, true
+	case "SetDNS":
+		return c.setDNS(op)
 	case "GetDiscoveryMode":
 		mode := "Discoverable"
 		if m.Hidden {
@@ -58,6 +67,27 @@ func addressXML(m memory) string {
 		tag = "FromDHCP"
 	}
 	return fmt.Sprintf(`<tt:%s><tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:%s>`, tag, m.Address, m.Bits, tag)
+}
+
+// setDNS takes name servers by hand; nobody hands any out here (ONVIF Core, 8.2).
+func (c *Camera) setDNS(op *wire.Node) (string, *fault, bool) {
+	if op.Get("FromDHCP") == "true" {
+		return "", sender("ter:ActionNotSupported", "No one hands out name servers on this network."), true
+	}
+	var servers []string
+	for i := range op.Kids {
+		n := &op.Kids[i]
+		if n.XMLName.Local != "DNSManual" {
+			continue
+		}
+		a, err := netip.ParseAddr(n.Get("IPv4Address"))
+		if n.Get("Type") != "IPv4" || err != nil || !a.Is4() {
+			return "", sender("ter:InvalidArgVal/ter:InvalidIPv4Address", "A name server is no IPv4 address."), true
+		}
+		servers = append(servers, a.String())
+	}
+	c.change(func(m *memory) { m.DNS = servers })
+	return "<tds:SetDNSResponse/>", nil, true
 }
 
 // setAddress moves the camera; it is at the new address a moment later.

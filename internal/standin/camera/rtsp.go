@@ -24,8 +24,8 @@ import (
 	"duskyharbor/internal/standin/wire"
 )
 
-// serveRTSP serves /main and /sub (RFC 2326) over TCP, RTP interleaved, with
-// Digest sign-in.
+// serveRTSP serves /main and /sub (RFC 2326) with Digest sign-in, RTP interleaved over TCP
+// or over UDP.
 func (c *Camera) serveRTSP(ctx context.Context, at netip.Addr) error {
 	l, err := c.listenTCP(ctx, netip.AddrPortFrom(at, RTSPPort))
 	if err != nil {
@@ -50,7 +50,9 @@ type rtspSession struct {
 	write   sync.Mutex
 	sub     bool
 	channel byte
+	udp     *datagrams // nil: interleaved
 	setUp   bool
+	playing bool
 	play    context.CancelFunc
 }
 
@@ -60,6 +62,7 @@ func (c *Camera) session(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
 	go func() { <-ctx.Done(); _ = conn.Close() }()
 	s := &rtspSession{cam: c, conn: conn, play: func() {}}
+	defer func() { s.udp.close() }()
 	r := bufio.NewReader(conn)
 	for {
 		_ = conn.SetReadDeadline(time.Now().Add(70 * time.Second))
@@ -142,26 +145,22 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 		return s.answer(h, "200 OK", "Content-Base: "+strings.TrimSuffix(target,
 			"/")+"/\r\nContent-Type: application/sdp\r\n", s.cam.sdp(s.sub))
 	case "SETUP":
-		t := h.Get("Transport")
-		if !strings.Contains(t, "RTP/AVP/TCP") {
+		if s.playing {
+			return s.answer(h, "455 Method Not Valid in This State", "", "")
+		}
+		transport, err := s.transport(h.Get("Transport"))
+		if err != nil {
 			return s.answer(h, "461 Unsupported Transport", "", "")
 		}
-		s.channel = 0
-		if _, after, ok := strings.Cut(t, "interleaved="); ok {
-			var n int
-			if _, err := fmt.Sscanf(after, "%d", &n); err == nil && n >= 0 && n < 255 {
-				s.channel = byte(n)
-			}
-		}
 		s.setUp = true
-		return s.answer(h, "200 OK", fmt.Sprintf("Transport: RTP/AVP/TCP;unicast;interleaved=%d-%d\r\n%s", s.channel,
-			s.channel+1, session), "")
+		return s.answer(h, "200 OK", "Transport: "+transport+"\r\n"+session, "")
 	case "PLAY":
 		if !s.setUp {
 			return s.answer(h, "455 Method Not Valid in This State", "", "")
 		}
 		ok := s.answer(h, "200 OK", session+"Range: npt=now-\r\n", "")
 		s.play()
+		s.playing = true
 		playing, stop := context.WithCancel(ctx)
 		s.play = stop
 		go s.stream(playing)
@@ -220,15 +219,22 @@ func (s *rtspSession) stream(ctx context.Context) {
 		}
 		var out bytes.Buffer
 		for i, p := range payloads {
-			pkt := rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SSRC: 0x0d05c0de, SequenceNumber: seq,
+			pkt := rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96, SSRC: ssrc, SequenceNumber: seq,
 				Timestamp: base + uint32(n*90000/footage.FPS), Marker: i == len(payloads)-1}, Payload: p}
 			seq++
 			raw, err := pkt.Marshal()
 			if err != nil {
 				return
 			}
+			if s.udp != nil {
+				s.udp.send(raw, pkt.Timestamp)
+				continue
+			}
 			out.Write([]byte{'$', s.channel, byte(len(raw) >> 8), byte(len(raw))})
 			out.Write(raw)
+		}
+		if s.udp != nil {
+			continue
 		}
 		s.write.Lock()
 		_ = s.conn.SetWriteDeadline(time.Now().Add(5 * time.Second))

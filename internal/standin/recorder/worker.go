@@ -188,6 +188,9 @@ func (w *worker) hold() error {
 	if !slices.Contains(w.r.cfg.Limits.Codecs, profiles[i].Codec) {
 		return fmt.Errorf("the profile is %s, this recorder takes others", profiles[i].Codec)
 	}
+	if err := c.Addresses(w.ctx, services, &profiles[i]); err != nil {
+		return err
+	}
 	own, others := stream.OfView(profiles, profiles[i].Source)
 	w.mu.Lock()
 	w.view = topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}

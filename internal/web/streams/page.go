@@ -139,8 +139,8 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	top := func(a, b float64) float64 { return math.Max(1, 1.15*math.Max(a, b)) }
 	px := float64(p.Width * p.Height)
 	mpx := float64(m.Width * m.Height)
-	size := pair{"Size", fmt.Sprintf("%d × %d", p.Width, p.Height), fmt.Sprintf("%d × %d", m.Width, m.Height),
-		100 * px / top(px, mpx), 100 * mpx / top(px, mpx), p.Width != m.Width || p.Height != m.Height}
+	size := pair{"Size", fmt.Sprintf("%d × %d", p.Width, p.Height), m.SizeText(),
+		100 * px / top(px, mpx), 100 * mpx / top(px, mpx), stream.SizeDiffers(p, m)}
 	key := 0.0
 	if p.FPS > 0 {
 		key = float64(p.GOP) / p.FPS
@@ -169,6 +169,22 @@ func (pg *Page) still(c *echo.Context) error {
 	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
 }
 
+// sends is in words what a stream delivered.
+func sends(m stream.Measured) string {
+	if m.Trouble != "" {
+		return "nothing: " + m.Trouble
+	}
+	says := fmt.Sprintf("%s %s, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost, jitter %.0f ms",
+		stream.Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost, float64(m.Jitter.Microseconds())/1000)
+	if m.First > 0 {
+		says += fmt.Sprintf(", first picture after %.1f s", m.First.Seconds())
+	}
+	if m.Over != "" {
+		says += ", over " + m.Over
+	}
+	return says
+}
+
 // Sheet lists what each stream declares and what it sent.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	of, v := sh.Row.Source, sh.Snapshot
@@ -178,8 +194,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames",
 			stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
 		if _, m, _ := f.Find(x.Token); m != nil {
-			sh.Fact(x.Name+" sends", fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost",
-				stream.Pretty(m.Codec), m.Width, m.Height, m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost), m.At)
+			sh.Fact(x.Name+" sends", sends(*m), m.At)
 		}
 		sh.Code(x.Name+" address", x.URI, at)
 	}
