@@ -117,6 +117,16 @@ func TestAThiefIsGivenNoAccount(t *testing.T) {
 	b.read(stage.SignIn, "Slipway")
 	b.want("Slipway", stage.SignIn, stage.Ready)
 	was := b.device("Slipway")
+	offered := func(d store.Device) int {
+		n, err := b.Store.Count(t.Context(), store.Selection{Site: b.Site, IDs: []int64{b.source(d).ID}, Ready: stage.SignIn})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if offered(was) != 1 {
+		t.Error("it isn't offered to be signed in to")
+	}
 
 	thief := b.beside(b.thief(".1.77"), false)
 	b.find()
@@ -126,6 +136,9 @@ func TestAThiefIsGivenNoAccount(t *testing.T) {
 	row := b.device(b.Net.At(".1.77").String())
 	if got := b.codes(row); !strings.Contains(got, "access.doubt") || !strings.Contains(got, "find.claims") {
 		t.Errorf("the thief: %s", got)
+	}
+	if offered(was) != 0 || offered(row) != 0 {
+		t.Error("what is in doubt is offered to be signed in to")
 	}
 	all()
 	b.Fleet.Camera("Slipway").Close()

@@ -43,6 +43,7 @@ var (
 	Info         = Fact[identity.Sighting]{fact.Info}            // what it says of itself once signed in
 	Services     = Fact[map[string]string]{fact.Services}        // address of each ONVIF service, by namespace
 	IPConfig     = Fact[netplan.IPConfig]{fact.IPConfig}         // its address settings
+	DNS          = Fact[netplan.DNS]{fact.DNS}                   // its name servers
 	Hidden       = Fact[bool]{fact.Hidden}                       // its discovery is off
 	VideoSources = Fact[[]stream.VideoSource]{fact.VideoSources} // what it looks at
 	Pin          = Fact[string]{fact.Pin}                        // fingerprint of the certificate that is trusted

@@ -258,6 +258,9 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	if c, ok := IPConfig.Of(s, d.ID); ok {
 		f.IPConfig = &c
 	}
+	if c, ok := DNS.Of(s, d.ID); ok {
+		f.DNS = &c
+	}
 	f.Hidden, _ = Hidden.Of(s, d.ID)
 	if b, behind := s.behind[seen.Address]; behind {
 		f.Behind = &b
@@ -270,6 +273,11 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 		f.Sources = append(f.Sources, x.Name)
 	}
 	f.Chosen = d.Views
+	for _, of := range s.views[d.ID] {
+		if of.Input > len(views) && len(views) > 0 {
+			f.NoInputs = append(f.NoInputs, of.Input)
+		}
+	}
 	w.Least = identity.LeastFor(s.least, d.Make, d.Model)
 	f.Taken = s.taken[d.ID]
 	if n, in := netplan.Of(s.networks, w.Address); in && w.Expected {

@@ -105,6 +105,7 @@ type NewDevice struct {
 	Device
 	RecorderID *int64
 	Channel    int
+	Input      int // see Source
 }
 
 // AddDevice adds a device; a camera gets its first view.
@@ -131,8 +132,8 @@ func (s *Store) AddDevices(ctx context.Context, site int64, all []NewDevice) ([]
 		for i, d := range all {
 			b.Queue(`with d as (insert into device (site_id, kind, place, make, model, address, expected_at, expected, uuid, mac, serial, set_id, position)
 				values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id),
-				src as (insert into source (device_id, site_id, name, recorder_id, channel) select id, $1, $3, $14, $15 from d where $2 = 'camera')
-				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.SetID, last+1+i, d.RecorderID, d.Channel).
+				src as (insert into source (device_id, site_id, name, recorder_id, channel, input) select id, $1, $3, $14, $15, $16 from d where $2 = 'camera')
+				select id from d`, site, d.Kind, d.Place, d.Make, d.Model, d.Address, d.ExpectedAt, d.Expected, d.UUID, d.MAC, d.Serial, d.SetID, last+1+i, d.RecorderID, d.Channel, d.Input).
 				QueryRow(func(row pgx.Row) error { return row.Scan(&out[i]) })
 		}
 		return tx.SendBatch(ctx, b).Close()

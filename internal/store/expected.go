@@ -37,10 +37,11 @@ func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
 	return err
 }
 
-// Expect writes the rows of a list beside what the site knows: a row that is a known
-// camera by MAC, else by address, else by place changes what is expected of it; any
-// other is a new camera. A camera that was found stays where it was reached. It
-// returns how many were new and how many known, and all devices that were touched.
+// Expect writes the rows of a list beside what the site knows, see expected.Match: a row that
+// is about a known view changes what is expected of it; one that names an input of a device
+// that has no row yet is a further view of that device, and any other is a new camera. A
+// camera that was found stays where it was reached. It returns how many were new and how
+// many known, and all devices that were touched.
 func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, recorders map[string]int64) (added,
 	changed int, touched []int64, err error) {
 	about, byID, err := s.about(ctx, site, rows)
@@ -49,6 +50,8 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 	}
 	b := &pgx.Batch{}
 	var fresh []NewDevice
+	deviceOf := map[int]int{} // by row that is about a new device: its place in fresh
+	var further []int         // rows that are a further view of a device
 	for i, r := range rows {
 		var at *netip.Addr
 		if r.Address.IsValid() {
@@ -58,15 +61,20 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 		if id, ok := recorders[r.Recorder]; ok {
 			recorder = &id
 		}
-		id := about[i]
+		id := about[i].View
+		if id == 0 && (about[i].Device != 0 || about[i].With >= 0) {
+			further = append(further, i)
+			continue
+		}
 		if id == 0 {
+			deviceOf[i] = len(fresh)
 			fresh = append(fresh, NewDevice{Device{SiteID: site, Kind: "camera", Place: r.Place, Make: r.Make,
-				Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC}, recorder, r.Channel})
+				Model: r.Model, Address: at, ExpectedAt: at, Expected: true, MAC: r.MAC}, recorder, r.Channel, r.Input})
 			continue
 		}
 		v := byID[id]
 		touched = append(touched, v.Device.ID)
-		b.Queue(`update source set name = $2, recorder_id = coalesce($3, recorder_id), channel = case when $4 > 0 then $4 else channel end where id = $1`, id, r.Place, recorder, r.Channel)
+		b.Queue(`update source set name = $2, recorder_id = coalesce($3, recorder_id), channel = case when $4 > 0 then $4 else channel end, input = case when $5 > 0 then $5 else input end where id = $1`, id, r.Place, recorder, r.Channel, r.Input)
 		if !v.First() { // the device is told by the row of its first view
 			b.Queue(`update device set version = version + 1 where id = $1`, v.Device.ID)
 			continue
@@ -80,12 +88,35 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 		return 0, 0, nil, err
 	}
 	ids, err := s.AddDevices(ctx, site, fresh)
-	return len(fresh), len(rows) - len(fresh), append(touched, ids...), err
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	touched = append(touched, ids...)
+	b = &pgx.Batch{}
+	for _, i := range further {
+		device := about[i].Device
+		if device == 0 {
+			device = ids[deviceOf[about[i].With]]
+		}
+		touched = append(touched, device)
+		r := rows[i]
+		var recorder *int64
+		if id, ok := recorders[r.Recorder]; ok {
+			recorder = &id
+		}
+		b.Queue(`insert into source (device_id, site_id, nth, name, recorder_id, channel, input)
+			select $1, $2, (select max(nth) + 1 from source where device_id = $1), $3, $4, $5, $6`, device, site, r.Place, recorder, r.Channel, r.Input)
+		b.Queue(`update device set version = version + 1 where id = $1`, device)
+	}
+	if err := s.Pool.SendBatch(ctx, b).Close(); err != nil {
+		return 0, 0, nil, err
+	}
+	added = len(fresh) + len(further)
+	return added, len(rows) - added, touched, s.ShowListed(ctx, touched)
 }
 
-// about finds for each row of a list the view that it is about, 0 where it is a new camera,
-// with all views of the site by number.
-func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (about []int64, byID map[int64]Source, err error) {
+// about says of each row of a list what it is about, with all views of the site by number.
+func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (about []expected.About, byID map[int64]Source, err error) {
 	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, nil, err
@@ -95,7 +126,7 @@ func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (abo
 	for _, v := range all {
 		d := v.Device
 		byID[v.ID] = v
-		c := expected.Camera{ID: v.ID, Place: v.Place, MAC: d.MAC}
+		c := expected.Camera{ID: v.ID, Device: d.ID, Place: v.Place, MAC: d.MAC, Input: v.Input}
 		for _, a := range []*netip.Addr{d.Address, d.ExpectedAt} {
 			if a != nil {
 				c.Address = append(c.Address, *a)
@@ -106,6 +137,20 @@ func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (abo
 	return expected.Match(rows, known), byID, nil
 }
 
+// Entry is the view as a row of the expected list. recorders has their names by number.
+func (s Source) Entry(recorders map[int64]string) expected.Entry {
+	d := s.Device
+	e := expected.Entry{ID: s.ID, Device: d.ID, First: s.First(), Expected: d.Expected,
+		Row: expected.Row{Place: s.Place, MAC: d.MAC, Make: d.Make, Model: d.Model, Channel: s.Channel, Input: s.Input}}
+	if d.ExpectedAt != nil {
+		e.Address = *d.ExpectedAt
+	}
+	if s.RecorderID != nil {
+		e.Recorder = recorders[*s.RecorderID]
+	}
+	return e
+}
+
 // Compare says what taking a list would mean, row by row, and how many cameras that are
 // expected it doesn't name. recorders has their names by number.
 func (s *Store) Compare(ctx context.Context, site int64, rows []expected.Row, recorders map[int64]string) (lines []expected.Taking, gone []string, err error) {
@@ -113,17 +158,9 @@ func (s *Store) Compare(ctx context.Context, site int64, rows []expected.Row, re
 	if err != nil {
 		return nil, nil, err
 	}
-	was := map[int64]expected.Row{}
+	was := map[int64]expected.Entry{}
 	for id, v := range byID {
-		d := v.Device
-		r := expected.Row{Place: v.Place, MAC: d.MAC, Make: d.Make, Model: d.Model, Channel: v.Channel}
-		if d.ExpectedAt != nil {
-			r.Address = *d.ExpectedAt
-		}
-		if v.RecorderID != nil {
-			r.Recorder = recorders[*v.RecorderID]
-		}
-		was[id] = r
+		was[id] = v.Entry(recorders)
 	}
 	lines, missing := expected.Compare(rows, about, was)
 	for _, id := range missing {
@@ -142,11 +179,11 @@ func (s *Store) SetExpected(ctx context.Context, site, source int64, r expected.
 	if r.Address.IsValid() {
 		at = &r.Address
 	}
-	return s.InTx(ctx, func(tx pgx.Tx) error {
-		var device int64
+	var device int64
+	err := s.InTx(ctx, func(tx pgx.Tx) error {
 		var first bool
-		err := tx.QueryRow(ctx, `update source set name = $3, recorder_id = nullif($4::bigint, 0), channel = $5 where id = $2 and site_id = $1 returning device_id, nth = 1`,
-			site, source, r.Place, recorder, r.Channel).Scan(&device, &first)
+		err := tx.QueryRow(ctx, `update source set name = $3, recorder_id = nullif($4::bigint, 0), channel = $5, input = $6 where id = $2 and site_id = $1 returning device_id, nth = 1`,
+			site, source, r.Place, recorder, r.Channel, r.Input).Scan(&device, &first)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrNotFound
 		}
@@ -161,6 +198,10 @@ func (s *Store) SetExpected(ctx context.Context, site, source int64, r expected.
 			mac = case when uuid = '' and serial = '' then $6 else mac end, version = version + 1 where id = $1`, device, r.Place, r.Make, r.Model, at, r.MAC)
 		return err
 	})
+	if err != nil {
+		return err
+	}
+	return s.ShowListed(ctx, []int64{device})
 }
 
 // Unlist takes a camera off the list: one that was never found goes whole, one that was found
@@ -185,9 +226,9 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 	type row struct {
 		Place, MAC, Make, Model, Recorder string
 		ExpectedAt                        *netip.Addr
-		Channel                           int
+		Channel, Input                    int
 	}
-	all, err := queryAll[row](ctx, s.Pool, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel`+sourceFrom+`left join device r on r.id = s.recorder_id
+	all, err := queryAll[row](ctx, s.Pool, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel, s.input`+sourceFrom+`left join device r on r.id = s.recorder_id
 		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, err
@@ -195,7 +236,7 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 	out := make([]expected.Row, len(all))
 	for i, r := range all {
 		out[i] = expected.Row{Line: i + 2, Place: r.Place, MAC: r.MAC, Make: r.Make, Model: r.Model,
-			Recorder: r.Recorder, Channel: r.Channel}
+			Recorder: r.Recorder, Channel: r.Channel, Input: r.Input}
 		if r.ExpectedAt != nil {
 			out[i].Address = *r.ExpectedAt
 		}

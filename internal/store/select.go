@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/identity"
@@ -42,6 +43,8 @@ var required = map[stage.Requirement]string{
 	stage.Speaks:      has(fact.Seen, ` and (f.value->>'service' <> '' or f.value->>'rtsp_port' <> '0') and not `+behindPort),
 	stage.SpeaksONVIF: has(fact.Seen, ` and f.value->>'service' <> '' and not `+behindPort),
 	stage.Opened:      has(fact.Account, ""),
+	stage.Certain: fmt.Sprintf(`not exists (select 1 from finding g join source l on l.id = g.source_id where l.device_id = d.id and g.stage = %d and g.code = '%s')`,
+		stage.SignIn, access.DoubtCode),
 }
 
 // has asks in SQL whether device d has a fact f of which more is true.

@@ -79,18 +79,19 @@ type Network struct {
 	ID         int64
 	Name       string
 	Prefix     netip.Prefix
-	Gateway    *netip.Addr // nil: its first address, by custom
-	TimeServer *netip.Addr // nil: as the site asks
-	Ports      []int       // looked at besides netplan.Ports
-	AtOnce     int         // devices worked on at once; 0: as the site asks
-	Single     bool        // looked at, and no network of the site
+	Gateway    *netip.Addr  // nil: its first address, by custom
+	TimeServer *netip.Addr  // nil: as the site asks
+	DNS        []netip.Addr // its name servers; none: nobody named one
+	Ports      []int        // looked at besides netplan.Ports
+	AtOnce     int          // devices worked on at once; 0: as the site asks
+	Single     bool         // looked at, and no network of the site
 	LookedAt   *time.Time
 	Look       *Summary
 }
 
 // Core is the network as the rules know it.
 func (n Network) Core() netplan.Network {
-	c := netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix}
+	c := netplan.Network{ID: n.ID, Name: n.Name, Prefix: n.Prefix, DNS: n.DNS}
 	if n.Gateway != nil {
 		c.Gateway = *n.Gateway
 	}
@@ -100,7 +101,7 @@ func (n Network) Core() netplan.Network {
 	return c
 }
 
-const networkColumns = `id, name, prefix, gateway, time_server, ports, at_once, bench single, looked_at, look`
+const networkColumns = `id, name, prefix, gateway, time_server, dns, ports, at_once, bench single, looked_at, look`
 
 // Summary is what one look at a network heard, in numbers.
 type Summary struct {
@@ -143,8 +144,8 @@ func (s *Store) AddNetworks(ctx context.Context, site int64, all []Network, chec
 		}
 		b := &pgx.Batch{}
 		for _, n := range all {
-			b.Queue(`insert into network (site_id, name, prefix, gateway, time_server, ports, at_once) values ($1, $2, $3, $4, $5, $6, $7)`,
-				site, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce)
+			b.Queue(`insert into network (site_id, name, prefix, gateway, time_server, ports, at_once, dns) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
+				site, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce, none(n.DNS))
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})
@@ -157,9 +158,9 @@ func (s *Store) SetNetwork(ctx context.Context, site int64, n Network, check fun
 		if why, err = checked(ctx, tx, site, check); err != nil || why != "" {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `update network set name = $3, gateway = $5, time_server = $6, ports = $7, at_once = $8,
+		tag, err := tx.Exec(ctx, `update network set name = $3, gateway = $5, time_server = $6, ports = $7, at_once = $8, dns = $9,
 			looked_at = case when prefix = $4 then looked_at end, look = case when prefix = $4 then look end, prefix = $4
-			where site_id = $1 and id = $2 and not bench`, site, n.ID, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce)
+			where site_id = $1 and id = $2 and not bench`, site, n.ID, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce, none(n.DNS))
 		return orNone(tag.RowsAffected(), err)
 	})
 }

@@ -2,10 +2,12 @@ package store
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"github.com/jackc/pgx/v5"
 
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 )
 
@@ -18,6 +20,7 @@ type Source struct {
 	Place      string
 	RecorderID *int64 // planned
 	Channel    int    // planned; 0: any
+	Input      int    // which of the device's video sources, from 1 in its own order; 0: not known, or it has one
 	Device     Device
 }
 
@@ -33,7 +36,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -46,10 +49,11 @@ type sourceRow struct {
 	SrcPlace   string
 	RecorderID *int64
 	Channel    int
+	Input      int
 }
 
 func (r sourceRow) source() Source {
-	return Source{ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Device: r.Device}
+	return Source{ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -122,7 +126,7 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 			device).Scan(&place, &site); err != nil {
 			return err
 		}
-		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video from source where device_id = $1 order by nth`, device)
+		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video, input from source where device_id = $1 order by nth`, device)
 		if err != nil {
 			return err
 		}
@@ -138,8 +142,72 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 				(select recorder_id from source where device_id = d.id order by abs(nth) limit 1) from device d where d.id = $1`, device, i+1, t, nameOf(place, names, i))
 		}
 		b.Queue(`delete from source where id = any($1)`, gone)
+		b.Queue(`update source s set input = case when jsonb_array_length(f.value) > 1 then e.n else 0 end from fact f, jsonb_array_elements(f.value) with ordinality e(v, n)
+			where s.device_id = $1 and f.device_id = $1 and f.name = $2 and e.v->>'token' = s.video`, device, fact.VideoSources)
 		b.Queue(endIdle, site)
 		b.Queue(`update device set views = $2, version = version + 1 where id = $1`, device, len(tokens))
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// ShowListed has the rows of devices whose inputs the expected list names show those, once it is
+// known which the devices have; see identity.Listed. What was read of a view that a row
+// doesn't show any more is forgotten.
+func (s *Store) ShowListed(ctx context.Context, devices []int64) error {
+	type row struct {
+		identity.EnrolledView
+		DeviceID int64
+		Tokens   []string
+	}
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		all, err := queryAll[row](ctx, tx, `select s.id, s.video, s.input, s.device_id, (select jsonb_path_query_array(f.value, '$[*].token') from fact f where f.device_id = s.device_id and f.name = $2) tokens
+			from source s where s.device_id = any($1) and exists (select 1 from source o where o.device_id = s.device_id and o.input > 0) order by s.device_id, s.nth for no key update of s`, devices, fact.VideoSources)
+		if err != nil {
+			return err
+		}
+		rows, tokens := map[int64][]identity.EnrolledView{}, map[int64][]string{}
+		for _, r := range all {
+			rows[r.DeviceID], tokens[r.DeviceID] = append(rows[r.DeviceID], r.EnrolledView), r.Tokens
+		}
+		b := &pgx.Batch{}
+		for device, its := range rows {
+			if len(tokens[device]) == 0 {
+				continue
+			}
+			shows, _, _ := identity.Listed(its, tokens[device])
+			for id, video := range shows {
+				b.Queue(`delete from fact where source_id = $1`, id)
+				b.Queue(`update source set video = $2 where id = $1`, id, video)
+			}
+			if len(shows) > 0 {
+				b.Queue(`update device set views = (select count(*) from source where device_id = $1 and video <> ''), version = version + 1 where id = $1`, device)
+			}
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// DropView takes a further view of a device off the site, with what was read of it; the
+// device and its first view stay. ErrNotFound where there is none, ErrBusy while a change of
+// the device is being made.
+func (s *Store) DropView(ctx context.Context, site, source int64) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var device int64
+		var busy bool
+		err := tx.QueryRow(ctx, `select device_id, exists (select 1 from change c where c.device_id = s.device_id and c.state in ('asked', 'sent', 'read back'))
+			from source s where s.site_id = $1 and s.id = $2 and s.nth > 1`, site, source).Scan(&device, &busy)
+		switch {
+		case errors.Is(err, pgx.ErrNoRows):
+			return ErrNotFound
+		case err != nil:
+			return err
+		case busy:
+			return ErrBusy
+		}
+		b := &pgx.Batch{}
+		b.Queue(`delete from source where id = $1`, source)
+		b.Queue(endIdle, site)
+		b.Queue(`update device set views = (select count(*) from source where device_id = $1 and video <> ''), version = version + 1 where id = $1`, device)
 		return tx.SendBatch(ctx, b).Close()
 	})
 }

@@ -41,7 +41,7 @@ func TestTheListIsEditedInPlace(t *testing.T) {
 	for _, bad := range []struct{ path, place, address, mac, channel, says string }{
 		{"/row", "", at, "", "", "It names no place."},
 		{"/row", "slipway", at, "", "", "Slipway has the same place."},
-		{"/row", "Annex", h.Net.At(".1.11").String(), "", "", "Slipway has the same address."},
+		{"/row", "Annex", h.Net.At(".1.11").String(), "", "", "Slipway has the same address. Rows of a device with several inputs"},
 		{"/row", "Annex", "quay", "", "", "is no IPv4 address of a device"},
 		{"/row", "Annex", at, "nonsense", "", "is no MAC address"},
 		{"/row", "Annex", at, "", "3000", "is no channel number"},

@@ -142,6 +142,9 @@ func enough(level string, w Wishes) bool {
 	return false
 }
 
+// DoubtCode is the finding of a device that gets no account before a person said who it is.
+const DoubtCode = "access.doubt"
+
 // Judge says why a device isn't open, or what is wrong with how it is.
 func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 	if f.LookedAt.IsZero() && f.Doubt == "" {
@@ -176,7 +179,7 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	switch {
 	case f.Doubt != "":
-		add("access.doubt", finding.Blocks, "in doubt", f.Doubt+" No account is sent to it.", "Settle on Find who it is; then sign in.")
+		add(DoubtCode, finding.Blocks, "in doubt", f.Doubt+" No account is sent to it.", "Settle on Find who it is; then sign in.")
 	case f.NoPassword:
 		says := "No first password was set: anyone who reaches it can set one."
 		if f.Rule != nil {

@@ -32,19 +32,21 @@ func (l Taking) Changes() bool {
 	return l.New
 }
 
-// Compare holds each row against what is expected of the camera that it is about: was is by
-// camera, about as Match answers. gone are the cameras that no row is about, in the order of
+// Compare holds each row against what is expected of the view that it is about: was is by
+// view, about as Match answers. gone are the views that no row is about, in the order of
 // their numbers: they stay as they are.
-func Compare(rows []Row, about []int64, was map[int64]Row) (lines []Taking, gone []int64) {
+func Compare(rows []Row, about []About, was map[int64]Entry) (lines []Taking, gone []int64) {
 	met := map[int64]bool{}
 	for i, r := range rows {
-		old, known := was[about[i]]
-		met[about[i]] = true
+		old, known := was[about[i].View]
+		met[about[i].View] = true
 		l := Taking{Row: r, New: !known, Cells: map[Field]Cell{}}
 		for f, c := range map[Field][2]string{Place: {old.Place, r.Place}, Address: {addressText(old.Address), addressText(r.Address)}, MAC: {old.MAC, r.MAC},
-			Make: {old.Make, r.Make}, Model: {old.Model, r.Model}, Recorder: {old.Recorder, r.Recorder}, Channel: {channelText(old.Channel), channelText(r.Channel)}} {
+			Make: {old.Make, r.Make}, Model: {old.Model, r.Model}, Recorder: {old.Recorder, r.Recorder}, Channel: {numberText(old.Channel), numberText(r.Channel)}, Input: {numberText(old.Input), numberText(r.Input)}} {
 			switch {
 			case c[1] == "":
+				c[1] = c[0]
+			case known && !old.First && (f == Address || f == MAC || f == Make || f == Model): // its device is told by another row
 				c[1] = c[0]
 			case f == MAC && c[0] != "": // what is known of a device isn't overwritten by a list
 				c[1] = c[0]
@@ -69,7 +71,7 @@ func addressText(a netip.Addr) string {
 	return a.String()
 }
 
-func channelText(n int) string {
+func numberText(n int) string {
 	if n == 0 {
 		return ""
 	}

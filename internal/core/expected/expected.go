@@ -24,10 +24,11 @@ const (
 	Model    Field = "model"
 	Recorder Field = "recorder"
 	Channel  Field = "channel"
+	Input    Field = "input"
 )
 
 // Fields lists them in the order in which they are written.
-func Fields() []Field { return []Field{Place, Address, MAC, Make, Model, Recorder, Channel} }
+func Fields() []Field { return []Field{Place, Address, MAC, Make, Model, Recorder, Channel, Input} }
 
 // names are what columns are called, besides the field's own name.
 var names = map[Field][]string{
@@ -38,6 +39,7 @@ var names = map[Field][]string{
 	Model:    {"model number", "type", "product"},
 	Recorder: {"recorder name", "nvr", "records on", "server"},
 	Channel:  {"ch", "channel number", "channel no", "slot"},
+	Input:    {"video input", "input number", "input no", "video source", "view", "sensor"},
 }
 
 // Mapping says in which column, from 0, each field stands; a field that isn't in it
@@ -77,6 +79,9 @@ type Row struct {
 	Model    string
 	Recorder string
 	Channel  int // 0: any
+	// Input is which of its device's video sources it is, from 1 in the device's own order: rows
+	// of one address or MAC tell them apart by it. 0: the device has one, or nobody said.
+	Input int
 }
 
 // Message says why a line isn't taken: its number, the field, and a sentence.
@@ -86,8 +91,11 @@ type Message struct {
 	Says  string
 }
 
-// MaxChannel is the highest channel number that is believed.
-const MaxChannel = 1024
+// MaxChannel and MaxInput are the highest numbers that are believed.
+const (
+	MaxChannel = 1024
+	MaxInput   = 64
+)
 
 // Read understands a table. A line is taken whole or not at all, with one message for
 // the first thing that is wrong with it. recorders are the names that the site knows;
@@ -95,11 +103,11 @@ const MaxChannel = 1024
 func Read(t Table, m Mapping, recorders []string) ([]Row, []Message) {
 	var rows []Row
 	var messages []Message
-	seen := map[Field]map[string]int{Place: {}, Address: {}, MAC: {}}
+	seen := beside{}
 	for _, l := range t.Lines {
 		r, bad := parseLine(l, m, recorders)
 		if bad == nil {
-			bad = twice(seen, r)
+			bad = seen.add(r)
 		}
 		if bad != nil {
 			bad.Line = l.Number
@@ -146,40 +154,21 @@ func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 		}
 		r.Recorder = recorders[i]
 	}
-	if s := cell(Channel); s != "" {
+	for _, x := range []struct {
+		field Field
+		most  int
+		into  *int
+	}{{Channel, MaxChannel, &r.Channel}, {Input, MaxInput, &r.Input}} {
+		s := cell(x.field)
+		if s == "" {
+			continue
+		}
 		// Spreadsheets write whole numbers as 3.0 too.
 		n, err := strconv.Atoi(strings.TrimSuffix(s, ".0"))
-		if err != nil || n < 1 || n > MaxChannel {
-			return r, &Message{Field: Channel, Says: fmt.Sprintf("%.40q is no channel number from 1 to %d.", s, MaxChannel)}
+		if err != nil || n < 1 || n > x.most {
+			return r, &Message{Field: x.field, Says: fmt.Sprintf("%.40q is no %s number from 1 to %d.", s, x.field, x.most)}
 		}
-		r.Channel = n
-	}
-	return r, nil
-}
-
-// Typed is what a row that was typed holds, field by field.
-type Typed map[Field]string
-
-// ReadOne understands one row that a person typed, as Read does; others are the list's other
-// rows, with which it may share neither place, address nor MAC.
-func ReadOne(typed Typed, recorders []string, others []Row) (Row, *Message) {
-	var l Line
-	m := Mapping{}
-	for i, f := range Fields() {
-		m[f] = i
-		l.Cells = append(l.Cells, tidy(typed[f]))
-	}
-	r, bad := parseLine(l, m, recorders)
-	if bad != nil {
-		return r, bad
-	}
-	for _, o := range others {
-		for f, same := range map[Field]bool{Place: strings.EqualFold(o.Place, r.Place), MAC: r.MAC != "" && o.MAC == r.MAC,
-			Address: r.Address.IsValid() && o.Address == r.Address} {
-			if same {
-				return r, &Message{Field: f, Says: fmt.Sprintf("%s has the same %s.", o.Place, f)}
-			}
-		}
+		*x.into = n
 	}
 	return r, nil
 }
@@ -213,29 +202,6 @@ func (t Table) Headed() Table {
 	return t
 }
 
-// twice says whether a line before has the same place, address or MAC.
-func twice(seen map[Field]map[string]int, r Row) *Message {
-	keys := map[Field]string{Place: strings.ToLower(r.Place), MAC: r.MAC}
-	if r.Address.IsValid() {
-		keys[Address] = r.Address.String()
-	}
-	for _, f := range []Field{Place, Address, MAC} {
-		if k := keys[f]; k != "" && seen[f][k] != 0 {
-			says := fmt.Sprintf("Line %d has the same %s.", seen[f][k], f)
-			if f == Address { // an encoder, or a camera with several sensors
-				says += " A device with several inputs stands in the list once: its inputs are picked on Find."
-			}
-			return &Message{Field: f, Says: says}
-		}
-	}
-	for f, k := range keys {
-		if k != "" {
-			seen[f][k] = r.Line
-		}
-	}
-	return nil
-}
-
 // Cells writes rows with a heading, in the shape that Read takes. What a spreadsheet
 // would take for a formula is marked; a number, negative ones too, isn't.
 func Cells(rows []Row) [][]string {
@@ -245,14 +211,7 @@ func Cells(rows []Row) [][]string {
 	}
 	out := [][]string{head}
 	for _, r := range rows {
-		address, channel := "", ""
-		if r.Address.IsValid() {
-			address = r.Address.String()
-		}
-		if r.Channel > 0 {
-			channel = strconv.Itoa(r.Channel)
-		}
-		line := []string{r.Place, address, r.MAC, r.Make, r.Model, r.Recorder, channel}
+		line := []string{r.Place, addressText(r.Address), r.MAC, r.Make, r.Model, r.Recorder, numberText(r.Channel), numberText(r.Input)}
 		for i := range line {
 			line[i] = Plain(line[i])
 		}

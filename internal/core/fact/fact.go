@@ -15,6 +15,7 @@ const (
 	Info         = "device.info"
 	Services     = "device.services"
 	IPConfig     = "device.seat"
+	DNS          = "device.dns"
 	Hidden       = "device.hidden"
 	VideoSources = "device.views"
 	Pin          = "device.tls"

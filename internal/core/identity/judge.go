@@ -25,6 +25,7 @@ type Facts struct {
 	Info      *Sighting // what it says of itself signed in
 	Inside    bool      // its address lies in a network of the site
 	IPConfig  *netplan.IPConfig
+	DNS       *netplan.DNS
 	Network   netplan.Network   // of the site that it is in; its prefix is invalid where it is in none
 	Networks  []netplan.Network // of the site
 	Hidden    bool              // it says itself that its discovery is off
@@ -33,6 +34,7 @@ type Facts struct {
 	Taken     string   // what answers at the address that the list gives it, where that is another device
 	Sources   []string // names of its video sources, where it has several
 	Chosen    int      // how many of them were picked; 0: nobody decided
+	NoInputs  []int    // that the list names and it hasn't got
 }
 
 // Behind is what a recorder tells of a device on one of its own ports.
@@ -82,6 +84,7 @@ type Wishes struct {
 const (
 	SetIPConfig  = "net.seat"
 	SetDiscovery = "net.discovery"
+	SetDNS       = "net.dns"
 	RemoveEntry  = "channel.clear" // a dead entry
 )
 
@@ -230,6 +233,12 @@ func (j *judge) where() {
 				finding.Evidence{Name: "Its settings", Value: f.IPConfig.String(), Via: "GetNetworkInterfaces", At: s.At})
 		}
 	}
+	if f.DNS != nil && f.Network.Prefix.IsValid() {
+		if _, why, other := f.DNS.Want(f.Network); other {
+			j.add("find.dns", finding.Needs, "name server", why, "Write the name servers of its network.",
+				finding.Evidence{Name: "Its name servers", Value: f.DNS.String(), Via: "GetDNS", At: s.At})
+		}
+	}
 }
 
 // how judges how it was heard.
@@ -278,11 +287,21 @@ func (j *judge) what() {
 			fmt.Sprintf("Its firmware is %s; this site asks for %s at least.", j.f.Firmware, j.w.Least),
 			"Update it with its maker's file, then sign in again.")
 	}
+	if len(j.f.NoInputs) > 0 {
+		j.add("find.no-input", finding.Needs, "no such input",
+			fmt.Sprintf("The list names its input %s, and it has %d (%s).", numbers(j.f.NoInputs), len(j.f.Sources), strings.Join(j.f.Sources, ", ")),
+			"Correct the list, or look which device hangs here.")
+	}
 	if len(j.f.Sources) > 1 && j.f.Chosen == 0 {
 		j.add("find.sources", finding.Needs, "which views",
 			fmt.Sprintf("It has %d video sources (%s): nobody said which to enroll.", len(j.f.Sources),
 				strings.Join(j.f.Sources, ", ")), "Pick the views that this site uses.")
 	}
+}
+
+// numbers lists numbers with commas.
+func numbers(all []int) string {
+	return strings.Trim(strings.ReplaceAll(fmt.Sprint(all), " ", ", "), "[]")
 }
 
 // laptopFor says how a laptop reaches a device that is outside every network of the site.
@@ -410,6 +429,12 @@ func Propose(_ time.Time, f Facts, w Wishes, open bool) []finding.Change {
 		out = append(out, finding.Change{Kind: SetDiscovery, Key: SetDiscovery, Title: "Discovery", From: HiddenText,
 			To: HeardText, Why: "Recorders that listen find it then.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible, Note: "Switch its discovery off again."}})
+	}
+	if f.DNS != nil && f.Network.Prefix.IsValid() {
+		if want, why, other := f.DNS.Want(f.Network); other {
+			out = append(out, finding.Change{Kind: SetDNS, Key: SetDNS, Title: "Name servers", From: f.DNS.String(), To: want.String(),
+				Why: why, Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Write the name servers that it had."}})
+		}
 	}
 	if to := ipConfigFor(f, w); to != nil && *to != *f.IPConfig {
 		out = append(out, ChangeIPConfig(*f.IPConfig, *to))

@@ -1,10 +1,13 @@
 package identity
 
+import "fmt"
+
 // EnrolledView is a view of a device that has a row, with the video source that it shows;
 // empty where nobody picked: then it is the device's first.
 type EnrolledView struct {
 	ID    int64
 	Video string
+	Input int // that the expected list gives it, from 1 in the device's order; 0: none
 }
 
 // Enroll says which row shows which of the picked video sources, which are in the person's
@@ -41,6 +44,31 @@ func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) 
 	}
 	return rowOf, gone
 }
+
+// Listed says which rows are to show another video source than they do because the expected
+// list names their inputs: tokens are the device's, in its own order. A row whose input the
+// device hasn't got is named in missing and shows nothing. ok is false where the list names
+// no input: then a person picks.
+func Listed(rows []EnrolledView, tokens []string) (shows map[int64]string, missing []int64, ok bool) {
+	shows = map[int64]string{}
+	for _, r := range rows {
+		ok = ok || r.Input > 0
+		switch {
+		case r.Input == 0:
+		case r.Input > len(tokens):
+			missing = append(missing, r.ID)
+			if want := NoInput(r.Input); r.Video != want {
+				shows[r.ID] = want
+			}
+		case r.Video != tokens[r.Input-1]:
+			shows[r.ID] = tokens[r.Input-1]
+		}
+	}
+	return shows, missing, ok
+}
+
+// NoInput is what a row shows whose input its device hasn't got: no token that a device gives.
+func NoInput(input int) string { return fmt.Sprintf("input %d of none", input) }
 
 // viewMost is how many characters of a view's own name are taken into its place.
 const viewMost = 32

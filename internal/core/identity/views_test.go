@@ -1,14 +1,15 @@
 package identity
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"testing"
 )
 
 func TestEnroll(t *testing.T) {
-	undecided := []EnrolledView{{1, ""}}
-	two := []EnrolledView{{1, "in1"}, {2, "in3"}}
+	undecided := []EnrolledView{{1, "", 0}}
+	two := []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}
 	for _, tc := range []struct {
 		name   string
 		rows   []EnrolledView
@@ -28,6 +29,38 @@ func TestEnroll(t *testing.T) {
 		rowOf, gone := Enroll(tc.rows, tc.tokens)
 		if !slices.Equal(rowOf, tc.rowOf) || !slices.Equal(gone, tc.gone) {
 			t.Errorf("%s: %v, gone %v; want %v, gone %v", tc.name, rowOf, gone, tc.rowOf, tc.gone)
+		}
+	}
+}
+
+func TestTheListsInputsAreShown(t *testing.T) {
+	tokens := []string{"in1", "in2", "in3", "in4"}
+	for _, tc := range []struct {
+		name    string
+		rows    []EnrolledView
+		shows   map[int64]string
+		missing []int64
+		ok      bool
+	}{
+		{"nobody named one", []EnrolledView{{1, "", 0}}, map[int64]string{}, nil, false},
+		{"picked, and not listed", []EnrolledView{{1, "in2", 0}}, map[int64]string{}, nil, false},
+		{"two of four", []EnrolledView{{1, "", 1}, {2, "", 3}}, map[int64]string{1: "in1", 2: "in3"}, nil, true},
+		{"shown already", []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}, map[int64]string{}, nil, true},
+		{"listed anew", []EnrolledView{{1, "in1", 2}, {2, "in3", 3}}, map[int64]string{1: "in2"}, nil, true},
+		{"more than it has", []EnrolledView{{1, "", 1}, {2, "", 5}}, map[int64]string{1: "in1", 2: "input 5 of none"}, []int64{2}, true},
+		{"one of them isn't listed", []EnrolledView{{1, "in4", 0}, {2, "", 2}}, map[int64]string{2: "in2"}, nil, true},
+	} {
+		shows, missing, ok := Listed(tc.rows, tokens)
+		if !maps.Equal(shows, tc.shows) || !slices.Equal(missing, tc.missing) || ok != tc.ok {
+			t.Errorf("%s: %v, missing %v, %v", tc.name, shows, missing, ok)
+		}
+		for i := range tc.rows {
+			if s, has := shows[tc.rows[i].ID]; has {
+				tc.rows[i].Video = s
+			}
+		}
+		if again, _, _ := Listed(tc.rows, tokens); len(again) > 0 {
+			t.Errorf("%s: asked again it changes %v", tc.name, again)
 		}
 	}
 }

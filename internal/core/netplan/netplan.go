@@ -24,8 +24,9 @@ type Network struct {
 	ID         int64
 	Name       string
 	Prefix     netip.Prefix
-	Gateway    netip.Addr // that a person named; invalid: its first address, by custom
-	TimeServer netip.Addr // that its clocks take their time from; invalid: as the site asks
+	Gateway    netip.Addr   // that a person named; invalid: its first address, by custom
+	TimeServer netip.Addr   // that its clocks take their time from; invalid: as the site asks
+	DNS        []netip.Addr // its name servers, at most MaxDNS; none: nobody named one, and what devices have isn't judged
 }
 
 // Router is the network's gateway, as named or by custom.

@@ -8,6 +8,7 @@ const (
 	Speaks      Requirement = "speaks"       // it answered ONVIF or RTSP, and not only to a recorder
 	SpeaksONVIF Requirement = "speaks ONVIF" // it answered ONVIF, and not only to a recorder
 	Opened      Requirement = "opened"       // an account opens it
+	Certain     Requirement = "certain"      // nobody doubts who it is: an account may be sent
 )
 
 // Requires lists what the wire asks for before s can be read: where any of it isn't known
@@ -15,7 +16,7 @@ const (
 func (s Stage) Requires() []Requirement {
 	switch s {
 	case SignIn:
-		return []Requirement{Speaks}
+		return []Requirement{Speaks, Certain}
 	case Clock:
 		return []Requirement{SpeaksONVIF}
 	case Streams, Routes:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/netplan"
@@ -15,8 +16,7 @@ func (c *Client) device(ctx context.Context, op, inner string) (*node, error) {
 }
 
 // IPConfig reads the device's place on the network, that of its first interface, and the
-// token of that interface (GetNetworkInterfaces, GetNetworkDefaultGateway; ONVIF Core,
-// 8.2.3 and 8.2.7).
+// token of that interface (GetNetworkInterfaces, GetNetworkDefaultGateway; ONVIF Core, 8.2).
 func (c *Client) IPConfig(ctx context.Context) (s netplan.IPConfig, token string, err error) {
 	r, err := c.device(ctx, "GetNetworkInterfaces", "")
 	if err != nil {
@@ -46,7 +46,7 @@ func (c *Client) IPConfig(ctx context.Context) (s netplan.IPConfig, token string
 }
 
 // SetIPConfig writes gateway, address and mask (SetNetworkDefaultGateway,
-// SetNetworkInterfaces; ONVIF Core, 8.2.4 and 8.2.8); the address last, since the device
+// SetNetworkInterfaces; ONVIF Core, 8.2); the address last, since the device
 // may be gone from here with it.
 func (c *Client) SetIPConfig(ctx context.Context, token string, s netplan.IPConfig) error {
 	if s.Gateway.IsValid() && !s.Automatic {
@@ -60,6 +60,40 @@ func (c *Client) SetIPConfig(ctx context.Context, token string, s netplan.IPConf
 	}
 	_, err := c.device(ctx, "SetNetworkInterfaces",
 		"<InterfaceToken>"+escape(token)+"</InterfaceToken><NetworkInterface><tt:IPv4><tt:Enabled>true</tt:Enabled>"+v4+"</tt:IPv4></NetworkInterface>")
+	return err
+}
+
+// DNS reads the device's name servers, the IPv4 ones (GetDNS; ONVIF Core, 8.2).
+func (c *Client) DNS(ctx context.Context) (netplan.DNS, error) {
+	r, err := c.device(ctx, "GetDNS", "")
+	if err != nil {
+		return netplan.DNS{}, err
+	}
+	info := r.at("DNSInformation")
+	out := netplan.DNS{Automatic: info.yes("FromDHCP")}
+	list := "DNSManual"
+	if out.Automatic {
+		list = "DNSFromDHCP"
+	}
+	for _, n := range info.all(list) {
+		a, err := netip.ParseAddr(n.str("IPv4Address"))
+		if err == nil && a.Is4() && !a.IsUnspecified() && len(out.Servers) < netplan.MaxDNS {
+			out.Servers = append(out.Servers, a)
+		}
+	}
+	return out, nil
+}
+
+// SetDNS writes them, or has the network hand them out (SetDNS; ONVIF Core, 8.2).
+func (c *Client) SetDNS(ctx context.Context, d netplan.DNS) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "<FromDHCP>%t</FromDHCP>", d.Automatic)
+	for _, a := range d.Servers {
+		if !d.Automatic {
+			fmt.Fprintf(&b, "<DNSManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>%s</tt:IPv4Address></DNSManual>", a)
+		}
+	}
+	_, err := c.device(ctx, "SetDNS", b.String())
 	return err
 }
 

@@ -40,6 +40,12 @@ func (f *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 			return nil, err
 		}
 		return discoveryEditor(cam, c), nil
+	case identity.SetDNS:
+		cam, err := f.Accounts.Open(ctx, v.Device, s, f.ID().String())
+		if err != nil {
+			return nil, err
+		}
+		return dnsEditor(cam, c), nil
 	case identity.RemoveEntry:
 		return f.entryEditor(ctx, s, c)
 	}
@@ -57,6 +63,23 @@ func discoveryEditor(cam *onvif.Client, c store.Change) engine.Editor {
 		},
 		WriteFunc: func(ctx context.Context) error { return cam.SetDiscoverable(ctx, c.ToText == identity.HeardText) },
 		Shut:      cam.Close,
+	}
+}
+
+func dnsEditor(cam *onvif.Client, c store.Change) engine.Editor {
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			has, err := cam.DNS(ctx)
+			return has.String(), err
+		},
+		WriteFunc: func(ctx context.Context) error {
+			to, err := netplan.ParseDNS(c.ToText)
+			if err != nil {
+				return trouble.Told(trouble.Sentence(err))
+			}
+			return cam.SetDNS(ctx, to)
+		},
+		Shut: cam.Close,
 	}
 }
 

@@ -87,11 +87,20 @@ func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if err != nil {
 		return err
 	}
+	names, err := c.DNS(ctx)
+	hasNames := err == nil
+	if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+		return err
+	}
 	heard, err := c.Discoverable(ctx)
 	if err != nil && !errors.Is(err, dial.ErrNotSupported) {
 		return err
 	}
 	now := time.Now().UTC()
-	return f.Store.KeepFacts(ctx, site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", now, at),
-		site.Hidden.New(d.ID, "GetDiscoveryMode", now, err == nil && !heard))
+	facts := []store.NewFact{site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", now, at),
+		site.Hidden.New(d.ID, "GetDiscoveryMode", now, err == nil && !heard)}
+	if hasNames {
+		facts = append(facts, site.DNS.New(d.ID, "GetDNS", now, names))
+	}
+	return f.Store.KeepFacts(ctx, facts...)
 }

@@ -109,6 +109,7 @@ type attempt struct {
 	facts   []store.NewFact
 	said    []store.Identity
 	refused []int64 // sets that it didn't take
+	listed  bool    // its video sources are known now: its rows show those that the list names
 	takes   []access.Scheme
 }
 
@@ -144,7 +145,10 @@ func (a *attempt) keep(ctx context.Context, terr error) error {
 		a.facts = append(a.facts, site.PasswordRule.New(d.ID, "GetPasswordComplexityConfiguration", a.asked.At, *a.rule))
 	}
 	w.Facts = a.facts
-	return a.g.Store.Write(ctx, w)
+	if err := a.g.Store.Write(ctx, w); err != nil || !a.listed {
+		return err
+	}
+	return a.g.Store.ShowListed(ctx, []int64{d.ID})
 }
 
 func (a *attempt) all(ctx context.Context) (string, error) {
@@ -343,6 +347,9 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	}
 	at, _, err := c.IPConfig(ctx)
 	keep(site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", info.At, at), err)
+	if names, err := c.DNS(ctx); err == nil {
+		keep(site.DNS.New(d.ID, "GetDNS", info.At, names), nil)
+	}
 	if rule, err := c.Rule(ctx); err == nil {
 		a.rule = &rule
 	}
@@ -352,6 +359,7 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	if _, read := site.VideoSources.Of(a.s, d.ID); !read {
 		views, err := c.VideoSources(ctx, services)
 		keep(site.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
+		a.listed = err == nil && (len(views) > 1 || slices.ContainsFunc(a.s.Views(d.ID), func(x site.Source) bool { return x.Input > 0 }))
 	}
 	return cmp.Or(broke, ctx.Err())
 }

@@ -19,10 +19,7 @@ import (
 
 // listed is one row of the list as the page shows and edits it.
 type listed struct {
-	expected.Row
-	ID       int64
-	Device   int64
-	First    bool // it tells of the device; a further view tells of its place and plan alone
+	expected.Entry
 	Told     bool // the device said what its MAC is: that isn't edited
 	Editing  bool
 	Recorder int64
@@ -36,7 +33,23 @@ func (l listed) Act() string {
 	return fmt.Sprintf("expected/row/%d", l.ID)
 }
 
-// AddressText and ChannelText are empty where the list gives none.
+// Goes says what taking the row off the list means.
+func (l listed) Goes() string {
+	if !l.First {
+		return l.Place + " goes from this site, with what was read of it, its changes and proofs; the other views of its device stay. Nothing is written to it."
+	}
+	return l.Place + " is expected no more. Where it was never found nothing of it is left; where it was, it stays on Find and gets no account before it is on the list again. Nothing is written to it."
+}
+
+// InputText is empty where nobody said which input it is.
+func (l listed) InputText() string {
+	if l.Input == 0 {
+		return ""
+	}
+	return strconv.Itoa(l.Input)
+}
+
+// AddressText is empty where the list gives none.
 func (l listed) AddressText() string {
 	if !l.Address.IsValid() {
 		return ""
@@ -71,14 +84,9 @@ func (pg *Page) rowsOf(ctx context.Context, p *shell.Request, d *expectedData) e
 		names[r.ID] = r.Place
 	}
 	for _, of := range all {
-		v := of.Device
-		l := listed{ID: of.ID, Device: v.ID, First: of.First(), Told: v.UUID != "" || v.Serial != "", Editing: of.ID == editing && p.MayChange,
-			Row: expected.Row{Place: of.Place, MAC: v.MAC, Make: v.Make, Model: v.Model, Channel: of.Channel}}
-		if v.ExpectedAt != nil {
-			l.Address = *v.ExpectedAt
-		}
+		l := listed{Entry: of.Entry(names), Told: of.Device.UUID != "" || of.Device.Serial != "", Editing: of.ID == editing && p.MayChange}
 		if of.RecorderID != nil {
-			l.Recorder, l.Row.Recorder = *of.RecorderID, names[*of.RecorderID]
+			l.Recorder = *of.RecorderID
 		}
 		l.Editing = l.Editing || p.Refuses(l.Act())
 		d.List = append(d.List, l)
@@ -116,26 +124,19 @@ func (pg *Page) rowFrom(c *echo.Context, but store.Source) (r expected.Row, reco
 	if err != nil {
 		return r, 0, true, err
 	}
-	var others []expected.Row
-	for _, o := range sources {
-		if o.ID == but.ID {
-			continue
-		}
-		row := expected.Row{Place: o.Place}
-		if o.Device.ID != but.Device.ID && o.First() && o.Device.Expected {
-			row.MAC = o.Device.MAC
-			if o.Device.ExpectedAt != nil {
-				row.Address = *o.Device.ExpectedAt
-			}
-		}
-		others = append(others, row)
+	byID := map[int64]string{}
+	for name, id := range recorders {
+		byID[id] = name
 	}
-	if but.ID != 0 && !but.First() { // its device is told by another row
-		for _, f := range []expected.Field{expected.Address, expected.MAC, expected.Make, expected.Model} {
-			delete(typed, f)
-		}
+	list := make([]expected.Entry, len(sources))
+	for i, o := range sources {
+		list[i] = o.Entry(byID)
 	}
-	r, bad := expected.ReadOne(typed, names, others)
+	var edited expected.Entry
+	if but.ID != 0 {
+		edited = but.Entry(byID)
+	}
+	r, bad := expected.ReadOne(typed, names, list, edited)
 	if bad != nil {
 		return r, 0, true, pg.Refuse(c, string(bad.Field), bad.Says)
 	}
@@ -181,10 +182,7 @@ func (pg *Page) setRow(c *echo.Context) error {
 	if done {
 		return err
 	}
-	was := expected.Row{Place: of.Place, MAC: of.Device.MAC, Make: of.Device.Make, Model: of.Device.Model, Channel: of.Channel}
-	if of.Device.ExpectedAt != nil {
-		was.Address = *of.Device.ExpectedAt
-	}
+	was := of.Entry(nil).Row
 	if err := pg.Store.SetExpected(ctx, me.Member.ID, of.ID, r, recorder); err != nil {
 		return err
 	}
@@ -205,7 +203,7 @@ func (pg *Page) unlist(c *echo.Context) error {
 		return err
 	}
 	if !of.First() {
-		return pg.Back(c, of.Place+" is a view of "+of.Device.Place+": pick its views on Find.")
+		return pg.dropView(c, of)
 	}
 	stays, err := pg.Store.Unlist(ctx, me.Member.ID, of.Device.ID)
 	switch {
@@ -224,6 +222,24 @@ func (pg *Page) unlist(c *echo.Context) error {
 		return err
 	}
 	return pg.Back(c, of.Place+" is off the list. What was found stays on Find, and gets no account before it is on the list again.")
+}
+
+// dropView takes a row off the list that is a further view of a device.
+func (pg *Page) dropView(c *echo.Context, of store.Source) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	switch err := pg.Store.DropView(ctx, me.Member.ID, of.ID); {
+	case errors.Is(err, store.ErrBusy):
+		return pg.Back(c, "A change of "+of.Device.Place+" is being made: let it end, or stop its run first.")
+	case err != nil:
+		return err
+	}
+	if err := pg.Audit(ctx, me, "took a view off the list", of.Place); err != nil {
+		return err
+	}
+	if err := pg.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
+		return err
+	}
+	return pg.Back(c, of.Place+" is off the list; the other views of its device stay.")
 }
 
 // row is the row of the visitor's site that the path names.
@@ -273,6 +289,9 @@ func describe(r expected.Row) string {
 		if s != "" {
 			parts = append(parts, s)
 		}
+	}
+	if r.Input > 0 {
+		parts = append(parts, fmt.Sprintf("input %d", r.Input))
 	}
 	return strings.Join(parts, ", ")
 }

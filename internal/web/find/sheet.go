@@ -58,6 +58,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) er
 		if f.IPConfig != nil {
 			sh.Code("Address settings", f.IPConfig.String(), site.IPConfig.ReadAt(v, d.ID))
 		}
+		if f.DNS != nil {
+			sh.Code("Name servers", f.DNS.String(), site.DNS.ReadAt(v, d.ID))
+		}
 		sh.Code("Firmware", f.Firmware, site.Info.ReadAt(v, d.ID))
 		if b := f.Behind; b != nil {
 			sh.Fact("Hangs on", fmt.Sprintf("port %d of %s", b.Port, b.Recorder), b.At)

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/store"
 )
 
@@ -31,6 +32,9 @@ func (n networkForm) GatewayText() string { return text(n.Gateway) }
 
 // TimeServerText is empty where the site's wish holds.
 func (n networkForm) TimeServerText() string { return text(n.TimeServer) }
+
+// DNSText lists its name servers, with commas.
+func (n networkForm) DNSText() string { return netplan.DNSText(n.DNS) }
 
 // PortsText lists its further ports, with commas.
 func (n networkForm) PortsText() string {

@@ -82,6 +82,9 @@ func networkFrom(c *echo.Context) (n store.Network, field, why string) {
 		}
 		*into = &a
 	}
+	if n.DNS, err = netplan.ParseServers(c.FormValue("dns")); err != nil {
+		return n, "dns", err.Error()
+	}
 	if n.Ports, err = netplan.ParsePorts(c.FormValue("ports")); err != nil {
 		return n, "ports", err.Error()
 	}
