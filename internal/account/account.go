@@ -255,7 +255,7 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client
 		return nil, err
 	}
 	if d.SetID == nil {
-		return nil, trouble.Told("No account is kept for " + d.Place + ".")
+		return nil, trouble.Told("No account is kept for " + d.Place + ": give it one on Settings.")
 	}
 	set, err := k.set(ctx, d, *d.SetID)
 	if err != nil {

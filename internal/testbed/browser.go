@@ -201,6 +201,9 @@ func (p *Page) PressIn(within, text string) {
 	p.Fail(fmt.Sprintf("there is no %q to press (%v)", text, last))
 }
 
+// Presses is how often something was pressed so far.
+func (p *Page) Presses() int { return p.presses }
+
 // arrived says whether a press arrived at the page, which may just be going elsewhere.
 func (p *Page) arrived(nth string) bool {
 	for end := time.Now().Add(waitLimit); time.Now().Before(end); {

@@ -216,7 +216,9 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	h := serveOn(t, testbed.StartWhole(t), nil)
 	h.Fleet.Camera("Freight scale").Hurry(240)
 	p := testbed.Browser(t, 1280, 800)
+	began := time.Now()
 	byButtons(t, h, p, func(string) {})
+	t.Logf("stages 1 to 3 of the harbour: %d presses, %.0f s", p.Presses(), time.Since(began).Seconds())
 	// A view that was picked is a row of the Board; what is the device's stands once.
 	h.on(p, "board")
 	p.Sees(30*time.Second, "Customs shed · Input 2", "Bonded store · Heat")

@@ -172,7 +172,9 @@ func TestTheWalkInABrowser(t *testing.T) {
 	t.Parallel()
 	h := serve(t)
 	p := testbed.Browser(t, 1280, 800)
+	began := time.Now()
 	walkThrough(t, h, p, func(string) {})
+	t.Logf("the walk: %d presses, %.0f s", p.Presses(), time.Since(began).Seconds())
 	// axe-core finds nothing on any page, in either theme.
 	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool {
 		return slices.Contains([]string{"analytics",

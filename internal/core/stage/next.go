@@ -28,7 +28,9 @@ type Suggestion struct {
 
 // Next picks the act that unblocks most sources; where none is blocked by what an
 // act can mend, the act that moves most sources on. Equals go by the order of the
-// work. ok is false when nothing is left that can be done from here.
+// work. Looking comes first where nothing was looked for, or no camera is known at all;
+// looking again is nobody's next thing, what Find proposes to write is. ok is false when
+// nothing is left that can be done from here.
 func Next(total int, groups []Group) (s Suggestion, ok bool) {
 	looked := 0
 	acts := map[[2]any]Group{}
@@ -45,12 +47,12 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 		g.Count, g.Changes = g.Count+have.Count, g.Changes+have.Changes
 		acts[k] = g
 	}
-	if total > 0 && looked == 0 {
+	if total == 0 || looked == 0 {
 		return Suggestion{Group: Group{Stage: Find, State: NotYet, Act: Read, Count: total}}, true
 	}
 	var all []Group
 	for _, g := range acts {
-		if g.Stage != Find {
+		if g.Stage != Find || g.Act == Apply {
 			all = append(all, g)
 		}
 	}
@@ -75,6 +77,9 @@ func rank(g Group) int {
 	return 0
 }
 
+// looks says whether the suggestion is to look at the networks.
+func (s Suggestion) looks() bool { return s.Stage == Find && s.Act == Read }
+
 // Button is the label of the suggestion's button.
 func (s Suggestion) Button() string { return "Open " + s.Stage.String() }
 
@@ -82,7 +87,9 @@ func (s Suggestion) Button() string { return "Open " + s.Stage.String() }
 // which a suggestion for one source names.
 func (s Suggestion) Sentence(place, sentence string) string {
 	switch {
-	case s.Stage == Find:
+	case s.looks() && s.Count == 0:
+		return "No camera is known yet: look what is on the networks, or put the cameras on the expected list."
+	case s.looks():
 		return fmt.Sprintf("Nothing was looked for yet; %s on the list.", cameras(s.Count, "is", "are"))
 	case s.Act == Apply && s.Count == 1 && s.State == Blocked:
 		return fmt.Sprintf("%s: %s %s", place, opening(sentence), mends(s.Changes))
@@ -103,7 +110,7 @@ func (s Suggestion) Reason() string {
 		moves = fmt.Sprintf("One act unblocks %s", cameras(s.Count, "", ""))
 	}
 	switch {
-	case s.Stage == Find:
+	case s.looks():
 		return "Every other stage waits for it."
 	case s.Instead == 0:
 		return moves + "; nothing else can be done from here now."

@@ -24,6 +24,9 @@ func TestNext(t *testing.T) {
 			Channels, "12 cameras are blocked; 12 changes mend it", "unblocks 12 cameras; the next best, Clock, moves 1."},
 		{"equals by the order of the work", []Group{{Find, Ready, NoAct, 2, 0}, {Streams, NotYet, Read, 2, 0},
 			{Clock, NotYet, Read, 2, 0}}, Clock, "2 cameras", "Streams"},
+		{"what Find proposes", []Group{{Find, Needs, Apply, 2, 2}, {Find, Ready, NoAct, 9, 0}, {Find, Blocked, Read, 3, 0}, {Streams, NotYet, Read, 1, 0}},
+			Find, "Find: 2 changes are proposed for 2 cameras.", "moves 2 cameras on; the next best, Streams"},
+		{"looking again is no next thing", []Group{{Find, Ready, NoAct, 9, 0}, {Find, Blocked, Read, 3, 0}, {Streams, NotYet, Read, 1, 0}}, Streams, "1 camera", ""},
 		{"placing", []Group{{Find, Ready, NoAct, 1, 0}, {Channels, Needs, Apply, 1, 1}}, Channels, "1 change is proposed for 1 camera", ""},
 		{"further views of a device", []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Blocked, Shared, 2, 0},
 			{Clock, Blocked, Apply, 1, 2}}, Clock, "2 changes", "unblocks 1 camera"},
@@ -38,8 +41,8 @@ func TestNext(t *testing.T) {
 	if s, ok := Next(2, []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0}, {Clock, Ready, NoAct, 1, 0}}); ok {
 		t.Errorf("something is left to do: %+v", s)
 	}
-	if _, ok := Next(0, nil); ok {
-		t.Error("an empty site has something to do")
+	if s, ok := Next(0, nil); !ok || s.Stage != Find || s.Act != Read || !strings.HasPrefix(s.Sentence("", ""), "No camera is known yet: look") || s.Button() != "Open Find" {
+		t.Errorf("on an empty site: %+v %v %q", s, ok, s.Sentence("", ""))
 	}
 }
 
@@ -51,11 +54,11 @@ func TestNextUnblocksMost(t *testing.T) {
 	for range 500 {
 		groups := []Group{{Find, Ready, NoAct, 9, 0}}
 		for range rand.Intn(12) {
-			groups = append(groups, Group{Stage(2 + rand.Intn(8)), states[rand.Intn(5)], acts[rand.Intn(4)], 1 + rand.Intn(50), 1})
+			groups = append(groups, Group{Stage(1 + rand.Intn(9)), states[rand.Intn(5)], acts[rand.Intn(4)], 1 + rand.Intn(50), 1})
 		}
 		s, ok := Next(9, groups)
 		for _, g := range groups {
-			if g.Act == NoAct || g.Stage == Find {
+			if g.Act == NoAct || g.Stage == Find && g.Act != Apply {
 				continue
 			}
 			if !ok || rank(g) > rank(s.Group) || rank(g) == rank(s.Group) && g.Count > s.Count {

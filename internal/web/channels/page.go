@@ -56,6 +56,7 @@ type channelsData struct {
 	Chosen    store.Device
 	Status    *channel.Recorder
 	Trouble   string
+	NoAccount bool // the chosen recorder has none
 	Slots     []slotView
 	Gauges    []gauge
 	Tray      []trayItem
@@ -122,7 +123,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	} else {
 		d.Status = nil
 	}
-	d.Trouble = p.Snapshot.RecorderTrouble(d.Chosen.ID)
+	d.Trouble, d.NoAccount = p.Snapshot.RecorderTrouble(d.Chosen.ID), d.Chosen.SetID == nil
 	coming := map[string]string{}
 	for _, r := range p.Rows {
 		rec, slot, ok := p.Snapshot.HolderOf(r.Source)

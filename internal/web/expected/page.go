@@ -81,6 +81,30 @@ type expectedData struct {
 	Window    shell.Window
 }
 
+// namedMost is how many cameras or addresses a sentence names.
+const namedMost = 12
+
+// listText lists the first of some names with commas.
+func listText(names []string) string {
+	text := strings.Join(names[:min(len(names), namedMost)], ", ")
+	if len(names) > namedMost {
+		text += " and more"
+	}
+	return text
+}
+
+// GoneText names cameras that no row is about.
+func (d *expectedData) GoneText() string { return listText(d.Gone) }
+
+// OutsideText names addresses that no network holds.
+func (d *expectedData) OutsideText() string {
+	names := make([]string, len(d.Outside))
+	for i, a := range d.Outside {
+		names[i] = a.String()
+	}
+	return listText(names)
+}
+
 // fieldChoice is a field with the column it is read from; −1: from none.
 type fieldChoice struct {
 	Field  expected.Field
