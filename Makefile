@@ -49,7 +49,7 @@ shots:
 
 soak:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
-	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
+	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
 	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine
 	@BULK_CAMERAS=400 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestBulkClocksAndPasswordsSurviveTwoKills -timeout 30m ./internal/engine

@@ -400,6 +400,10 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 	own, others := s.profilesOf(of)
 	f.Profiles, f.Elsewhere = own, len(others)
 	f.Measured, _ = Measured.Of(s, of)
+	if seen, ok := Seen.Of(s, of.Device.ID); ok && len(of.Device.Paths) == 0 {
+		_, opened := Account.Of(s, of.Device.ID)
+		f.Unnamed = opened && seen.RTSPAlone()
+	}
 	var w stream.Wishes
 	if rec, _, ok := s.HolderOf(of); ok {
 		w.Recorder = rec.Place

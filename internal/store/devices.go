@@ -33,6 +33,7 @@ type Device struct {
 	Ours       *identity.Word // a person's word that what answers is of this site; nil: none
 	BasicFor   *identity.Word // what a person allowed a password in clear; nil: nothing
 	Refused    []int64        // sets that it refused at last: nothing sends them again by itself
+	Paths      []string       // where its streams are had by RTSP, as a person named them, see stream.ParsePaths
 	Views      int            // how many of its video sources were picked; 0: nobody decided
 	Tries      int64          // sign-ins that were ever begun, see BeginTry
 	Version    int64
@@ -56,7 +57,7 @@ func (d Device) AllowsBasic(s identity.Sighting) bool {
 	return d.BasicFor != nil && d.BasicFor.Holds(s)
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.views, d.tries, d.version`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.paths, d.views, d.tries, d.version`
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {

@@ -257,3 +257,16 @@ func OfDevices(ids ...int64) []Target {
 	}
 	return out
 }
+
+// SetPaths keeps where a device's streams are had by RTSP, see stream.ParsePaths; what was read
+// of them at other addresses is forgotten. ErrNotFound where the site has no such device.
+func (s *Store) SetPaths(ctx context.Context, site, device int64, paths []string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `update device set paths = $3, version = version + 1 where site_id = $1 and id = $2`, site, device, none(paths))
+		if err := orNone(tag.RowsAffected(), err); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `delete from fact where device_id = $1 and name = any($2)`, device, []string{fact.Profiles, fact.Measured, fact.StreamsAsked})
+		return err
+	})
+}

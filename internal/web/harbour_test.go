@@ -239,6 +239,17 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	if testbed.Eval[bool](p, "document.querySelector('.sheet').innerText.includes('Input 1 main')") {
 		t.Error("the sheet of one view tells of another's streams")
 	}
+	// What speaks RTSP alone is told where its streams are had, or asked for the usual ones.
+	h.sheet(p, "streams", "Lifeboat house")
+	p.Sees(30*time.Second, "nobody said at which addresses its streams are had")
+	p.Type("#paths", "http://192.0.2.7/main")
+	p.PressIn(".sheet", "Keep these addresses")
+	p.Sees(30*time.Second, "is no rtsp:// address.")
+	p.PressIn(".sheet", "Ask it for the usual addresses")
+	p.Sees(30*time.Second, "Streams of Lifeboat house: /main, /sub.")
+	h.sheet(p, "streams", "Lifeboat house")
+	h.run(p, ".sheet", "Read Streams of Lifeboat house again")
+	p.Sees(30*time.Second, "/main sends", "/sub sends")
 	// A change of a recorder stands in the log, and leads to no camera's history.
 	h.on(p, "log")
 	if testbed.Eval[bool](p, "!!document.querySelector('a[href$=\"camera=0\"]')") {
@@ -250,7 +261,7 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	for _, place := range []string{"Signal mast", "Customs shed", "Quay recorder port 3"} {
 		looks = append(looks, fmt.Sprintf("find?sheet=%d", h.number(place)))
 	}
-	looks = append(looks, fmt.Sprintf("sign-in?sheet=%d", h.number("Gangway")), fmt.Sprintf("clock?sheet=%d", h.number("Freight scale")))
+	looks = append(looks, fmt.Sprintf("streams?sheet=%d", h.number("Lifeboat house")), fmt.Sprintf("sign-in?sheet=%d", h.number("Gangway")), fmt.Sprintf("clock?sheet=%d", h.number("Freight scale")))
 	for width, theme := range map[int64]string{1280: "light", 390: "dark"} {
 		p.Resize(width, 800)
 		for _, name := range looks {

@@ -72,6 +72,9 @@ func (s Sighting) ONVIF() bool {
 	return s.Heard(Multicast) || s.Heard(Directed) || s.Heard(AskedTime)
 }
 
+// RTSPAlone says whether the device spoke RTSP and no ONVIF.
+func (s Sighting) RTSPAlone() bool { return s.Heard(SpokeRTSP) && !s.ONVIF() }
+
 // WaysText lists the ways for people: "multicast, directed".
 func (s Sighting) WaysText() string {
 	words := make([]string, len(s.Ways))

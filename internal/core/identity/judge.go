@@ -66,7 +66,7 @@ func (f Facts) OnlyBehind() string {
 // OnlyRTSP says why a stage that asks over ONVIF doesn't apply: the device speaks RTSP
 // alone. Empty where it speaks more, or wasn't found.
 func (f Facts) OnlyRTSP() string {
-	if f.Seen == nil || !f.Seen.Heard(SpokeRTSP) || f.Seen.ONVIF() {
+	if f.Seen == nil || !f.Seen.RTSPAlone() {
 		return ""
 	}
 	return "It speaks RTSP alone: there is no clock or event of it that can be read."

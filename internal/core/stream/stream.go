@@ -141,6 +141,8 @@ type Facts struct {
 	Trouble  string // why profiles couldn't be read
 	// Elsewhere is how many profiles the device has that show other views.
 	Elsewhere int
+	// Unnamed: it speaks RTSP alone, and nobody said at which addresses its streams are had.
+	Unnamed bool
 }
 
 // OfView parts a device's profiles into those that show one of its video sources and
@@ -191,6 +193,11 @@ func (f Facts) Find(token string) (p Profile, m *Measured, ok bool) {
 
 // Judge compares declared and measured and asks whether the recorder can take any.
 func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
+	if f.Unnamed {
+		return []finding.Finding{{Code: "stream.unnamed", Severity: finding.Needs, Words: "which address",
+			Sentence: "It speaks RTSP alone, and nobody said at which addresses its streams are had.",
+			WayOut:   "Name them in its sheet, as its papers or its own page give them; or have the usual ones asked."}}
+	}
 	if f.LookedAt.IsZero() {
 		return nil
 	}

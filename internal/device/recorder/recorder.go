@@ -234,7 +234,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 type Placement struct {
 	Name     string `json:"name"`
 	Address  string `json:"address"`
-	Service  string `json:"service"` // ONVIF device service
+	Service  string `json:"service"`       // ONVIF device service; empty where URI is given
+	URI      string `json:"uri,omitempty"` // RTSP address of the stream, for a camera without ONVIF
 	Username string `json:"username"`
 	Password string `json:"password"`
 	Profile  string `json:"profile"`

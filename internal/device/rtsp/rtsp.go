@@ -360,6 +360,16 @@ func control(base, attribute string) string {
 // aggregate is the address that controls the whole presentation.
 func (c *Conn) aggregate() string { return cmp.Or(c.whole, c.base) }
 
+// Ask reads the description of one stream, and says whether the device asked for a sign-in.
+func Ask(ctx context.Context, host dial.Host, address string, login Login) (Track, error) {
+	c, err := Open(ctx, host, address, login)
+	if err != nil {
+		return Track{}, err
+	}
+	defer c.Close()
+	return c.Describe()
+}
+
 // ErrSDP is returned for a description without video.
 var ErrSDP = errors.New("it describes no video")
 

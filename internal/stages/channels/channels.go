@@ -3,6 +3,7 @@ package channels
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	accounts "duskyharbor/internal/account"
@@ -168,8 +169,17 @@ func (p placing) Write(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return p.client.Place(ctx, p.number, recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
-		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)})
+	to := recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
+		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)}
+	if seen.RTSPAlone() { // by the address of its stream: the recorder gets video and nothing else
+		profiles, _ := site.Profiles.Of(p.s, p.device.ID)
+		i := slices.IndexFunc(profiles, func(x stream.Profile) bool { return x.Token == to.Profile })
+		if i < 0 {
+			return trouble.Told("The stream " + to.Profile + " of " + p.device.Place + " isn't known any more: read its streams again.")
+		}
+		to.Service, to.URI = "", profiles[i].URI
+	}
+	return p.client.Place(ctx, p.number, to)
 }
 
 // Close lets the recorder's connections go.

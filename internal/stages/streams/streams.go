@@ -3,7 +3,6 @@ package streams
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
@@ -69,20 +67,11 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 
 func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
 	d := of.Device
-	c, err := t.Accounts.Open(ctx, d, s, t.ID().String())
+	profiles, via, err := t.profiles(ctx, of, s)
 	if err != nil {
 		return "", err
 	}
-	defer c.Close()
-	services, _ := site.Services.Of(s, d.ID)
-	profiles, err := c.Profiles(ctx, services)
-	if err != nil {
-		return "", err
-	}
-	if err := addresses(ctx, c, services, profiles, s.Views(d.ID)); err != nil {
-		return "", err
-	}
-	if err := t.Store.KeepFacts(ctx, site.Profiles.New(d.ID, "GetProfiles, GetStreamUri", time.Now().UTC(), profiles)); err != nil {
+	if err := t.Store.KeepFacts(ctx, site.Profiles.New(d.ID, via, time.Now().UTC(), profiles)); err != nil {
 		return "", err
 	}
 	opens, _ := site.Account.Of(s, d.ID)
@@ -108,6 +97,26 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	return fmt.Sprintf("%d profiles read, %d played", len(profiles), len(own)), nil
 }
 
+// profiles reads what a device's streams declare and where they are had, and by which calls.
+func (t *Stage) profiles(ctx context.Context, of site.Source, s *site.Snapshot) ([]stream.Profile, string, error) {
+	d := of.Device
+	if seen, ok := site.Seen.Of(s, d.ID); ok && seen.RTSPAlone() {
+		all, err := t.described(ctx, of, s)
+		return all, "RTSP DESCRIBE", err
+	}
+	c, err := t.Accounts.Open(ctx, d, s, t.ID().String())
+	if err != nil {
+		return nil, "", err
+	}
+	defer c.Close()
+	services, _ := site.Services.Of(s, d.ID)
+	all, err := c.Profiles(ctx, services)
+	if err != nil {
+		return nil, "", err
+	}
+	return all, "GetProfiles, GetStreamUri", addresses(ctx, c, services, all, s.Views(d.ID))
+}
+
 // Limits of reading one camera: as many streams as it has are played one after the other.
 const (
 	readLimit = 4 * time.Minute
@@ -129,11 +138,11 @@ func addresses(ctx context.Context, c *onvif.Client, services map[string]string,
 			continue
 		}
 		err := c.Addresses(ctx, services, &profiles[i])
-		switch {
-		case errors.Is(err, dial.ErrRefused), errors.Is(err, dial.ErrNotSupported), errors.Is(err, dial.ErrMalformed):
-			profiles[i].Trouble = trouble.Sentence(err)
-		case err != nil:
+		if err != nil && !costsItself(err) {
 			return err
+		}
+		if err != nil {
+			profiles[i].Trouble = trouble.Sentence(err)
 		}
 	}
 	return nil

@@ -59,6 +59,7 @@ type placed struct {
 	Name     string              `json:"name"`
 	Address  string              `json:"address"`
 	Service  string              `json:"service"`
+	URI      string              `json:"uri,omitempty"`
 	Username string              `json:"username"`
 	Password string              `json:"password"`
 	Profile  string              `json:"profile"`

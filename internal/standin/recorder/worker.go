@@ -168,6 +168,9 @@ func (w *worker) client() (*onvif.Client, dial.Host, error) {
 
 // hold signs in and receives until something breaks.
 func (w *worker) hold() error {
+	if w.p.URI != "" {
+		return w.byAddress()
+	}
 	c, host, err := w.client()
 	if err != nil {
 		return err
@@ -199,6 +202,16 @@ func (w *worker) hold() error {
 	return w.receive(host, profiles[i].URI)
 }
 
+// byAddress receives a camera without ONVIF: video, and nothing else of it.
+func (w *worker) byAddress() error {
+	addr, err := netip.ParseAddr(w.p.Address)
+	if err != nil {
+		return fmt.Errorf("its address is none: %.40q", w.p.Address)
+	}
+	w.set(func(s *channel.Slot) { s.Events = "none: it is taken by its stream's address" })
+	return w.receive(w.r.dialer.At(addr), w.p.URI)
+}
+
 func (w *worker) receive(host dial.Host, uri string) error {
 	conn, err := rtsp.Open(w.ctx, host, uri, rtsp.Login{Username: w.p.Username, Password: w.p.Password})
 	if err != nil {
@@ -208,6 +221,9 @@ func (w *worker) receive(host dial.Host, uri string) error {
 	track, err := conn.Describe()
 	if err != nil {
 		return err
+	}
+	if !slices.Contains(w.r.cfg.Limits.Codecs, track.Codec) {
+		return fmt.Errorf("the stream is %s, this recorder takes others", track.Codec)
 	}
 	if err := conn.Play(track); err != nil {
 		return err
@@ -279,7 +295,7 @@ func (w *worker) stills(host dial.Host, uri string) {
 
 // hear keeps a subscription while an input asks for one.
 func (w *worker) hear() {
-	for w.ctx.Err() == nil {
+	for w.p.URI == "" && w.ctx.Err() == nil {
 		if len(w.wants()) == 0 {
 			w.set(func(s *channel.Slot) { s.Events = "not asked" })
 			select {

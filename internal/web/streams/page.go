@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"math"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -19,7 +20,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html
+//go:embed page.html sheet.html
 var files embed.FS
 
 // Page is its page.
@@ -43,6 +44,8 @@ func (*Page) Stage() stage.Stage { return stage.Streams }
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/stills/:source", pg.still)
+	r.Change.POST("/streams/paths", pg.setPaths)
+	r.Change.POST("/streams/usual", pg.usual)
 }
 
 // streamsData is declared beside measured.
@@ -169,6 +172,53 @@ func (pg *Page) still(c *echo.Context) error {
 	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
 }
 
+// named is what the sheet of a camera that speaks RTSP alone offers besides: at which
+// addresses its streams are had.
+type named struct {
+	Source int64
+	Text   string // one a line
+	Usual  string // the addresses that are asked when a person has them asked
+}
+
+// setPaths keeps at which addresses a camera's streams are had, as a person typed them.
+func (pg *Page) setPaths(c *echo.Context) error {
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	paths, err := stream.ParsePaths(c.FormValue("paths"))
+	if err != nil {
+		return pg.Refuse(c, "paths", err.Error())
+	}
+	return pg.keepPaths(c, of, paths, "named the streams")
+}
+
+// usual has the usual addresses asked, because a person wants it, and keeps those that answer.
+func (pg *Page) usual(c *echo.Context) error {
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	paths, err := pg.stage.Usual(c.Request().Context(), of)
+	switch {
+	case err != nil:
+		return pg.Told(c, err)
+	case len(paths) == 0:
+		return pg.Back(c, fmt.Sprintf("None of the %d usual addresses has a stream of %s: its papers or its own page name them.", len(stream.UsualPaths()), of.Place))
+	}
+	return pg.keepPaths(c, of, paths, "had the usual streams asked")
+}
+
+func (pg *Page) keepPaths(c *echo.Context, of store.Source, paths []string, act string) error {
+	if err := pg.Store.SetPaths(c.Request().Context(), shell.VisitorOf(c).Member.ID, of.Device.ID, paths); err != nil {
+		return err
+	}
+	if len(paths) == 0 {
+		return pg.JudgedBack(c, of, act, ": none", "No stream of "+of.Place+" is named any more.")
+	}
+	return pg.JudgedBack(c, of, act, ": "+strings.Join(paths, ", "), fmt.Sprintf("Streams of %s: %s. Read and play them now.", of.Place, strings.Join(paths, ", ")))
+}
+
 // sends is in words what a stream delivered.
 func sends(m stream.Measured) string {
 	if m.Trouble != "" {
@@ -197,6 +247,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			sh.Fact(x.Name+" sends", sends(*m), m.At)
 		}
 		sh.Code(x.Name+" address", x.URI, at)
+	}
+	if seen, ok := site.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() && p.MayChange {
+		sh.Extra = named{of.ID, strings.Join(of.Device.Paths, "\n"), strings.Join(stream.UsualPaths(), ", ")}
 	}
 	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
 	return err
