@@ -303,6 +303,18 @@ func (m Measured) SizeText() string {
 	return fmt.Sprintf("%d × %d", m.Width, m.Height)
 }
 
+// Declares is in words what the profile declares, without what it doesn't.
+func (p Profile) Declares() string {
+	says := Pretty(p.Codec)
+	if p.Width > 0 {
+		says += fmt.Sprintf(" %d × %d", p.Width, p.Height)
+	}
+	if p.FPS > 0 {
+		says += fmt.Sprintf(", %.4g/s", p.FPS)
+	}
+	return says
+}
+
 // Pretty writes an ONVIF codec name as people do.
 func Pretty(codec string) string {
 	switch codec {

@@ -126,6 +126,9 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	return x
 }
 
+// notTold is what stands for what a device doesn't declare.
+const notTold = "not told"
+
 func bars(p stream.Profile, m stream.Measured) []pair {
 	scale := func(name string, d, v, full float64, unit string, limit bool) pair {
 		word := fmt.Sprintf("%.0f %s", d, unit)
@@ -135,6 +138,9 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 		measured := fmt.Sprintf("%.0f %s", v, unit)
 		if v != math.Trunc(v) && v < 100 {
 			measured = fmt.Sprintf("%.1f %s", v, unit)
+		}
+		if d <= 0 {
+			return pair{name, notTold, measured, 0, 100 * v / full, false}
 		}
 		off := !limit && stream.RateDiffers(d, v) || limit && stream.OverLimit(d, v)
 		return pair{name, word, measured, 100 * d / full, 100 * v / full, off}
@@ -148,7 +154,14 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	if p.FPS > 0 {
 		key = float64(p.GOP) / p.FPS
 	}
-	keys := pair{"Key frame every", fmt.Sprintf("%.1f s", key), fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()),
+	if p.Width == 0 {
+		size.Declared = notTold
+	}
+	every := fmt.Sprintf("%.1f s", key)
+	if key == 0 {
+		every = notTold
+	}
+	keys := pair{"Key frame every", every, fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()),
 		100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key,
 			m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
 	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false),
@@ -241,8 +254,14 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	f, _ := v.Streams(of)
 	at := site.Profiles.ReadAt(v, of.Device.ID)
 	for _, x := range f.Profiles {
-		sh.Fact(x.Name+" declares", fmt.Sprintf("%s %d × %d, %.0f/s, ≤ %d kbit/s, key frame every %d frames",
-			stream.Pretty(x.Codec), x.Width, x.Height, x.FPS, x.Kbps, x.GOP), at)
+		declares := x.Declares()
+		if x.Kbps > 0 {
+			declares += fmt.Sprintf(", ≤ %d kbit/s", x.Kbps)
+		}
+		if x.GOP > 0 {
+			declares += fmt.Sprintf(", key frame every %d frames", x.GOP)
+		}
+		sh.Fact(x.Name+" declares", declares, at)
 		if _, m, _ := f.Find(x.Token); m != nil {
 			sh.Fact(x.Name+" sends", sends(*m), m.At)
 		}

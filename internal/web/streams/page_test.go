@@ -34,3 +34,15 @@ func TestWhatAStreamSendsInWords(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+func TestWhatIsNotDeclaredIsNotCompared(t *testing.T) {
+	p := stream.Profile{Codec: "H264"}
+	for _, b := range bars(p, stream.Measured{Width: 640, Height: 360, FPS: 15, MeanKbps: 60, KeyEvery: time.Second}) {
+		if b.Off || b.Declared != "not told" || b.D != 0 || b.M <= 0 || b.M > 100 {
+			t.Errorf("%+v", b)
+		}
+	}
+	if got := p.Declares(); got != "H.264" {
+		t.Errorf("%q", got)
+	}
+}
