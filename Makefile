@@ -19,7 +19,7 @@ demo-reset:
 	@$(GO) run ./cmd/duskyharbor demo-reset --data "$(DATA)"
 
 test:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
 	@$(GO) run ./internal/testbed/withpg $(GO) test -p 4 -parallel 6 -timeout 8m ./...
 
 # What depends on who runs it, once more as a user without rights.
@@ -48,7 +48,8 @@ shots:
 	@SHOTS="$(CURDIR)/docs/screenshots" $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -timeout 15m -run TestShot ./internal/web
 
 soak:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
+	@COMPARE=1 $(GO) test -count 1 -v -run TestFiguresAgreeWithFFprobe ./internal/device/rtsp
 	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
 	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine

@@ -6,6 +6,11 @@ missing=""
 for pair in "$@"; do
   program=${pair%%:*} package=${pair##*:}
   case $program in
+    gstreamer) # an RTSP server that isn't ours, for tests
+      for so in rtp jpeg mulaw x264 x265; do
+        ls /usr/lib/*/gstreamer-1.0/libgst$so.so >/dev/null 2>&1 || missing="$missing gstreamer1.0-plugins-good gstreamer1.0-plugins-bad gstreamer1.0-plugins-ugly"
+      done
+      /usr/bin/python3 -c 'import gi; gi.require_version("GstRtspServer", "1.0")' >/dev/null 2>&1 || missing="$missing $package python3-gi" ;;
     initdb) ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$missing $package" ;;
     *) command -v "$program" >/dev/null 2>&1 || missing="$missing $package" ;;
   esac

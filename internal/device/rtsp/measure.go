@@ -11,9 +11,15 @@ import (
 	"duskyharbor/internal/device/dial"
 )
 
+// settle is how long a stream is let run before it is measured: many servers begin with what
+// they had ready, in a burst and with a gap in its numbers, before they send what is live.
+const settle = 500 * time.Millisecond
+
 // Meter counts a stream's packets. The zero Meter with a Track set is ready.
 type Meter struct {
 	Track    Track
+	Settle   time.Duration // what comes in so long from the first packet on isn't counted
+	came     time.Time     // the first packet
 	sps      []byte
 	width    int // of a JPEG picture, by its RTP header
 	height   int
@@ -57,6 +63,19 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 	if p.Unmarshal(raw) != nil || p.PayloadType != m.Track.Payload || len(p.Payload) == 0 {
 		return
 	}
+	if m.came.IsZero() {
+		m.came = now
+	}
+	key, sps := inspect(m.Track.Codec, p.Payload)
+	if sps != nil {
+		m.sps = sps
+	}
+	if key && m.firstKey.IsZero() {
+		m.firstKey = now
+	}
+	if now.Sub(m.came) < m.Settle {
+		return
+	}
 	if m.late(&p, now) {
 		return
 	}
@@ -66,12 +85,9 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 		m.arrives(p.Timestamp, now)
 	}
 	m.seq, m.seen, m.stamp, m.last = p.SequenceNumber, true, p.Timestamp, now
-	m.bytes += int64(len(p.Payload))
-	m.count(int64(len(p.Payload)), now)
-	key, sps := inspect(m.Track.Codec, p.Payload)
-	if sps != nil {
-		m.sps = sps
-	}
+	size := coded(m.Track.Codec, p.Payload)
+	m.bytes += size
+	m.count(size, now)
 	if m.Track.Codec == "JPEG" && len(p.Payload) >= 8 { // RFC 2435, section 3.1: in units of 8 pixels, 0 where it is larger
 		m.width, m.height = int(p.Payload[6])*8, int(p.Payload[7])*8
 	}
@@ -81,7 +97,7 @@ func (m *Meter) Add(raw []byte, now time.Time) {
 		}
 		m.keys++
 		if m.keys == 1 {
-			m.key0, m.key0At, m.firstKey = p.Timestamp, m.unit, now
+			m.key0, m.key0At = p.Timestamp, m.unit
 		}
 		m.key, m.keyRTP, m.keyAt = now, p.Timestamp, m.unit
 	}
@@ -101,7 +117,7 @@ func (m *Meter) late(p *rtp.Packet, now time.Time) bool {
 	case ahead <= 0 && ahead > -maxJump:
 		if ahead < 0 { // twice the same is one
 			m.got++
-			m.bytes += int64(len(p.Payload))
+			m.bytes += coded(m.Track.Codec, p.Payload)
 		}
 		return true
 	case ahead > maxJump, ahead < 0:
@@ -187,15 +203,21 @@ func inspect265(p []byte) (key bool, sps []byte) {
 
 func irap(kind byte) bool { return kind >= 16 && kind <= 21 }
 
+// Kinds of H.264 packets (RFC 6184, table 1).
+const (
+	nalSTAPA = 24
+	nalFUA   = 28
+)
+
 func inspect264(p []byte) (key bool, sps []byte) {
 	switch kind := p[0] & 0x1f; kind {
 	case 5:
 		return true, nil
 	case 7:
 		return false, append([]byte(nil), p...)
-	case 28: // FU-A
+	case nalFUA:
 		return len(p) > 1 && p[1]&0x80 != 0 && p[1]&0x1f == 5, nil
-	case 24: // STAP-A
+	case nalSTAPA:
 		for p = p[1:]; len(p) > 2; {
 			n := int(p[0])<<8 | int(p[1])
 			if n == 0 || n+2 > len(p) {
@@ -298,10 +320,10 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 	if err := play(c, t); err != nil {
 		return stream.Measured{}, err
 	}
-	m := &Meter{Track: t}
+	m := &Meter{Track: t, Settle: settle}
 	result := func() stream.Measured {
 		out := m.Result()
-		if out.Over = string(c.Over()); m.keys > 0 {
+		if out.Over = string(c.Over()); !m.firstKey.IsZero() {
 			out.First = m.firstKey.Sub(began)
 		}
 		return out

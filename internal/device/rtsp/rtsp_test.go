@@ -169,8 +169,8 @@ func TestMeterCountsWhatWasSent(t *testing.T) {
 	}
 	m.Add([]byte("not RTP"), now)
 	r := m.Result()
-	// One group: 701 + 14 × 101 bytes a second.
-	if want := float64(701+14*101) * 8 / 1000; r.Frames != 76 || r.Lost != 1 || r.KeyEvery != time.Second || r.FPS < 14.99 || r.FPS > 15.01 || r.MeanKbps < want*0.99 || r.MeanKbps > want*1.01 || r.PeakKbps < r.MeanKbps {
+	// One group: 701 + 14 × 101 bytes a second, each with its start code.
+	if want := float64(701+14*101+15*4) * 8 / 1000; r.Frames != 76 || r.Lost != 1 || r.KeyEvery != time.Second || r.FPS < 14.99 || r.FPS > 15.01 || r.MeanKbps < want*0.99 || r.MeanKbps > want*1.01 || r.PeakKbps < r.MeanKbps {
 		t.Errorf("%+v, want a mean of %.1f kbit/s", r, want)
 	}
 }
@@ -449,6 +449,35 @@ func TestJitter(t *testing.T) {
 		}
 		if j := m.Result().Jitter; j < stray*9/10 || j > stray*11/10+time.Microsecond {
 			t.Errorf("strays by %v, jitter %v", stray, j)
+		}
+	}
+}
+
+// What a payload carries of the coded stream, in every packing.
+func TestCodedBytes(t *testing.T) {
+	for _, tc := range []struct {
+		name, codec string
+		p           []byte
+		want        int64
+	}{
+		{"H.264, a unit", "H264", []byte{0x65, 1, 2}, 3 + 4},
+		{"H.264, two units in one", "H264", []byte{0x78, 0, 2, 0x67, 1, 0, 3, 0x65, 1, 2}, 2 + 4 + 3 + 4},
+		{"H.264, one that lies about its length", "H264", []byte{0x78, 0, 9, 0x65}, 0},
+		{"H.264, the first fragment", "H264", []byte{0x7c, 0x85, 1, 2, 3}, 1 + 3 + 4},
+		{"H.264, a further one", "H264", []byte{0x7c, 0x05, 1, 2, 3}, 3},
+		{"H.264, a fragment of nothing", "H264", []byte{0x7c}, 0},
+		{"H.265, a unit", "H265", []byte{19 << 1, 1, 0, 0}, 4 + 4},
+		{"H.265, two units in one", "H265", []byte{48 << 1, 1, 0, 3, 33 << 1, 1, 9, 0, 3, 19 << 1, 1, 9}, 3 + 4 + 3 + 4},
+		{"H.265, the first fragment", "H265", []byte{49 << 1, 1, 0x80 | 19, 1, 2}, 2 + 2 + 4},
+		{"H.265, a further one", "H265", []byte{49 << 1, 1, 19, 1, 2}, 2},
+		{"JPEG, the first packet", "JPEG", []byte{0, 0, 0, 0, 1, 80, 80, 45, 1, 2}, 2 + 609},
+		{"JPEG, with tables", "JPEG", []byte{0, 0, 0, 0, 1, 255, 80, 45, 0, 0, 0, 2, 7, 7, 1, 2}, 2 + 609},
+		{"JPEG, a further one", "JPEG", []byte{0, 0, 5, 0, 1, 80, 80, 45, 1, 2}, 2},
+		{"JPEG, one that lies about its tables", "JPEG", []byte{0, 0, 0, 0, 1, 255, 80, 45, 0, 0, 255, 255}, 0},
+		{"sound", "PCMU", []byte{1, 2, 3}, 3},
+	} {
+		if got := coded(tc.codec, tc.p); got != tc.want {
+			t.Errorf("%s: %d, want %d", tc.name, got, tc.want)
 		}
 	}
 }
