@@ -302,10 +302,20 @@ func TestTwoServersShareARunAndOneIsKilled(t *testing.T) {
 	const cameras = 1000
 	h := testbed.StartBulk(t, cameras)
 	b := &fixture{h, t, nil}
-	b.atWork(func() { b.find() })
-	targets, err := b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, Ready: stage.Clock}, stage.Clock)
-	if err != nil || len(targets) < cameras {
-		t.Fatalf("%d cameras were found: %v", len(targets), err)
+	var targets []store.Target
+	var err error
+	b.atWork(func() {
+		// A thousand that share two busy cores with other tests don't all answer within one
+		// look's patience: what it missed the next one hears, and what was found stays.
+		for looks := 0; looks < 4 && len(targets) < cameras; looks++ {
+			b.find()
+			if targets, err = b.Store.Resolve(t.Context(), store.Selection{Site: b.Site, Ready: stage.Clock}, stage.Clock); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	if len(targets) < cameras {
+		t.Fatalf("%d cameras were found", len(targets))
 	}
 	ids := make([]int64, len(targets))
 	for i, of := range targets {

@@ -175,6 +175,14 @@ func TestTheWalkInABrowser(t *testing.T) {
 	began := time.Now()
 	walkThrough(t, h, p, func(string) {})
 	t.Logf("the walk: %d presses, %.0f s", p.Presses(), time.Since(began).Seconds())
+	// The wall: a still of each, beside its mark, fetched again without a press.
+	p.Go(h.url + "/sites/" + h.site + "/streams?wall=1")
+	testbed.Until(t, 30*time.Second, "both stills are shown", func() bool {
+		return testbed.Glance[int](p, "[...document.querySelectorAll('img[data-wall]')].filter((i) => i.naturalWidth > 0).length") == 2
+	})
+	testbed.Until(t, 30*time.Second, "a still is fetched again", func() bool {
+		return testbed.Glance[bool](p, "[...document.querySelectorAll('img[data-wall]')].some((i) => i.src.includes('?t='))")
+	})
 	// axe-core finds nothing on any page, in either theme.
 	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool {
 		return slices.Contains([]string{"analytics",
@@ -182,7 +190,7 @@ func TestTheWalkInABrowser(t *testing.T) {
 	}) // one page, other words
 	sheet := fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Slipway"))
 	looks := map[string][]string{"light": append(drawn, sheet,
-		fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok"),
+		fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1"),
 		"dark": {fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "find", "clock", "routes", "prove", "settings"}}
 	for theme, names := range looks {
 		for _, name := range names {

@@ -40,8 +40,13 @@ func checkJPEG(data []byte, on string) ([]byte, error) {
 	return data, nil
 }
 
-// Still fetches the still of a view's view stream, now.
+// Still is the still of a view's view stream, fetched now or a moment ago.
 func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
+	return t.stills.of(ctx, of.ID, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+}
+
+// fetch asks the camera for it.
+func (t *Stage) fetch(ctx context.Context, of site.Source) ([]byte, error) {
 	d := of.Device
 	ctx, cancel := context.WithTimeout(ctx, stillLimit)
 	defer cancel()

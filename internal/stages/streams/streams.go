@@ -21,10 +21,13 @@ import (
 )
 
 // Stage is Streams.
-type Stage struct{ stages.Kit }
+type Stage struct {
+	stages.Kit
+	stills *album
+}
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Kit) *Stage { return &Stage{k, newAlbum()} }
 
 // ID is stage.Streams.
 func (t *Stage) ID() stage.Stage { return stage.Streams }

@@ -54,6 +54,7 @@ type streamsData struct {
 	Chosen  *streamRow
 	Can     int
 	Waiting int
+	Wall    bool // stills side by side instead of figures
 }
 
 type streamRow struct {
@@ -84,7 +85,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	var d streamsData
+	d := streamsData{Wall: p.URL.Query().Get("wall") == "1"}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
 		x := streamRowOf(p, r)

@@ -104,7 +104,8 @@ function updating(from, to, _childrenOnly, skip) {
   if (from.matches("details")) to.toggleAttribute("open", from.open);
   if (from.matches("dialog[open]")) return skip();
   // A still that is shown keeps its address, so that an update doesn't blink.
-  if (from.matches("img[data-still]") && sameStill(from, to)) to.setAttribute("src", from.getAttribute("src"));
+  if (from.matches("img[data-still], img[data-wall]") && sameStill(from, to))
+    to.setAttribute("src", from.getAttribute("src"));
 }
 
 function sameStill(from, to) {

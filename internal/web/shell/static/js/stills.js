@@ -1,16 +1,35 @@
 // Stills are fetched again every few seconds, while somebody looks.
 const EVERY = 2500; // ms
+// On a wall one still after the other is fetched again, of those in sight, each at most so often.
+const TURN = 400; // ms
+const REST = 5000; // ms
 
 export function refreshStills() {
   setInterval(() => {
-    document.querySelectorAll("img[data-still]").forEach((img) => {
-      if (document.hidden || !img.complete) return;
-      const next = new Image();
-      const src = img.getAttribute("src").split("?")[0] + "?t=" + Date.now();
-      next.onload = () => {
-        if (img.isConnected) img.src = src;
-      };
-      next.src = src;
-    });
+    if (!document.hidden) document.querySelectorAll("img[data-still]").forEach(again);
   }, EVERY);
+  setInterval(() => {
+    if (document.hidden) return;
+    const due = [...document.querySelectorAll("img[data-wall]")].filter((img) => inSight(img) && img.complete);
+    due.sort((a, b) => (a.fetched || 0) - (b.fetched || 0));
+    const next = due[0];
+    if (!next || Date.now() - (next.fetched || 0) < REST) return;
+    if (next.fetched) again(next);
+    next.fetched = Date.now(); // the first was just loaded with the page
+  }, TURN);
+}
+
+function inSight(img) {
+  const box = img.getBoundingClientRect();
+  return box.bottom > 0 && box.top < innerHeight;
+}
+
+function again(img) {
+  if (!img.complete) return;
+  const next = new Image();
+  const src = img.getAttribute("src").split("?")[0] + "?t=" + Date.now();
+  next.onload = () => {
+    if (img.isConnected) img.src = src;
+  };
+  next.src = src;
 }
