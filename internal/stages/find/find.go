@@ -89,7 +89,7 @@ func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	}
 	names, err := c.DNS(ctx)
 	hasNames := err == nil
-	if err != nil && !errors.Is(err, dial.ErrNotSupported) {
+	if errors.Is(err, dial.ErrUnreachable) { // a device that doesn't tell them has said all else
 		return err
 	}
 	heard, err := c.Discoverable(ctx)

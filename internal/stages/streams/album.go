@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/singleflight"
+
+	"duskyharbor/internal/core/trouble"
 )
 
 // How stills are kept for those who look at the same time.
@@ -52,7 +54,7 @@ func (a *album) of(ctx context.Context, view int64, get func(context.Context) ([
 		a.gate <- struct{}{}
 		defer func() { <-a.gate }()
 		s := still{}
-		s.data, s.err = get(context.WithoutCancel(ctx))
+		s.data, s.err = whole(context.WithoutCancel(ctx), get)
 		s.at = a.now()
 		a.keep(view, s)
 		return s.data, s.err
@@ -64,6 +66,16 @@ func (a *album) of(ctx context.Context, view int64, get func(context.Context) ([
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+}
+
+// whole is get, whose picture is decoded: what breaks a decoder takes nobody along.
+func whole(ctx context.Context, get func(context.Context) ([]byte, error)) (data []byte, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			data, err = nil, trouble.Tell("The still can't be decoded: %v", r)
+		}
+	}()
+	return get(ctx)
 }
 
 func (s still) young(now time.Time) bool {

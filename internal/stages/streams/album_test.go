@@ -59,6 +59,9 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 	if asked.Load() != 1 {
 		t.Errorf("asked %d times", asked.Load())
 	}
+	if _, err := a.of(t.Context(), 3, func(context.Context) ([]byte, error) { panic("broken picture") }); err == nil {
+		t.Error("a picture that breaks the decoder is given")
+	}
 	gone, leave := context.WithCancel(t.Context())
 	begun, end := make(chan struct{}), make(chan struct{})
 	slow := func(ctx context.Context) ([]byte, error) {
