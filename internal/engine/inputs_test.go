@@ -50,6 +50,9 @@ func TestTheListNamesInputs(t *testing.T) {
 	b.readOf(stage.Streams, views...)
 	for i, x := range views {
 		own, _ := b.view().Streams(x)
+		if i < 2 && len(own.Profiles) != 2 {
+			t.Errorf("%s has %d streams of its own", x.Place, len(own.Profiles))
+		}
 		for _, p := range own.Profiles {
 			if i < 2 && p.Source != x.Video || i == 2 {
 				t.Errorf("%s has the stream %s of %s", x.Place, p.Token, p.Source)

@@ -273,11 +273,11 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 		f.Sources = append(f.Sources, x.Name)
 	}
 	f.Chosen = d.Views
+	var inputs []int
 	for _, of := range s.views[d.ID] {
-		if of.Input > len(views) && len(views) > 0 {
-			f.NoInputs = append(f.NoInputs, of.Input)
-		}
+		inputs = append(inputs, of.Input)
 	}
+	f.NoInputs = identity.Lacking(inputs, len(views))
 	w.Least = identity.LeastFor(s.least, d.Make, d.Model)
 	f.Taken = s.taken[d.ID]
 	if n, in := netplan.Of(s.networks, w.Address); in && w.Expected {

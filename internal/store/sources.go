@@ -174,7 +174,7 @@ func (s *Store) ShowListed(ctx context.Context, devices []int64) error {
 			if len(tokens[device]) == 0 {
 				continue
 			}
-			shows, _, _ := identity.Listed(its, tokens[device])
+			shows := identity.Listed(its, tokens[device])
 			for id, video := range shows {
 				b.Queue(`delete from fact where source_id = $1`, id)
 				b.Queue(`update source set video = $2 where id = $1`, id, video)

@@ -48,7 +48,8 @@ func ReadOne(typed Typed, recorders []string, list []Entry, edited Entry) (Row, 
 }
 
 // clash says why a row can't stand beside an entry; device is whose entry it takes the place
-// of, 0: none. Views of one device differ by their inputs, where those are told.
+// of, 0: none. Views of one device differ by their inputs, where those are told. A new row may
+// name a further input of a device that is listed; an edited one stays its own device's.
 func clash(o Entry, r Row, device int64) *Message {
 	if strings.EqualFold(o.Place, r.Place) {
 		return &Message{Field: Place, Says: o.Place + " has the same place."}
@@ -61,6 +62,12 @@ func clash(o Entry, r Row, device int64) *Message {
 	}
 	if !o.Expected {
 		return nil
+	}
+	if device != 0 && r.Address.IsValid() && o.Address == r.Address {
+		return &Message{Field: Address, Says: o.Place + " has the same address, and is another device: take one of them off, then add it as an input of the other."}
+	}
+	if device != 0 && r.MAC != "" && o.MAC == r.MAC {
+		return &Message{Field: MAC, Says: o.Place + " has the same mac, and is another device: take one of them off, then add it as an input of the other."}
 	}
 	return sameDevice(o.Place, o.Row, r)
 }

@@ -63,6 +63,8 @@ func TestARowThatIsTypedStandsBesideTheList(t *testing.T) {
 		{"an input that is taken", Typed{Place: "Annex", Address: "127.40.2.22", Input: "3"}, Entry{}, Input, "Shed · 3 has the same address and input."},
 		{"who isn't on the list takes up its place alone", Typed{Place: "Annex", Address: "127.40.1.90"}, Entry{}, "", ""},
 		{"and its place", Typed{Place: "Stranger"}, Entry{}, Place, "Stranger has the same place."},
+		{"an edited one stays its own device's", Typed{Place: "Slipway", Address: "127.40.2.22", Input: "2"}, list[0], Address, "Shed has the same address, and is another device"},
+		{"by MAC too", Typed{Place: "Shed", MAC: "02:d5:1a:40:01:11", Input: "1"}, list[1], MAC, "Slipway has the same mac, and is another device"},
 		{"itself isn't in its way", Typed{Place: "Slipway", Address: "127.40.1.11", MAC: "02:d5:1a:40:01:11", Make: "Ottervale"}, list[0], "", ""},
 		{"its own further views neither", Typed{Place: "Shed", Address: "127.40.2.22"}, list[1], "", ""},
 		{"but for their inputs", Typed{Place: "Shed", Address: "127.40.2.22", Input: "3"}, list[1], Input, "Shed · 3 has the same input."},

@@ -47,25 +47,37 @@ func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) 
 
 // Listed says which rows are to show another video source than they do because the expected
 // list names their inputs: tokens are the device's, in its own order. A row whose input the
-// device hasn't got is named in missing and shows nothing. ok is false where the list names
-// no input: then a person picks.
-func Listed(rows []EnrolledView, tokens []string) (shows map[int64]string, missing []int64, ok bool) {
+// device hasn't got shows nothing; one whose input nobody named stays as it is.
+func Listed(rows []EnrolledView, tokens []string) (shows map[int64]string) {
 	shows = map[int64]string{}
 	for _, r := range rows {
-		ok = ok || r.Input > 0
+		want := r.Video
 		switch {
 		case r.Input == 0:
-		case r.Input > len(tokens):
-			missing = append(missing, r.ID)
-			if want := NoInput(r.Input); r.Video != want {
-				shows[r.ID] = want
-			}
-		case r.Video != tokens[r.Input-1]:
-			shows[r.ID] = tokens[r.Input-1]
+		case lacks(r.Input, len(tokens)):
+			want = NoInput(r.Input)
+		default:
+			want = tokens[r.Input-1]
+		}
+		if want != r.Video {
+			shows[r.ID] = want
 		}
 	}
-	return shows, missing, ok
+	return shows
 }
+
+// Lacking are those of the inputs that the list names which a device with so many video
+// sources hasn't got; none where it isn't known how many it has.
+func Lacking(inputs []int, sources int) (out []int) {
+	for _, n := range inputs {
+		if sources > 0 && lacks(n, sources) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func lacks(input, sources int) bool { return input > sources }
 
 // NoInput is what a row shows whose input its device hasn't got: no token that a device gives.
 func NoInput(input int) string { return fmt.Sprintf("input %d of none", input) }

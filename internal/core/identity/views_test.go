@@ -36,31 +36,34 @@ func TestEnroll(t *testing.T) {
 func TestTheListsInputsAreShown(t *testing.T) {
 	tokens := []string{"in1", "in2", "in3", "in4"}
 	for _, tc := range []struct {
-		name    string
-		rows    []EnrolledView
-		shows   map[int64]string
-		missing []int64
-		ok      bool
+		name  string
+		rows  []EnrolledView
+		shows map[int64]string
 	}{
-		{"nobody named one", []EnrolledView{{1, "", 0}}, map[int64]string{}, nil, false},
-		{"picked, and not listed", []EnrolledView{{1, "in2", 0}}, map[int64]string{}, nil, false},
-		{"two of four", []EnrolledView{{1, "", 1}, {2, "", 3}}, map[int64]string{1: "in1", 2: "in3"}, nil, true},
-		{"shown already", []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}, map[int64]string{}, nil, true},
-		{"listed anew", []EnrolledView{{1, "in1", 2}, {2, "in3", 3}}, map[int64]string{1: "in2"}, nil, true},
-		{"more than it has", []EnrolledView{{1, "", 1}, {2, "", 5}}, map[int64]string{1: "in1", 2: "input 5 of none"}, []int64{2}, true},
-		{"one of them isn't listed", []EnrolledView{{1, "in4", 0}, {2, "", 2}}, map[int64]string{2: "in2"}, nil, true},
+		{"nobody named one", []EnrolledView{{1, "", 0}}, map[int64]string{}},
+		{"picked, and not listed", []EnrolledView{{1, "in2", 0}}, map[int64]string{}},
+		{"two of four", []EnrolledView{{1, "", 1}, {2, "", 3}}, map[int64]string{1: "in1", 2: "in3"}},
+		{"shown already", []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}, map[int64]string{}},
+		{"listed anew", []EnrolledView{{1, "in1", 2}, {2, "in3", 3}}, map[int64]string{1: "in2"}},
+		{"more than it has", []EnrolledView{{1, "", 1}, {2, "", 5}}, map[int64]string{1: "in1", 2: "input 5 of none"}},
+		{"one of them isn't listed", []EnrolledView{{1, "in4", 0}, {2, "", 2}}, map[int64]string{2: "in2"}},
 	} {
-		shows, missing, ok := Listed(tc.rows, tokens)
-		if !maps.Equal(shows, tc.shows) || !slices.Equal(missing, tc.missing) || ok != tc.ok {
-			t.Errorf("%s: %v, missing %v, %v", tc.name, shows, missing, ok)
+		shows := Listed(tc.rows, tokens)
+		if !maps.Equal(shows, tc.shows) {
+			t.Errorf("%s: %v, want %v", tc.name, shows, tc.shows)
 		}
 		for i := range tc.rows {
 			if s, has := shows[tc.rows[i].ID]; has {
 				tc.rows[i].Video = s
 			}
 		}
-		if again, _, _ := Listed(tc.rows, tokens); len(again) > 0 {
+		if again := Listed(tc.rows, tokens); len(again) > 0 {
 			t.Errorf("%s: asked again it changes %v", tc.name, again)
+		}
+	}
+	for sources, want := range map[int][]int{0: nil, 1: {2, 5}, 4: {5}, 5: nil} {
+		if got := Lacking([]int{0, 2, 5}, sources); !slices.Equal(got, want) {
+			t.Errorf("of %d sources it lacks %v, want %v", sources, got, want)
 		}
 	}
 }
