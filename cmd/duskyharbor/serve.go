@@ -41,6 +41,7 @@ type serveOptions struct {
 	proxies          []string
 	cert, certKey    string // TLS with a certificate that was given
 	selfSigned       string // TLS with one of our own, kept in this folder
+	live             string // UDP address of moving pictures; "off": none
 }
 
 func serveCommand() *cobra.Command {
@@ -62,7 +63,20 @@ func serveCommand() *cobra.Command {
 	c.Flags().StringVar(&o.certKey, "tls-key", env("DUSKYHARBOR_TLS_KEY", ""), "its private key in PEM")
 	c.Flags().StringVar(&o.selfSigned, "tls-self-signed", env("DUSKYHARBOR_TLS_SELF_SIGNED", ""),
 		"folder that keeps a certificate of our own, made where missing; its fingerprint is printed")
+	c.Flags().StringVar(&o.live, "live", env("DUSKYHARBOR_LIVE", ""),
+		"UDP address that moving pictures are sent from, one port for all; empty: as --listen; off: none (or DUSKYHARBOR_LIVE)")
 	return c
+}
+
+// moving is the UDP address of moving pictures, empty for none.
+func (o serveOptions) moving() string {
+	switch o.live {
+	case "":
+		return o.listen
+	case "off":
+		return ""
+	}
+	return o.live
 }
 
 // proxiesFrom reads addresses and prefixes of trusted proxies.
@@ -127,7 +141,7 @@ func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}})
+	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}, Live: o.moving()})
 	if err != nil {
 		return err
 	}

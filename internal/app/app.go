@@ -4,12 +4,16 @@ package app
 
 import (
 	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"log/slog"
 	"time"
 
 	"duskyharbor/internal/account"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/live"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/stages/channels"
@@ -31,6 +35,7 @@ type Options struct {
 	WalkFor time.Duration // how long a walk test waits for a person [60 s]
 	Away    time.Duration // how long a device may be away that starts again or moves [3 min]
 	Extra   []func(stages.Kit) engine.Stage
+	Live    string // UDP address that moving pictures are sent from; empty: none are
 }
 
 // App is the work of one process: its engine with all stages. Pages ask some of the
@@ -42,6 +47,7 @@ type App struct {
 	SignIn  *signin.Stage
 	Clock   *clock.Stage
 	Streams *streams.Stage
+	Live    *live.Relay // nil: no moving pictures
 }
 
 // New puts one together; Start lets it work.
@@ -58,8 +64,24 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
 	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
 	e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), routes.New(kit), prove.New(kit))
+	if opt.Live != "" {
+		name := make([]byte, 8)
+		rand.Read(name)
+		a.Live, err = live.New(live.Options{Store: st, Accounts: keeper, Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
+		if err != nil {
+			return nil, err
+		}
+	}
 	for _, make := range opt.Extra {
 		e.Register(make(kit))
 	}
 	return a, nil
+}
+
+// Stop ends the work of this process and what it shows.
+func (a *App) Stop(ctx context.Context) error {
+	if a.Live != nil {
+		a.Live.Close()
+	}
+	return a.Engine.Stop(ctx)
 }

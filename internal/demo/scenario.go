@@ -147,37 +147,43 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	berth.NoAnalytics, berth.Scene = false, footage.Berth1
 	berth.TakesDigest, berth.Zone, berth.Daylight, berth.Skew = false, "WET0", false, time.Hour
 	fresh := at("Berth 2 ramp", 1, 13, "Skerryvane", "SKV B8", "SKVB8")
-	fresh.Username, fresh.Password, fresh.Manners.Strict = "", "", true
+	fresh.Username, fresh.Password, fresh.Manners.Strict, fresh.Scene = "", "", true, footage.Berth2
 	used := at("Gangway", 1, 14, "Skerryvane", "SKV B8", "SKVB8")
-	used.Username, used.Password = "admin", s.Former
+	used.Username, used.Password, used.Scene = "admin", s.Former, footage.Gangway
 	used.Manners = camera.Manners{Strict: true, LockAfter: 5, LockFor: 30 * time.Minute}
 	ice := at("Ice plant", 1, 17, "Ottervale", "OTV 300", "OTV300")
-	ice.Manners.Twice = true
+	ice.Manners.Twice, ice.Scene = true, footage.IcePlant // whose encoder knows H.265 alone
 	loft := at("Net loft", 1, 18, "Skerryvane", "SKV M1", "SKVM1")
-	loft.Manners.Dialect = 1
+	loft.Manners, loft.Scene = camera.Manners{Dialect: 1, Sound: "MP4A-LATM", Speaker: true}, footage.NetLoft
 	fuel := at("Fuel jetty", 1, 19, "Pinnock & Daw", "PND X9", "PNDX9")
-	fuel.Skew = -8 * time.Second
+	fuel.Skew, fuel.Scene = -8*time.Second, footage.FuelJetty
 	house := at("Lifeboat house", 1, 20, "Corriemoor", "CRM R2", "CRMR2")
-	house.Manners.RTSPOnly = true
+	house.Manners.RTSPOnly, house.Scene = true, footage.LifeboatHouse
 	ticket := at("Ticket hall", 2, 21, "Pinnock & Daw", "PND Dome 6", "PNDD6")
 	ticket.Manners = camera.Manners{WebOnly: true, Sources: []string{"Dome", "Digital zoom"}}
+	ticket.Scene, ticket.Scenes = footage.TicketHall, []footage.Scene{footage.TicketHall.Zoomed(380, 180)}
 	shed := at("Customs shed", 2, 22, "Corriemoor", "CRM E4", "CRME4")
 	shed.Manners = camera.Manners{Media1: true, NoDirected: true, DateOrder: "MM/dd/yyyy", Clock12: true,
 		Sources: []string{"Input 1", "Input 2", "Input 3", "Input 4"}}
+	shed.Scene, shed.Scenes = footage.ShedGate, []footage.Scene{footage.ShedBench, footage.NoSignal, footage.NoSignal}
 	bonded := at("Bonded store", 2, 23, "Tarnlight", "TRN Duo", "TRNDUO")
 	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}, SeesOnAll: true}
-	bonded.NoAnalytics, bonded.Scene = false, footage.Slipway
+	bonded.NoAnalytics, bonded.Scene, bonded.Scenes = false, footage.BondedStore, []footage.Scene{footage.BondedStore.AsHeat()}
+	bonded.Scene.Rules = footage.Slipway.Rules
 	scale := at("Freight scale", 2, 24, "Ottervale", "OTV 412", "OTV412")
 	scale.Manners = camera.Manners{DriftPPM: 40, Speed: 60, GivesHost: n.At(".7.24").String()}
+	scale.Scene = footage.FreightScale
 	mess := at("Crew mess", 2, 26, "Tarnlight", "TRN C1", "TRNC1")
-	mess.Manners = camera.Manners{Dialect: 3, Slow: 150 * time.Millisecond}
+	mess.Manners, mess.Scene = camera.Manners{Dialect: 3, Slow: 150 * time.Millisecond, Sound: "PCMU"}, footage.CrewMess
 	stair := at("Weather deck stair", 2, 27, "Pinnock & Daw", "PND B2", "PNDB2")
-	stair.Skew, stair.Manners = 22*time.Second, camera.Manners{Dialect: 2, NTPServers: []string{n.At(".2.123").String()}}
+	stair.Skew, stair.Manners = 22*time.Second, camera.Manners{Dialect: 2, NTPServers: []string{n.At(".2.123").String()}, JPEG: true}
+	stair.Scene = footage.DeckStair
 	mast := at("Signal mast", 250, 64, "Skerryvane", "SKV B8", "SKVB8")
 	mast.Network, mast.Skew = n.Prefix(250), time.Until(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Round(time.Second)
+	mast.Scene = footage.SignalMast
 	mast.Manners = camera.Manners{Strict: true, FactoryAt: mast.Address}
 	port := at("Port 3", 90, 13, "Skerryvane", "SKV M1", "SKVM1")
-	port.Manners = camera.Manners{Behind: n.At(".1.5")}
+	port.Manners, port.Scene = camera.Manners{Behind: n.At(".1.5")}, footage.QuayStore
 	return []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
 }
 
@@ -201,7 +207,7 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
 			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
 			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"},
-				NameMax: 24}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
+				NameMax: 24, Talkback: []string{"PCMU"}}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
 			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
 				User: "admin", Secret: s.Former}}},

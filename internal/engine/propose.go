@@ -20,6 +20,12 @@ func (e *Engine) Propose(ctx context.Context, siteID int64, st stage.Stage, targ
 	if p, ok := e.byID[st].(Planner); ok {
 		propose = p.Plan(now)
 	}
+	return e.Gather(ctx, siteID, st, targets, propose)
+}
+
+// Gather is Propose by a rule of the caller's: what a person asked for.
+func (e *Engine) Gather(ctx context.Context, siteID int64, st stage.Stage, targets []store.Target,
+	propose func(*site.Snapshot, site.Source) []finding.Change) (picks []Pick, underWay int, err error) {
 	for part := range slices.Chunk(targets, portion) {
 		devices := make([]int64, len(part))
 		wanted := make(map[store.Target]bool, len(part))

@@ -404,11 +404,17 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 		_, opened := Account.Of(s, of.Device.ID)
 		f.Unnamed = opened && seen.RTSPAlone()
 	}
-	var w stream.Wishes
-	if rec, _, ok := s.HolderOf(of); ok {
-		w.Recorder = rec.Place
+	w := stream.Wishes{Consent: of.Consent.Given()}
+	rec, slot, planned := s.HolderOf(of)
+	if planned {
+		w.Recorder, w.Held = rec.Place, slot != nil
 		if r, ok := Recorder.Of(s, rec.ID); ok {
-			w.Codecs = r.Limits.Codecs
+			w.Codecs, w.Talkback = r.Limits.Codecs, r.Limits.Talkback
+		}
+	}
+	for _, other := range s.recorders {
+		if r, ok := Recorder.Of(s, other.ID); ok && planned && other.ID != rec.ID && stream.Takes(own, r.Limits.Codecs) {
+			w.Takers = append(w.Takers, other.Place)
 		}
 	}
 	return f, w

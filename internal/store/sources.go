@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stream"
 )
 
 // Source is one view of a device, as it is enrolled: a row of the Board. A recorder has
@@ -21,6 +23,8 @@ type Source struct {
 	RecorderID *int64 // planned
 	Channel    int    // planned; 0: any
 	Input      int    // which of the device's video sources, from 1 in its own order; 0: not known, or it has one
+	Consent    stream.Consent
+	Marks      *stream.Scale // nil: nobody set any
 	Device     Device
 }
 
@@ -36,7 +40,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -50,10 +54,18 @@ type sourceRow struct {
 	RecorderID *int64
 	Channel    int
 	Input      int
+	Consent    string
+	ConsentBy  string
+	ConsentAt  *time.Time
+	Marks      *stream.Scale
 }
 
 func (r sourceRow) source() Source {
-	return Source{ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	consent := stream.Consent{Text: r.Consent, By: r.ConsentBy}
+	if r.ConsentAt != nil {
+		consent.At = *r.ConsentAt
+	}
+	return Source{Consent: consent, Marks: r.Marks, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -267,6 +279,37 @@ func (s *Store) SetPaths(ctx context.Context, site, device int64, paths []string
 			return err
 		}
 		_, err = tx.Exec(ctx, `delete from fact where device_id = $1 and name = any($2)`, device, []string{fact.Profiles, fact.Measured, fact.StreamsAsked})
+		return err
+	})
+}
+
+// SetConsent writes down that sound may be recorded at a view, or, without text, that it may
+// not. ErrNotFound where the site has no such view.
+func (s *Store) SetConsent(ctx context.Context, site, source int64, text, by string) error {
+	return s.ofSource(ctx, site, source, `consent = $3, consent_by = $4, consent_at = case when $3 = '' then null else now() end`, text, by)
+}
+
+// SetMarks keeps the marks of known size on a view's picture; nil forgets them.
+func (s *Store) SetMarks(ctx context.Context, site, source int64, marks *stream.Scale) error {
+	return s.ofSource(ctx, site, source, `marks = $3`, marks)
+}
+
+// SetPlanned plans a recorder for a view, any channel; 0: none.
+func (s *Store) SetPlanned(ctx context.Context, site, source, recorder int64) error {
+	return s.ofSource(ctx, site, source, `recorder_id = (select id from device where id = $3 and site_id = $1), channel = 0`, recorder)
+}
+
+// ofSource writes columns of a view; its device's marks rest on them.
+func (s *Store) ofSource(ctx context.Context, site, source int64, set string, args ...any) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var device int64
+		err := tx.QueryRow(ctx, `update source set `+set+` where id = $2 and site_id = $1 returning device_id`, append([]any{site, source}, args...)...).Scan(&device)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err == nil {
+			_, err = tx.Exec(ctx, `update device set version = version + 1 where id = $1`, device)
+		}
 		return err
 	})
 }

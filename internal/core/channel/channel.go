@@ -48,6 +48,9 @@ type Limits struct {
 	Licences int      `json:"licences"`
 	Codecs   []string `json:"codecs"`
 	NameMax  int      `json:"name_max"` // characters; 0: not said
+	// Talkback lists the sound codecs in which it talks back through a camera, as
+	// stream.SoundCodec names them; empty: it doesn't, or doesn't say.
+	Talkback []string `json:"talkback,omitempty"`
 }
 
 // Slot is one taken channel.

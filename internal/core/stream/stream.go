@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/finding"
@@ -41,6 +42,10 @@ type Profile struct {
 	Metadata     bool    `json:"metadata"`
 	Analytics    string  `json:"analytics"`         // token of its analytics configuration; empty: none
 	Trouble      string  `json:"trouble,omitempty"` // why the device doesn't say where it is had
+
+	Encoder string    `json:"encoder,omitempty"` // token of its VideoEncoderConfiguration
+	Options []Options `json:"options,omitempty"` // what that can be set to; empty: not told
+	Sound   Sound     `json:"sound,omitzero"`
 }
 
 // SourceTokens are the tokens by which events name what these profiles show: of video
@@ -74,7 +79,20 @@ type Measured struct {
 	Jitter   time.Duration `json:"jitter,omitempty"` // between arrivals (RFC 3550, section 6.4.1)
 	First    time.Duration `json:"first,omitempty"`  // from the beginning of the conversation to the first key frame
 	Over     string        `json:"over,omitempty"`   // what carried it: "TCP" or "UDP"
+	Sound    *Heard        `json:"sound,omitempty"`  // nil: none is offered
+	Full     bool          `json:"full,omitempty"`   // it plays as many streams as it can already
 	Trouble  string        `json:"trouble"`
+}
+
+// Heard is the sound of a stream. It is listened to only where there is consent; else it is
+// known only that it is offered.
+type Heard struct {
+	Codec string  `json:"codec"`
+	Kbps  float64 `json:"kbps,omitempty"`
+	Level float64 `json:"level,omitempty"` // root mean square, in dB below full scale (≤ 0); G.711 alone
+	Lost  int     `json:"lost,omitempty"`
+	// Measured says that it was listened to.
+	Measured bool `json:"measured,omitempty"`
 }
 
 // Role a stream plays for a recorder.
@@ -109,6 +127,12 @@ func Roles(profiles []Profile, codecs []string) (record, view string) {
 		}
 	}
 	return record, view
+}
+
+// Takes says whether a recorder that takes these codecs can take one of the profiles as it is.
+func Takes(profiles []Profile, codecs []string) bool {
+	record, _ := Roles(profiles, codecs)
+	return record != "" && len(codecs) > 0
 }
 
 // RepairHost puts the address at which a device was reached into an address that
@@ -170,10 +194,14 @@ func (p Profile) ShowsAny(videos []string) bool {
 // Read says whether the streams were read and played.
 func (f Facts) Read() bool { return !f.LookedAt.IsZero() }
 
-// Wishes is what the source's recorder takes.
+// Wishes is what the source's recorder takes, and what the site allows.
 type Wishes struct {
 	Recorder string
 	Codecs   []string // empty: not known
+	Talkback []string // sound codecs with which it talks back; empty: it doesn't, or not known
+	Held     bool     // the recorder plays its streams now
+	Takers   []string // other recorders of the site with their codecs: "Terminal recorder"
+	Consent  bool     // to record sound here is on record
 }
 
 // Find gives the profile and the measurement of a token.
@@ -217,15 +245,13 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	var out []finding.Finding
 	if record, _ := Roles(f.Profiles, w.Codecs); record == "" {
-		p := f.Profiles[0]
-		out = append(out, finding.Finding{Code: "stream.codec", Severity: finding.Needs, Words: Pretty(p.Codec),
-			Sentence: fmt.Sprintf("It sends %s, and %s takes %s.", Pretty(p.Codec), w.Recorder, prettyAll(w.Codecs)),
-			WayOut:   "Set a profile to a codec that the recorder takes."})
+		out = append(out, judgeCodec(f, w))
 	}
+	out = append(out, judgeSound(f, w)...)
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
 		if m != nil {
-			out = append(out, judgeOne(p, *m)...)
+			out = append(out, judgeOne(p, *m, w)...)
 		}
 		if p.Repaired {
 			out = append(out, finding.Finding{Code: "stream.host", Severity: finding.Note, Words: "other host",
@@ -250,9 +276,14 @@ func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
 // tenth of a second for what a measurement misses.
 func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
 
-func judgeOne(p Profile, m Measured) []finding.Finding {
+func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %s, %.1f frames/s, %.0f kbit/s over %.1f s",
 		Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
+	if m.Full {
+		return []finding.Finding{{Code: "stream.limit", Severity: finding.Needs, Words: "limit",
+			Sentence: fmt.Sprintf("%s wasn't played: it plays as many streams as it can already. %s", p.Name, w.whoElse()),
+			WayOut:   "See who else takes its streams and whether all of them must; then read and play it again.", Evidence: ev}}
+	}
 	if m.Trouble != "" {
 		return []finding.Finding{{Code: "stream.no-picture", Severity: finding.Blocks, Words: "no picture",
 			Sentence: fmt.Sprintf("%s was asked for and didn't play: %s", p.Name, m.Trouble),
@@ -261,7 +292,7 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 	var out []finding.Finding
 	differ := func(words, sentence string) {
 		out = append(out, finding.Finding{Code: "stream.differs", Severity: finding.Needs, Words: words, Sentence: sentence,
-			WayOut: "Write the encoder's settings again, then play it once more.", Evidence: ev})
+			WayOut: "Read and play it again; where it stays so, start the camera again, or see on its own page what changes it.", Evidence: ev})
 	}
 	if m.Codec != "" && p.Codec != "" && m.Codec != p.Codec {
 		differ("codec differs", fmt.Sprintf("%s declares %s and sends %s.", p.Name, Pretty(p.Codec), Pretty(m.Codec)))
@@ -276,9 +307,13 @@ func judgeOne(p Profile, m Measured) []finding.Finding {
 		differ("too much", fmt.Sprintf("%s is limited to %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
 	}
 	if KeysTooFar(m.KeyEvery) {
+		way := "Set the key-frame distance to one second, as is proposed."
+		if !p.keysRare() {
+			way = "It is set closer and stretches the distance by itself: switch that off on its own page (often called smart or dynamic coding)."
+		}
 		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
 			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
-			WayOut:   "Set the key-frame distance to the frame rate.", Evidence: ev})
+			WayOut:   way, Evidence: ev})
 	}
 	if m.Lost > 0 {
 		out = append(out, finding.Finding{Code: "stream.loss", Severity: finding.Needs, Words: "loss",
@@ -327,12 +362,9 @@ func Pretty(codec string) string {
 }
 
 func prettyAll(codecs []string) string {
-	s := ""
+	pretty := make([]string, len(codecs))
 	for i, c := range codecs {
-		if i > 0 {
-			s += " and "
-		}
-		s += Pretty(c)
+		pretty[i] = Pretty(c)
 	}
-	return s + " only"
+	return strings.Join(pretty, " and ") + " only"
 }

@@ -26,11 +26,12 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Says: "it offers no Media2 service"}
 	}
 	r, err := c.call(ctx, at, mediaNS, "GetProfiles",
-		`<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
+		`<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>AudioEncoder</Type><Type>AudioDecoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
 	if err != nil {
 		return nil, err
 	}
 	var out []stream.Profile
+	speakers := map[string][]int{} // decoders of sound, with the profiles that have them
 	for _, n := range r.all("Profiles") {
 		enc := n.at("Configurations", "VideoEncoder")
 		if enc == nil || len(out) >= maxProfiles {
@@ -42,8 +43,22 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
-		p.GOP = (&node{text: enc.attr("GovLength")}).num()
+		p.GOP, p.Encoder = groupOf(enc), enc.attr("token")
+		sound := n.at("Configurations", "AudioEncoder")
+		p.Sound = stream.Sound{Codec: stream.SoundCodec(sound.str("Encoding")), Encoder: sound.attr("token")}
+		if d := n.at("Configurations", "AudioDecoder"); d != nil {
+			speakers[d.attr("token")] = append(speakers[d.attr("token")], len(out))
+		}
 		out = append(out, p)
+	}
+	for token, of := range speakers { // which sound its speaker takes
+		takes, err := c.soundCodecs(ctx, at, "GetAudioDecoderConfigurationOptions", token)
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range of {
+			out[i].Sound.Takes = takes
+		}
 	}
 	return out, nil
 }

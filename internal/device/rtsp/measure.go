@@ -318,20 +318,31 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 		return stream.Measured{}, err
 	}
 	if err := play(c, t); err != nil {
-		return stream.Measured{}, err
+		return stream.Measured{Full: c.status == statusBandwidth}, err
 	}
-	m := &Meter{Track: t, Settle: settle}
+	m, ear := &Meter{Track: t, Settle: settle}, &Ear{}
+	if t.Sound != nil {
+		ear.Track = *t.Sound
+	}
 	result := func() stream.Measured {
 		out := m.Result()
+		if t.Sound != nil {
+			heard := ear.Result()
+			out.Sound = &heard
+		}
 		if out.Over = string(c.Over()); !m.firstKey.IsZero() {
 			out.First = m.firstKey.Sub(began)
 		}
 		return out
 	}
 	for end := time.Now().Add(length + StepLimit); time.Now().Before(end); {
-		raw, err := c.Packet()
+		track, raw, err := c.Next()
 		if err != nil {
 			return result(), err
+		}
+		if track == Sound {
+			ear.Add(raw)
+			continue
 		}
 		m.Add(raw, time.Now())
 		if m.seen && m.last.Sub(m.begun) >= length {

@@ -56,13 +56,15 @@ type Conn struct {
 	renewed bool          // the keep-alive under way has been challenged once
 	Fresh   time.Duration // how long a nonce is used; Open sets 90 s
 	session string
-	over    Over
-	udp     *pair // where packets come by UDP
-	status  int   // of the last answer
-	on      string
-	base    string // what was asked for
-	whole   string // controls the whole presentation, see aggregate; empty: base does
-	gone    func() bool
+	// Hears has PlayOver ask for a stream's sound too, where it has any and packets go over TCP.
+	Hears  bool
+	over   Over
+	udp    *pair // where packets come by UDP
+	status int   // of the last answer
+	on     string
+	base   string // what was asked for
+	whole  string // controls the whole presentation, see aggregate; empty: base does
+	gone   func() bool
 }
 
 // Speaks says whether a port answers OPTIONS (RFC 2326, section 10.1).
@@ -206,6 +208,8 @@ func (c *Conn) ok(method string, res *response, err error) (*response, error) {
 		return res, nil
 	case res.status == 401:
 		return nil, c.fail(method, dial.ErrNotAuthorised, "401")
+	case res.status == statusBandwidth:
+		return nil, c.fail(method, dial.ErrRefused, "it plays as many streams as it can (453)")
 	case res.status >= 300 && res.status < 400:
 		return nil, c.fail(method, dial.ErrElsewhere, "it points to another address, which isn't followed")
 	}
@@ -318,12 +322,17 @@ type Track struct {
 	Codec   string // "H264", "H265", "JPEG"
 	Payload uint8
 	Clock   int
-	SPS     []byte // from the description; H.264 and H.265
+	SPS     []byte   // from the description; H.264 and H.265
+	Sets    [][]byte // all parameter sets from the description, in its order
+	Sound   *Track   // the stream's first sound; nil: none
+	Back    *Track   // what takes sound for the device's speaker, see DescribeTalk; nil: nothing
 }
 
 // Describe reads the stream's description and returns its first video track.
-func (c *Conn) Describe() (Track, error) {
-	res, err := c.do("DESCRIBE", c.base, "Accept: application/sdp\r\n")
+func (c *Conn) Describe() (Track, error) { return c.describe("") }
+
+func (c *Conn) describe(extra string) (Track, error) {
+	res, err := c.do("DESCRIBE", c.base, "Accept: application/sdp\r\n"+extra)
 	if err != nil {
 		return Track{}, err
 	}
@@ -332,11 +341,18 @@ func (c *Conn) Describe() (Track, error) {
 		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
 	}
 	base := cmp.Or(res.header.Get("Content-Base"), res.header.Get("Content-Location"), c.base)
-	for _, u := range []struct {
-		into  *string
-		given string
-	}{{&c.whole, control(base, t.Session)}, {&t.Control, control(base, t.Control)}} {
-		if *u.into, _, err = stream.RepairHost(u.given, c.host.Addr); err != nil {
+	type given struct {
+		into *string
+		as   string
+	}
+	all := []given{{&c.whole, control(base, t.Session)}, {&t.Control, control(base, t.Control)}}
+	for _, also := range []*Track{t.Sound, t.Back} {
+		if also != nil {
+			all = append(all, given{&also.Control, control(base, also.Control)})
+		}
+	}
+	for _, u := range all {
+		if *u.into, _, err = stream.RepairHost(u.as, c.host.Addr); err != nil {
 			return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
 		}
 	}
@@ -387,28 +403,55 @@ func ParseSDP(body []byte) (Track, error) {
 		return Track{}, ErrSDP
 	}
 	whole, _ := d.Attribute("control")
+	var video, sound, back *Track
 	for _, m := range d.MediaDescriptions {
-		if m.MediaName.Media != "video" || len(m.MediaName.Formats) == 0 {
-			continue
-		}
-		pt, err := strconv.ParseUint(m.MediaName.Formats[0], 10, 7)
-		if err != nil {
-			continue
-		}
-		t := Track{Payload: uint8(pt), Session: whole}
-		t.Control, _ = m.Attribute("control")
-		for _, a := range m.Attributes {
-			t.attribute(a.Key, a.Value)
-		}
-		if pt == 26 && t.Codec == "" {
-			t.Codec, t.Clock = "JPEG", 90000
-		}
-		if t.Codec != "" && t.Clock > 0 {
-			return t, nil
+		t := trackOf(m, whole)
+		_, toUs := m.Attribute("sendonly") // as the client that asks is told it: it sends only
+		switch {
+		case t == nil:
+		case m.MediaName.Media == "video" && video == nil:
+			video = t
+		case m.MediaName.Media == "audio" && toUs && back == nil:
+			back = t
+		case m.MediaName.Media == "audio" && !toUs && sound == nil:
+			sound = t
 		}
 	}
-	return Track{}, ErrSDP
+	if video == nil {
+		return Track{}, ErrSDP
+	}
+	video.Sound, video.Back = sound, back
+	return *video, nil
 }
+
+// trackOf is one medium of a description, nil where its first format isn't known.
+func trackOf(m *sdp.MediaDescription, whole string) *Track {
+	if len(m.MediaName.Formats) == 0 {
+		return nil
+	}
+	pt, err := strconv.ParseUint(m.MediaName.Formats[0], 10, 7)
+	if err != nil {
+		return nil
+	}
+	t := Track{Payload: uint8(pt), Session: whole}
+	t.Control, _ = m.Attribute("control")
+	for _, a := range m.Attributes {
+		t.attribute(a.Key, a.Value)
+	}
+	if fixed, ok := fixedPayloads[t.Payload]; ok && t.Codec == "" {
+		t.Codec, t.Clock = fixed.codec, fixed.clock
+	}
+	if t.Codec == "" || t.Clock <= 0 {
+		return nil
+	}
+	return &t
+}
+
+// fixedPayloads need no rtpmap (RFC 3551, tables 4 and 5).
+var fixedPayloads = map[uint8]struct {
+	codec string
+	clock int
+}{0: {"PCMU", 8000}, 8: {"PCMA", 8000}, 26: {"JPEG", 90000}}
 
 func (t *Track) attribute(key, value string) {
 	number, rest, _ := strings.Cut(value, " ")
@@ -426,6 +469,9 @@ func (t *Track) attribute(key, value string) {
 			k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
 			for _, set := range strings.Split(v, ",") {
 				raw, err := base64.StdEncoding.DecodeString(set)
+				if err == nil && len(raw) > 0 && strings.HasPrefix(k, "sprop-") && len(t.Sets) < 8 {
+					t.Sets = append(t.Sets, raw)
+				}
 				if err == nil && len(raw) > 0 && (k == "sprop-parameter-sets" && raw[0]&0x1f == 7 || k == "sprop-sps") { // RFC 6184, 8.1; RFC 7798, 7.1
 					t.SPS = raw
 				}
@@ -440,34 +486,45 @@ func sessionOf(header string) string {
 	return strings.TrimSpace(id)
 }
 
-// Packet waits for the next RTP packet of the track; silence longer than StepLimit
+// Packet waits for the next RTP packet of the picture; silence longer than StepLimit
 // is a stall.
 func (c *Conn) Packet() ([]byte, error) {
+	for {
+		track, data, err := c.Next()
+		if err != nil || track == Picture {
+			return data, err
+		}
+	}
+}
+
+// Next waits for the next RTP packet, of the picture or of its sound, and says which;
+// silence longer than StepLimit is a stall.
+func (c *Conn) Next() (track int, data []byte, err error) {
 	if c.udp != nil {
 		data, err := c.udp.read(c.host.Addr, time.Now().Add(StepLimit))
 		if err != nil {
-			return nil, c.stalled(err)
+			return 0, nil, c.stalled(err)
 		}
-		return data, nil
+		return Picture, data, nil
 	}
 	for {
 		_ = c.conn.SetReadDeadline(time.Now().Add(StepLimit))
 		b, err := c.r.Peek(1)
 		if err != nil {
-			return nil, c.stalled(err)
+			return 0, nil, c.stalled(err)
 		}
 		if b[0] != '$' {
 			if err := c.passOver(); err != nil {
-				return nil, err
+				return 0, nil, err
 			}
 			continue
 		}
 		channel, data, err := c.packet()
 		if err != nil {
-			return nil, err
+			return 0, nil, err
 		}
-		if channel == 0 {
-			return data, nil
+		if channel == 2*Picture || channel == 2*Sound {
+			return int(channel / 2), data, nil
 		}
 	}
 }

@@ -21,6 +21,7 @@ const (
 
 const (
 	statusTransport = 461 // Unsupported Transport (RFC 2326, section 11.3.14)
+	statusBandwidth = 453 // Not Enough Bandwidth (11.3.7)
 	portTries       = 32
 	maxDatagram     = 65535
 	readBuffer      = 1 << 20 // a key frame of a large picture comes at once
@@ -110,6 +111,9 @@ func (c *Conn) PlayOver(t Track, over Over) error {
 	}
 	c.over = over
 	c.session = sessionOf(res.header.Get("Session"))
+	if err := c.setUpSound(t); err != nil {
+		return err
+	}
 	_, err = c.do("PLAY", c.aggregate(), "Range: npt=0.000-\r\n")
 	return err
 }

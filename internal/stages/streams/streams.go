@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -17,7 +16,6 @@ import (
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
-	"duskyharbor/internal/store"
 )
 
 // Stage is Streams.
@@ -39,17 +37,6 @@ func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w),
 		Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
 }
-
-// Propose lists nothing: encoder settings aren't written yet.
-func (t *Stage) Propose(time.Time, *site.Snapshot, site.Source) []finding.Change { return nil }
-
-// Editor knows no kind of change.
-func (t *Stage) Editor(context.Context, *engine.Visit, store.Change) (engine.Editor, error) {
-	return nil, engine.ErrKind
-}
-
-// AfterChange reads nothing: no change so far touches a stream.
-func (t *Stage) AfterChange(context.Context, *engine.Visit, []store.Change) error { return nil }
 
 // Read reads profiles and plays those that show the view, each for a while. A recorder is read with its status.
 func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
@@ -88,8 +75,12 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if end, ok := ctx.Deadline(); ok {
 		until = end
 	}
+	play := (*rtsp.Conn).Play
+	if of.Consent.Given() {
+		play = rtsp.WithSound
+	}
 	all := playEach(own, until.Add(-keepLimit), t.Measure+rtsp.StepLimit, func(p stream.Profile) stream.Measured {
-		return rtsp.Measure(ctx, host, p, rtsp.Login(login), t.Measure)
+		return rtsp.MeasureOver(ctx, host, p, rtsp.Login(login), t.Measure, play)
 	})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
@@ -141,6 +132,9 @@ func addresses(ctx context.Context, c *onvif.Client, services map[string]string,
 			continue
 		}
 		err := c.Addresses(ctx, services, &profiles[i])
+		if err == nil {
+			err = c.Options(ctx, services, &profiles[i])
+		}
 		if err != nil && !costsItself(err) {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"image"
 	"image/jpeg"
 	"net/http"
 	"net/netip"
@@ -44,7 +45,8 @@ type Config struct {
 	Zone                                string
 	Daylight                            bool
 	Scene                               footage.Scene
-	StateFile                           string // empty: nothing is kept
+	Scenes                              []footage.Scene // of further sources; missing ones are Scene
+	StateFile                           string          // empty: nothing is kept
 	// Quiet leaves out what costs a camera of a thousand: moving analytics and the
 	// control port.
 	Quiet bool
@@ -99,6 +101,12 @@ type Manners struct {
 	CountsStale bool          // a nonce that is too old counts as a wrong password
 	// RTSPUser and RTSPPassword are the account of its streams where that is another.
 	RTSPUser, RTSPPassword string
+	Codec                  string // what it is set to at first where its encoder offers that
+	JPEG                   bool   // its encoder offers JPEG too
+	LongKeys               bool   // it is set to rare key frames
+	Sound                  string // codec of its sound, as ONVIF Media2 names it; empty: it has none
+	Speaker                bool
+	Sessions               int // how many streams it plays at the same time; 0: any number
 }
 
 // user is one account.
@@ -131,6 +139,11 @@ type memory struct {
 	Time     string        `json:"time"`
 	Wrong    []time.Time   `json:"wrong"` // sign-ins
 	Cert     wire.KeyPair  `json:"cert"`
+
+	Encoders map[string]encoder `json:"encoders,omitempty"` // by profile, where they were set
+	Sound    string             `json:"sound,omitempty"`
+	Mute     []string           `json:"mute,omitempty"` // profiles whose sound was taken out
+	Night    bool               `json:"night,omitempty"`
 }
 
 // turned is what of its configuration can be turned while it runs.
@@ -140,6 +153,7 @@ type turned struct {
 	Refuses []string
 	Shadow  string
 	Stalls  []string // operations that it takes and never answers
+	Loses   int      // one packet of so many; 0: none
 }
 
 // Camera is one running stand-in.
@@ -150,23 +164,25 @@ type Camera struct {
 	line   *timeline
 	events *hub
 
-	mu     sync.Mutex
-	mem    memory
-	turned turned
-	nonces map[string]time.Time
-	served map[string]int // operations that were done, by name
-	asked  atomic.Int64   // requests to its services, see Manners.Drops
-	ask    chan struct{}  // wakes the NTP client
-	away   func()         // takes it off the network; nil while it is away
-	ctx    context.Context
-	stop   context.CancelFunc
-	done   sync.WaitGroup
+	mu       sync.Mutex
+	mem      memory
+	turned   turned
+	nonces   map[string]time.Time
+	served   map[string]int        // operations that were done, by name
+	sessions map[*rtspSession]bool // that play
+	speaker  speaker
+	asked    atomic.Int64  // requests to its services, see Manners.Drops
+	ask      chan struct{} // wakes the NTP client
+	away     func()        // takes it off the network; nil while it is away
+	ctx      context.Context
+	stop     context.CancelFunc
+	done     sync.WaitGroup
 }
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
 	c := &Camera{cfg: cfg, turned: turned{Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
-		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, ask: make(chan struct{}, 1)}
+		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, sessions: map[*rtspSession]bool{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)
@@ -196,7 +212,7 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 func (cfg Config) fresh() memory {
 	m := memory{Skew: cfg.Skew, Since: time.Now(), Zone: cfg.Zone, Daylight: cfg.Daylight,
 		Rules: slices.Clone(cfg.Scene.Rules), NTP: len(cfg.Manners.NTPServers) > 0, Servers: cfg.Manners.NTPServers,
-		Address: cfg.Address, Bits: cfg.Manners.MaskBits, Gateway: cfg.Manners.Gateway, UUID: cfg.UUID, Hidden: cfg.Manners.Silent, Date: cfg.Manners.DateOrder, Time: "HH:mm:ss"}
+		Address: cfg.Address, Bits: cfg.Manners.MaskBits, Gateway: cfg.Manners.Gateway, UUID: cfg.UUID, Hidden: cfg.Manners.Silent, Sound: cfg.Manners.Sound, Date: cfg.Manners.DateOrder, Time: "HH:mm:ss"}
 	if cfg.Username != "" {
 		m.Users = []user{{cfg.Username, cfg.Password, "Administrator", cfg.Manners.WebOnly}}
 	}
@@ -383,11 +399,28 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 	if _, ok := c.webUser(w, r); !ok {
 		return
 	}
+	p, ok := c.profile(r.FormValue("profile"))
+	if !ok {
+		http.Error(w, "there is no such profile", http.StatusNotFound)
+		return
+	}
 	walk, frame := c.line.at(time.Now())
-	width, height := footage.Size(strings.HasPrefix(r.FormValue("profile"), "sub"))
 	w.Header().Set("Content-Type", "image/jpeg")
-	img := c.cfg.Scene.Draw(walk, time.Duration(frame)*time.Second/footage.FPS, width, height)
-	_ = jpeg.Encode(w, img, &jpeg.Options{Quality: 82})
+	_ = jpeg.Encode(w, c.draw(p, walk, frame, c.encoderOf(p).Sub), &jpeg.Options{Quality: 82})
+}
+
+// draw is what a profile shows at a frame.
+func (c *Camera) draw(p profile, walk bool, frame int64, sub bool) image.Image {
+	width, height := footage.Size(sub)
+	return c.scene(p.source).Draw(walk, time.Duration(frame)*time.Second/footage.FPS, width, height)
+}
+
+// ByNight is the light that it looks at from now on.
+func (c *Camera) ByNight(night bool) { c.change(func(m *memory) { m.Night = night }) }
+
+func (c *Camera) setLight(w http.ResponseWriter, r *http.Request) {
+	c.ByNight(r.FormValue("night") == "1")
+	w.WriteHeader(http.StatusNoContent)
 }
 
 func (c *Camera) url(path string) string {

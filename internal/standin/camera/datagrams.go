@@ -29,7 +29,7 @@ var errTransport = errors.New("no such transport")
 
 // transport sets up what a Transport header asks for, the first of its offers that there is,
 // and answers it.
-func (s *rtspSession) transport(header string) (string, error) {
+func (s *rtspSession) transport(t *track, header string) (string, error) {
 	for _, offer := range strings.Split(header, ",") {
 		offer = strings.TrimSpace(offer)
 		first := -1
@@ -44,20 +44,19 @@ func (s *rtspSession) transport(header string) (string, error) {
 		}
 		switch protocol, _, _ := strings.Cut(offer, ";"); {
 		case protocol == "RTP/AVP/TCP" && !s.cam.cfg.Manners.OnlyUDP:
-			s.channel = 0
+			t.channel = byte(2 * t.kind)
 			if first >= 0 && first < 255 {
-				s.channel = byte(first)
+				t.channel = byte(first)
 			}
-			s.udp.close()
-			s.udp = nil
-			return fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", s.channel, s.channel+1), nil
+			return fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", t.channel, t.channel+1), nil
 		case (protocol == "RTP/AVP" || protocol == "RTP/AVP/UDP") && !strings.Contains(offer, "multicast") && first > 0 && first < 65535:
 			d, err := s.cam.datagrams(s.conn, uint16(first))
 			if err != nil {
 				return "", err
 			}
-			s.udp.close()
-			s.udp = d
+			if t.udp = d; t.kind == soundOut {
+				s.cam.run(func() { d.listen(s.cam.speaker.play) })
+			}
 			port := d.rtp.LocalAddr().(*net.UDPAddr).Port
 			return fmt.Sprintf("RTP/AVP;unicast;client_port=%d-%d;server_port=%d-%d;ssrc=%08X", first, first+1, port, port+1, ssrc), nil
 		}
@@ -106,6 +105,20 @@ func (d *datagrams) send(raw []byte, stamp uint32) {
 	report := rtcp.SenderReport{SSRC: ssrc, NTPTime: seconds<<32 | uint64(now.Nanosecond())<<32/1e9, RTPTime: stamp, PacketCount: d.packets, OctetCount: d.size}
 	if out, err := report.Marshal(); err == nil {
 		_, _ = d.rtcp.Write(out)
+	}
+}
+
+// listen takes what comes until the ports are given back.
+func (d *datagrams) listen(take func([]byte)) {
+	buf := make([]byte, 2048)
+	for {
+		n, err := d.rtp.Read(buf)
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err == nil {
+			take(append([]byte(nil), buf[:n]...))
+		}
 	}
 }
 

@@ -51,7 +51,7 @@ func (c *Camera) sourceName(i int) string {
 func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 	one := op.XMLName.Space == "http://www.onvif.org/ver10/media/wsdl"
 	if one != c.cfg.Manners.Media1 && (strings.HasPrefix(op.XMLName.Local,
-		"GetProfile") || strings.HasPrefix(op.XMLName.Local, "GetStream") || strings.HasPrefix(op.XMLName.Local, "GetSnap") || strings.Contains(op.XMLName.Local, "OSD")) {
+		"GetProfile") || strings.HasPrefix(op.XMLName.Local, "GetStream") || strings.HasPrefix(op.XMLName.Local, "GetSnap") || strings.Contains(op.XMLName.Local, "VideoEncoder") || strings.Contains(op.XMLName.Local, "OSD")) {
 		return "", sender("ter:ActionNotSupported", "This device knows no such service."), true
 	}
 	ns := "tr2"
@@ -72,13 +72,20 @@ func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 		var b strings.Builder
 		for _, p := range c.profiles() {
 			if t := op.Get("ConfigurationToken"); t == "" || t == "vec_"+p.token {
-				b.WriteString(encoder("tr2:Configurations", p))
+				if one {
+					b.WriteString(c.encoder1XML("trt:Configurations", p))
+				} else {
+					b.WriteString(c.encoderXML("tr2:Configurations", p))
+				}
 			}
 		}
-		return "<tr2:GetVideoEncoderConfigurationsResponse>" + b.String() + "</tr2:GetVideoEncoderConfigurationsResponse>", nil, true
+		return "<" + ns + ":GetVideoEncoderConfigurationsResponse>" + b.String() + "</" + ns + ":GetVideoEncoderConfigurationsResponse>", nil, true
 	case "GetVideoEncoderConfigurationOptions":
-		return fmt.Sprintf(`<tr2:GetVideoEncoderConfigurationOptionsResponse><tr2:Options GovLengthRange="%d %d" FrameRatesSupported="%d" ProfilesSupported="Main" ConstantBitRateSupported="false"><tt:Encoding>H264</tt:Encoding><tt:QualityRange><tt:Min>0</tt:Min><tt:Max>10</tt:Max></tt:QualityRange><tt:ResolutionsAvailable><tt:Width>1280</tt:Width><tt:Height>720</tt:Height></tt:ResolutionsAvailable><tt:ResolutionsAvailable><tt:Width>640</tt:Width><tt:Height>360</tt:Height></tt:ResolutionsAvailable><tt:BitrateRange><tt:Min>64</tt:Min><tt:Max>2048</tt:Max></tt:BitrateRange></tr2:Options></tr2:GetVideoEncoderConfigurationOptionsResponse>`,
-			footage.FPS, footage.FPS, footage.FPS), nil, true
+		out, f := c.optionsXML(op, one)
+		return out, f, true
+	case "SetVideoEncoderConfiguration":
+		out, f := c.setEncoder(op, ns)
+		return out, f, true
 	case "GetStreamUri", "GetSnapshotUri":
 		return c.uri(op, ns)
 	case "GetOSDs":
@@ -119,32 +126,18 @@ func (c *Camera) profileXML(p profile, one bool) string {
 		name = wire.Esc(c.sourceName(p.source)) + " " + map[bool]string{false: "main", true: "sub"}[p.sub]
 	}
 	if one {
-		w, h := footage.Size(p.sub)
-		return fmt.Sprintf(`<trt:Profiles token="%s" fixed="true"><tt:Name>%s</tt:Name><tt:VideoSourceConfiguration token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tt:VideoSourceConfiguration><tt:VideoEncoderConfiguration token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>6</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264></tt:VideoEncoderConfiguration></trt:Profiles>`,
-			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, p.token, w, h, footage.FPS, limit(p), footage.FPS)
+		return fmt.Sprintf(`<trt:Profiles token="%s" fixed="true"><tt:Name>%s</tt:Name><tt:VideoSourceConfiguration token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tt:VideoSourceConfiguration>%s</trt:Profiles>`,
+			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoder1XML("tt:VideoEncoderConfiguration", p))
 	}
 	analytics := ""
 	if c.sees(p.source) {
 		analytics = `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
 	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
-		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, encoder("tr2:VideoEncoder", p), analytics)
+		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoderXML("tr2:VideoEncoder", p), c.soundsXML(p)+analytics)
 }
 
 func title(profile string) string { return strings.ToUpper(profile[:1]) + profile[1:] }
-
-func limit(p profile) int {
-	if p.sub {
-		return 512
-	}
-	return 2048
-}
-
-func encoder(tag string, p profile) string {
-	w, h := footage.Size(p.sub)
-	return fmt.Sprintf(`<%s token="vec_%s" GovLength="%d" Profile="Main"><tt:Name>%s encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:RateControl ConstantBitRate="false"><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:Quality>6</tt:Quality></%s>`,
-		tag, p.token, footage.FPS, title(p.token), w, h, footage.FPS, limit(p), tag)
-}
 
 // analytics answers the rule engine's part of the Analytics service.
 func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {

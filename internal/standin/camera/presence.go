@@ -19,6 +19,8 @@ func (c *Camera) up() error {
 	control := http.NewServeMux()
 	control.HandleFunc("POST /walk", c.walk)
 	control.HandleFunc("POST /clock", c.setSkew)
+	control.HandleFunc("POST /light", c.setLight)
+	control.HandleFunc("GET /heard", c.heard)
 	control.HandleFunc("POST /certificate", func(w http.ResponseWriter, _ *http.Request) {
 		c.change(func(m *memory) { m.Cert = wire.KeyPair{} })
 		c.leave(0)

@@ -241,6 +241,9 @@ func (c *Camera) operate(r *http.Request, op *wire.Node) (string, *fault) {
 	if out, f, ok := c.network(op); ok {
 		return out, f
 	}
+	if out, f, ok := c.sounds(op); ok {
+		return out, f
+	}
 	if out, f, ok := c.media(op); ok {
 		return out, f
 	}

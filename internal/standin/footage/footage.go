@@ -41,8 +41,12 @@ func (s Shape) Box() scene.Box {
 
 // Scene is one view.
 type Scene struct {
-	Name   string // also the clips' file name
-	Rules  []rule.Rule
+	Name  string // also the clips' file name
+	Rules []rule.Rule
+	// Night is how it is seen without daylight, by the light of the camera's own lamp.
+	Night  bool
+	heat   bool
+	zoom   [2]float64 // left and top of what a digital zoom shows, half of each side; 0, 0: all
 	shapes func(walk bool, t time.Duration) []Shape
 	ground func(p *painter, t time.Duration)
 }
@@ -59,19 +63,55 @@ func (s Scene) Observations(walk bool, t time.Duration) []scene.Observation {
 	return out
 }
 
+// AsHeat is the scene as a heat camera sees it.
+func (s Scene) AsHeat() Scene {
+	s.Name, s.heat = s.Name+"heat", true
+	return s
+}
+
+// Zoomed is a digital zoom into the scene: half of each side, from a spot on.
+func (s Scene) Zoomed(left, top float64) Scene {
+	s.Name, s.zoom = s.Name+"zoom", [2]float64{left, top}
+	return s
+}
+
 // Draw paints the scene at t, scaled to w × h pixels.
 func (s Scene) Draw(walk bool, t time.Duration, w, h int) *image.RGBA {
-	p := &painter{img: image.NewRGBA(image.Rect(0, 0, w, h)), sx: float64(w) / Width, sy: float64(h) / Height}
+	p := &painter{img: image.NewRGBA(image.Rect(0, 0, w, h)), sx: float64(w) / Width, sy: float64(h) / Height, night: s.Night, heat: s.heat}
+	if s.zoom != [2]float64{} {
+		p.sx, p.sy, p.left, p.top = 2*p.sx, 2*p.sy, s.zoom[0], s.zoom[1]
+	}
 	s.ground(p, t)
 	for _, sh := range s.shapes(walk, t) {
+		p.warm = sh.Class != "Boat"
 		sh.draw(p, sh, t)
 	}
 	return p.img
 }
 
 type painter struct {
-	img    *image.RGBA
-	sx, sy float64
+	img         *image.RGBA
+	sx, sy      float64
+	left, top   float64 // scene pixels at the picture's corner
+	night, heat bool
+	warm        bool // what is painted is warmer than its surroundings
+}
+
+// tone is a colour as the camera sees it: by night in greys, darker towards the top; by heat
+// from violet to yellow.
+func (p *painter) tone(v uint32, y float64) color.RGBA {
+	c := rgb(v)
+	light := 0.3*float64(c.R) + 0.59*float64(c.G) + 0.11*float64(c.B)
+	switch {
+	case p.heat && p.warm:
+		return color.RGBA{250, uint8(170 + light/4), uint8(40 + light/4), 255}
+	case p.heat:
+		return color.RGBA{uint8(30 + light*0.42), uint8(10 + light*0.18), uint8(70 + light*0.28), 255}
+	case p.night:
+		g := uint8(light * (0.28 + 0.42*max(0, min(1, y/Height))))
+		return color.RGBA{g, g, g + g/12, 255}
+	}
+	return c
 }
 
 func rgb(v uint32) color.RGBA {
@@ -83,13 +123,13 @@ func rgb(v uint32) color.RGBA {
 func (p *painter) poly(c uint32, xy ...float64) {
 	lowX, lowY, highX, highY := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for i := 0; i+1 < len(xy); i += 2 {
-		lowX, highX = min(lowX, xy[i]*p.sx), max(highX, xy[i]*p.sx)
-		lowY, highY = min(lowY, xy[i+1]*p.sy), max(highY, xy[i+1]*p.sy)
+		x, y := (xy[i]-p.left)*p.sx, (xy[i+1]-p.top)*p.sy
+		lowX, highX, lowY, highY = min(lowX, x), max(highX, x), min(lowY, y), max(highY, y)
 	}
 	part := image.Rect(int(math.Floor(lowX)), int(math.Floor(lowY)), int(math.Ceil(highX)), int(math.Ceil(highY)))
 	r := vector.NewRasterizer(part.Dx(), part.Dy())
 	for i := 0; i+1 < len(xy); i += 2 {
-		x, y := float32(xy[i]*p.sx)-float32(part.Min.X), float32(xy[i+1]*p.sy)-float32(part.Min.Y)
+		x, y := float32((xy[i]-p.left)*p.sx)-float32(part.Min.X), float32((xy[i+1]-p.top)*p.sy)-float32(part.Min.Y)
 		if i == 0 {
 			r.MoveTo(x, y)
 		} else {
@@ -101,7 +141,7 @@ func (p *painter) poly(c uint32, xy ...float64) {
 	if seen.Empty() {
 		return
 	}
-	r.Draw(p.img, seen, image.NewUniform(rgb(c)), image.Point{})
+	r.Draw(p.img, seen, image.NewUniform(p.tone(c, xy[1])), image.Point{})
 }
 
 func (p *painter) rect(c uint32, x, y, w, h float64) {

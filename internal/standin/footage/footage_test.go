@@ -38,16 +38,34 @@ func TestAWalkCrossesOnce(t *testing.T) {
 	}
 }
 
+// Each coding of each scene is in the program, by day and by night, begins with a parameter
+// set, and all of them together aren't more than a program may carry.
 func TestEveryClipBeginsWithAParameterSet(t *testing.T) {
-	for _, s := range []Scene{Slipway, Berth1} {
-		for _, walk := range []bool{true, false} {
-			for _, sub := range []bool{true, false} {
-				data, err := s.Clip(walk, sub)
-				if err != nil || !bytes.HasPrefix(data, []byte{0, 0, 0, 1, 0x67}) {
-					t.Errorf("%s: %v, %d bytes", s.ClipName(walk, sub), err, len(data))
+	size, names := 0, map[string]bool{}
+	for _, s := range All() {
+		for _, s.Night = range []bool{true, false} {
+			for _, walk := range []bool{true, false} {
+				for _, c := range Codings(s) {
+					data, err := s.Clip(walk, c)
+					begin := []byte{0, 0, 0, 1, 0x67}
+					if c.Codec == "H265" {
+						begin = []byte{0, 0, 0, 1, 0x40, 0x01}
+					}
+					if err != nil || !bytes.HasPrefix(data, begin) {
+						t.Errorf("%s: %v, %d bytes", s.ClipName(walk, c), err, len(data))
+					}
+					if name := s.ClipName(walk, c); names[name] {
+						t.Errorf("%s stands for two", name)
+					} else {
+						names[name] = true
+					}
+					size += len(data)
 				}
 			}
 		}
+	}
+	if size > 12<<20 {
+		t.Errorf("the clips are %d MB", size>>20)
 	}
 }
 

@@ -3,6 +3,8 @@ package footage
 import (
 	"embed"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/rule"
@@ -81,28 +83,74 @@ var Berth1 = Scene{
 	},
 }
 
-//go:embed clips/*.h264
+//go:embed clips
 var clips embed.FS
 
-// Clip returns a scene's coded pictures: H.264 Annex B, FPS frames a second, a key
-// frame each second, no B-frames. sub takes the small picture.
-func (s Scene) Clip(walk, sub bool) ([]byte, error) {
-	return clips.ReadFile("clips/" + s.ClipName(walk, sub))
+// Coding is how a scene's pictures are coded.
+type Coding struct {
+	Codec string // "H264", "H265": as ONVIF Media2 names them
+	Sub   bool   // the small picture
+	Long  bool   // four seconds from key frame to key frame, not one
+}
+
+// Clip returns a scene's coded pictures: Annex B, FPS frames a second, no B-frames.
+func (s Scene) Clip(walk bool, c Coding) ([]byte, error) {
+	return clips.ReadFile("clips/" + s.ClipName(walk, c))
+}
+
+// Has says whether the program carries the scene so coded.
+func (s Scene) Has(c Coding) bool {
+	return slices.Contains(Codings(s), c)
 }
 
 // ClipName is the clip's file name.
-func (s Scene) ClipName(walk, sub bool) string {
-	act, size := "quiet", "main"
+func (s Scene) ClipName(walk bool, c Coding) string {
+	act, size, light := "quiet", "main", ""
 	if walk {
 		act = "walk"
 	}
-	if sub {
+	if c.Sub {
 		size = "sub"
 	}
-	return fmt.Sprintf("%s-%s-%s.h264", s.Name, act, size)
+	if c.Long {
+		size += "-long"
+	}
+	if s.Night {
+		light = "-night"
+	}
+	return fmt.Sprintf("%s%s-%s-%s.%s", s.Name, light, act, size, strings.ToLower(c.Codec))
 }
 
-// Sizes of the two coded pictures.
+// Codings lists how a scene is coded: all as H.264, those of cameras that offer a choice
+// also as H.265 and with rarer key frames.
+func Codings(s Scene) []Coding {
+	var out []Coding
+	for _, sub := range []bool{false, true} {
+		if s.Name != IcePlant.Name {
+			out = append(out, Coding{Codec: "H264", Sub: sub})
+		}
+		switch s.Name {
+		case Slipway.Name:
+			out = append(out, Coding{"H264", sub, true}, Coding{"H265", sub, false}, Coding{"H265", sub, true})
+		case IcePlant.Name, FreightScale.Name:
+			out = append(out, Coding{Codec: "H265", Sub: sub})
+		}
+	}
+	return out
+}
+
+// LongGroup is how many frames a group of pictures has where key frames are rare.
+const LongGroup = 4 * FPS
+
+// Group is how many frames go from key frame to key frame.
+func (c Coding) Group() int64 {
+	if c.Long {
+		return LongGroup
+	}
+	return FPS
+}
+
+// Size of a coded picture, in pixels.
 func Size(sub bool) (w, h int) {
 	if sub {
 		return 640, 360

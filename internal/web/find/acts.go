@@ -268,7 +268,7 @@ func (pg *Page) move(c *echo.Context) error {
 	}
 	ch := identity.ChangeIPConfig(*f.IPConfig, to)
 	return pg.ShowPreview(c, engine.Ask{Stage: stage.Find, Title: of.Device.Place + ": " + ch.Title},
-		[]engine.Pick{{Source: v.Of(of.Device), Changes: []finding.Change{ch}}}, 0, 0)
+		[]engine.Pick{{Source: v.Of(of.Device), Changes: []finding.Change{ch}}}, shell.Left{})
 }
 
 // settingsAt reads the address that a person typed, and asks who is there.
@@ -328,5 +328,5 @@ func (pg *Page) settle(c *echo.Context) error {
 		return pg.Back(c, "That can't be done to "+d.Place+" now: read it again.")
 	}
 	return pg.ShowPreview(c, engine.Ask{Stage: st, Title: d.Place + ": " + ch.Title},
-		[]engine.Pick{{Source: v.Of(d), Changes: []finding.Change{ch}}}, 0, 0)
+		[]engine.Pick{{Source: v.Of(d), Changes: []finding.Change{ch}}}, shell.Left{})
 }

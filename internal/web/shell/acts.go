@@ -147,7 +147,7 @@ func (s *Server) ProposePreview(ctx context.Context, me Actor, st stage.Stage, s
 		return store.Preview{}, err
 	}
 	ask := engine.Ask{Stage: st, Title: applyTitle(st, picks), AskedOf: asked}
-	return s.KeepPreview(ctx, me, ask, picks, max(0, len(all)-len(picks)-underWay), underWay)
+	return s.KeepPreview(ctx, me, ask, picks, Left{Idle: max(0, len(all)-len(picks)-underWay), UnderWay: underWay})
 }
 
 // apply shows what a stage proposes for a selection; nothing is written by it.
@@ -189,7 +189,7 @@ func (s *Server) UndoPreview(ctx context.Context, me Actor, id int64) (store.Pre
 	if err != nil {
 		return store.Preview{}, err
 	}
-	return s.KeepPreview(ctx, me, engine.Ask{Stage: ch.Stage, Title: title}, []engine.Pick{pick}, 0, 0)
+	return s.KeepPreview(ctx, me, engine.Ask{Stage: ch.Stage, Title: title}, []engine.Pick{pick}, Left{})
 }
 
 // Camera reads the view that a form names, with its device.

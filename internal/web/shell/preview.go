@@ -48,10 +48,17 @@ func (a Actor) Whose() store.Whose { return store.Whose{Person: a.Person, Token:
 // ErrNothing says that nothing is to be changed.
 var ErrNothing = trouble.Told("There is nothing to change: everything reads as it should.")
 
+// Left is what of a selection isn't changed.
+type Left struct {
+	Idle     int      // nothing is proposed for them
+	UnderWay int      // they are being changed just now
+	Cant     []string // whose it is and why it can't be, a sentence each
+}
+
 // KeepPreview keeps what is to be changed, as it is shown to who asks; ask says whose it is and
-// of what. Where nothing is to be changed it answers ErrNothing, or engine.ErrUnderWay.
-func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, picks []engine.Pick, idle, underWay int) (store.Preview, error) {
-	p := store.Preview{SiteID: me.Site, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf, Idle: idle, UnderWay: underWay}
+// of what. Where nothing is to be changed it answers why.
+func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, picks []engine.Pick, left Left) (store.Preview, error) {
+	p := store.Preview{SiteID: me.Site, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf, Idle: left.Idle, UnderWay: left.UnderWay, Cant: left.Cant}
 	for _, x := range picks {
 		if len(x.Changes) == 0 {
 			continue
@@ -64,8 +71,10 @@ func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, pick
 		p.Lines = append(p.Lines, line)
 	}
 	switch {
-	case len(p.Lines) == 0 && underWay > 0:
+	case len(p.Lines) == 0 && left.UnderWay > 0:
 		return p, engine.ErrUnderWay
+	case len(p.Lines) == 0 && len(left.Cant) > 0:
+		return p, trouble.Told("Nothing is changed. " + first(left.Cant))
 	case len(p.Lines) == 0:
 		return p, ErrNothing
 	}
@@ -76,12 +85,22 @@ func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, pick
 
 // ShowPreview shows what is to be changed before it is. Nothing is written before the person
 // presses its button.
-func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, idle, underWay int) error {
-	p, err := s.KeepPreview(c.Request().Context(), VisitorOf(c).Actor(), ask, picks, idle, underWay)
+func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, left Left) error {
+	p, err := s.KeepPreview(c.Request().Context(), VisitorOf(c).Actor(), ask, picks, left)
 	if err != nil {
 		return s.Told(c, err)
 	}
 	return s.toPreview(c, p)
+}
+
+// first words a few of what can't be, and how many more there are.
+func first(cant []string) string {
+	const shown = 4
+	says := strings.Join(cant[:min(shown, len(cant))], " ")
+	if more := len(cant) - shown; more > 0 {
+		says += fmt.Sprintf(" And %d more.", more)
+	}
+	return says
 }
 
 // toPreview opens a preview over the page that the person came from.

@@ -35,7 +35,7 @@ func (pg *Page) rotate(c *echo.Context) error {
 		return pg.Told(c, err)
 	}
 	title := "New passwords for " + shell.Plural(len(picks), "camera")
-	return pg.ShowPreview(c, engine.Ask{Stage: stage.SignIn, Title: title, AskedOf: asked}, picks, left, 0)
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.SignIn, Title: title, AskedOf: asked}, picks, shell.Left{Idle: left})
 }
 
 // allowBasic keeps whether a device may be given its password in clear.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,23 +15,25 @@ import (
 
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/live"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html sheet.html
+//go:embed page.html page.js sheet.html
 var files embed.FS
 
 // Page is its page.
 type Page struct {
 	*shell.Server
 	stage *streams.Stage
+	live  *live.Relay // nil: no moving pictures
 }
 
 // New makes the page.
-func New(s *shell.Server, st *streams.Stage) *Page { return &Page{s, st} }
+func New(s *shell.Server, st *streams.Stage, relay *live.Relay) *Page { return &Page{s, st, relay} }
 
 // Slug is its address.
 func (*Page) Slug() string { return "streams" }
@@ -46,6 +49,11 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/stills/:source", pg.still)
 	r.Change.POST("/streams/paths", pg.setPaths)
 	r.Change.POST("/streams/usual", pg.usual)
+	r.Change.POST("/streams/encoders", pg.encoders)
+	r.Change.POST("/streams/consent", pg.consent)
+	r.Change.POST("/streams/plan", pg.plan)
+	r.Change.POST("/streams/watching", pg.watching)
+	r.Change.POST("/streams/looking", pg.looking)
 }
 
 // streamsData is declared beside measured.
@@ -55,6 +63,10 @@ type streamsData struct {
 	Can     int
 	Waiting int
 	Wall    bool // stills side by side instead of figures
+	Changes int  // proposed for those shown
+	Cams    int  // for so many
+	Moving  bool // this server shows moving pictures
+	Codecs  []string
 }
 
 type streamRow struct {
@@ -62,6 +74,8 @@ type streamRow struct {
 	Profiles []profileRow
 	Still    bool
 	Read     bool
+	Changes  int  // proposed
+	H264     bool // a browser can show it moving
 }
 
 type profileRow struct {
@@ -85,10 +99,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	d := streamsData{Wall: p.URL.Query().Get("wall") == "1"}
+	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: offeredCodecs}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
 		x := streamRowOf(p, r)
+		x.Changes = len(pg.Engine.Proposals(p.Now, p.Snapshot, r.Source, stage.Streams))
+		d.Changes, d.Cams = d.Changes+x.Changes, d.Cams+shell.Int(x.Changes > 0)
 		if x.Read {
 			d.Rows = append(d.Rows, x)
 		} else {
@@ -119,6 +135,7 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 			q.Role = "view"
 		}
 		x.Still = x.Still || pr.Snapshot != ""
+		x.H264 = x.H264 || pr.Codec == "H264"
 		if m != nil && m.Trouble == "" {
 			q.Bars = bars(pr, *m)
 		}
@@ -186,12 +203,35 @@ func (pg *Page) still(c *echo.Context) error {
 	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
 }
 
-// named is what the sheet of a camera that speaks RTSP alone offers besides: at which
-// addresses its streams are had.
-type named struct {
-	Source int64
-	Text   string // one a line
-	Usual  string // the addresses that are asked when a person has them asked
+// extra is what the sheet offers besides.
+type extra struct {
+	Source  int64
+	Named   bool   // it speaks RTSP alone: at which addresses its streams are had
+	Text    string // one a line
+	Usual   string // the addresses that are asked when a person has them asked
+	Sound   bool   // it has any
+	Consent stream.Consent
+	Takers  []store.Device // recorders that take what the planned one doesn't
+}
+
+func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
+	f, w := v.Streams(of)
+	x := extra{Source: of.ID, Consent: of.Consent, Sound: of.Consent.Given()}
+	if seen, ok := site.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() {
+		x.Named, x.Text, x.Usual = true, strings.Join(of.Device.Paths, "\n"), strings.Join(stream.UsualPaths(), ", ")
+	}
+	for _, p := range f.Profiles {
+		_, m, _ := f.Find(p.Token)
+		x.Sound = x.Sound || soundText(p, m) != ""
+	}
+	if record, _ := stream.Roles(f.Profiles, w.Codecs); record == "" && f.Read() && !w.Held {
+		for _, rec := range v.Recorders() {
+			if slices.Contains(w.Takers, rec.Place) {
+				x.Takers = append(x.Takers, rec)
+			}
+		}
+	}
+	return x
 }
 
 // setPaths keeps at which addresses a camera's streams are had, as a person typed them.
@@ -233,6 +273,48 @@ func (pg *Page) keepPaths(c *echo.Context, of store.Source, paths []string, act 
 	return pg.JudgedBack(c, of, act, ": "+strings.Join(paths, ", "), fmt.Sprintf("Streams of %s: %s. Read and play them now.", of.Place, strings.Join(paths, ", ")))
 }
 
+// soundText is in words what a profile has of sound.
+func soundText(p stream.Profile, m *stream.Measured) string {
+	var parts []string
+	switch {
+	case m != nil && m.Sound != nil && m.Sound.Measured && m.Sound.Level < 0:
+		parts = append(parts, fmt.Sprintf("%s, %.0f kbit/s, level %.0f dB below full", stream.PrettySound(m.Sound.Codec), m.Sound.Kbps, -m.Sound.Level))
+	case m != nil && m.Sound != nil && m.Sound.Measured:
+		parts = append(parts, fmt.Sprintf("%s, %.0f kbit/s", stream.PrettySound(m.Sound.Codec), m.Sound.Kbps))
+	case m != nil && m.Sound != nil:
+		parts = append(parts, stream.PrettySound(m.Sound.Codec)+", not listened to")
+	case p.Sound.Codec != "":
+		parts = append(parts, stream.PrettySound(p.Sound.Codec))
+	}
+	if len(p.Sound.Takes) > 0 {
+		takes := make([]string, len(p.Sound.Takes))
+		for i, c := range p.Sound.Takes {
+			takes[i] = stream.PrettySound(c)
+		}
+		parts = append(parts, "its speaker takes "+strings.Join(takes, ", "))
+	}
+	return strings.Join(parts, "; ")
+}
+
+// optionsText is in words what a profile's encoder can be set to.
+func optionsText(p stream.Profile) string {
+	var parts []string
+	for _, o := range p.Options {
+		says := stream.Pretty(o.Codec)
+		if n := len(o.Sizes); n > 0 {
+			largest := o.Sizes[0]
+			for _, s := range o.Sizes {
+				if s.Width*s.Height > largest.Width*largest.Height {
+					largest = s
+				}
+			}
+			says += fmt.Sprintf(" to %d × %d", largest.Width, largest.Height)
+		}
+		parts = append(parts, says)
+	}
+	return strings.Join(parts, "; ")
+}
+
 // sends is in words what a stream delivered.
 func sends(m stream.Measured) string {
 	if m.Trouble != "" {
@@ -266,10 +348,18 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		if _, m, _ := f.Find(x.Token); m != nil {
 			sh.Fact(x.Name+" sends", sends(*m), m.At)
 		}
+		if can := optionsText(x); can != "" {
+			sh.Fact(x.Name+" can be", can, at)
+		}
+		_, m, _ := f.Find(x.Token)
+		if sound := soundText(x, m); sound != "" {
+			sh.Fact(x.Name+" sound", sound, at)
+		}
 		sh.Code(x.Name+" address", x.URI, at)
 	}
-	if seen, ok := site.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() && p.MayChange {
-		sh.Extra = named{of.ID, strings.Join(of.Device.Paths, "\n"), strings.Join(stream.UsualPaths(), ", ")}
+	sh.Verb = "Set the streams of "
+	if p.MayChange {
+		sh.Extra = pg.extra(v, of)
 	}
 	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
 	return err

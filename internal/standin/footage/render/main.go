@@ -14,25 +14,33 @@ import (
 
 func main() {
 	dir := "internal/standin/footage/clips"
-	for _, s := range []footage.Scene{footage.Slipway, footage.Berth1} {
-		for _, walk := range []bool{false, true} {
-			for _, sub := range []bool{false, true} {
-				if err := render(s, walk, sub, filepath.Join(dir, s.ClipName(walk, sub))); err != nil {
-					fmt.Fprintln(os.Stderr, "render:", err)
-					os.Exit(1)
+	for _, s := range footage.All() {
+		for _, night := range []bool{false, true} {
+			s.Night = night
+			for _, walk := range []bool{false, true} {
+				for _, c := range footage.Codings(s) {
+					if err := render(s, walk, c, filepath.Join(dir, s.ClipName(walk, c))); err != nil {
+						fmt.Fprintln(os.Stderr, "render:", err)
+						os.Exit(1)
+					}
 				}
 			}
 		}
 	}
 }
 
-func render(s footage.Scene, walk, sub bool, path string) error {
-	w, h := footage.Size(sub)
-	crf := "26"
-	cmd := exec.Command("ffmpeg", "-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", w, h),
-		"-r", fmt.Sprint(footage.FPS), "-i", "-", "-c:v", "libx264", "-profile:v", "main", "-pix_fmt", "yuv420p", "-crf", crf,
-		"-g", fmt.Sprint(footage.FPS), "-keyint_min", fmt.Sprint(footage.FPS), "-sc_threshold", "0", "-bf", "0",
-		"-x264-params", "repeat-headers=1:slices=1", "-f", "h264", path)
+func render(s footage.Scene, walk bool, c footage.Coding, path string) error {
+	w, h := footage.Size(c.Sub)
+	args := []string{"-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", w, h),
+		"-r", fmt.Sprint(footage.FPS), "-i", "-", "-pix_fmt", "yuv420p", "-g", fmt.Sprint(c.Group()),
+		"-keyint_min", fmt.Sprint(c.Group()), "-sc_threshold", "0", "-bf", "0"}
+	if c.Codec == "H265" {
+		args = append(args, "-c:v", "libx265", "-crf", "31", "-x265-params",
+			fmt.Sprintf("repeat-headers=1:slices=1:open-gop=0:log-level=error:keyint=%d:min-keyint=%[1]d:scenecut=0:bframes=0:info=0", c.Group()), "-f", "hevc", path)
+	} else {
+		args = append(args, "-c:v", "libx264", "-profile:v", "main", "-crf", "28", "-x264-params", "repeat-headers=1:slices=1", "-f", "h264", path)
+	}
+	cmd := exec.Command("ffmpeg", args...)
 	cmd.Stderr = os.Stderr
 	in, err := cmd.StdinPipe()
 	if err != nil {

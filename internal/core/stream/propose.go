@@ -1,0 +1,214 @@
+package stream
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Kinds of change.
+const (
+	SetEncoder = "stream.encoder"
+	SetSound   = "stream.sound"
+	MuteSound  = "stream.mute" // takes a profile's sound out, or puts it in again
+)
+
+// KeyEvery is how far key frames are set apart.
+const KeyEvery = time.Second
+
+// judgeCodec says that no profile can be taken, and what would help.
+func judgeCodec(f Facts, w Wishes) finding.Finding {
+	p := f.Profiles[0]
+	out := finding.Finding{Code: "stream.codec", Severity: finding.Needs, Words: Pretty(p.Codec),
+		Sentence: fmt.Sprintf("It sends %s, and %s takes %s.", Pretty(p.Codec), w.Recorder, prettyAll(w.Codecs)),
+		WayOut:   "Set its encoder as is proposed."}
+	_, _, why := forRecorder(f, w)
+	switch {
+	case why == "":
+	case len(w.Takers) > 0:
+		out.WayOut = fmt.Sprintf("It can't be set otherwise: %s. Plan it for a recorder that takes it: %s.", why, strings.Join(w.Takers, " or "))
+	default:
+		out.WayOut = fmt.Sprintf("It can't be set otherwise: %s. No recorder of this site takes it: another camera, or another recorder, is needed.", why)
+	}
+	return out
+}
+
+// whoElse names who plays its streams, as far as it is known.
+func (w Wishes) whoElse() string {
+	if w.Held {
+		return w.Recorder + " plays it; nothing was taken from there."
+	}
+	return "It may already feed another recorder."
+}
+
+// keysRare says whether the profile is set to key frames too far apart.
+func (p Profile) keysRare() bool {
+	return p.FPS > 0 && KeysTooFar(time.Duration(float64(p.GOP)/p.FPS*float64(time.Second)))
+}
+
+// forRecorder is the profile that gives the recorder most when it is set otherwise, and how.
+func forRecorder(f Facts, w Wishes) (best Profile, set Encoder, why string) {
+	why = "it offers no profile"
+	for _, p := range f.Profiles {
+		if p.Trouble != "" {
+			continue
+		}
+		s, no := Nearest(p.Set(), p.Options, Want{Codecs: w.Codecs, KeyEvery: KeyEvery})
+		switch {
+		case no != "" && set.Token == "":
+			why = no
+		case no == "" && s.pixels() > set.pixels():
+			best, set, why = p, s, ""
+		}
+	}
+	return best, set, why
+}
+
+// judgeSound asks whether sound may be sent here, and whether the other end can talk back.
+func judgeSound(f Facts, w Wishes) (out []finding.Finding) {
+	for _, p := range f.Profiles {
+		codec := p.sends(f)
+		if codec == "" || w.Consent {
+			continue
+		}
+		out = append(out, finding.Finding{Code: "stream.consent", Severity: finding.Needs, Words: "sound on",
+			Sentence: fmt.Sprintf("%s sends sound (%s), and no consent to record sound here is on record.", p.Name, PrettySound(codec)),
+			WayOut:   "Take the sound out of its profiles, as is proposed; or write the consent down in its sheet."})
+		break
+	}
+	if p, ok := f.talks(); ok && len(w.Talkback) > 0 && p.Sound.Codec != "" && !slices.Contains(w.Talkback, p.Sound.Codec) {
+		out = append(out, finding.Finding{Code: "stream.talkback", Severity: finding.Needs, Words: PrettySound(p.Sound.Codec) + " sound",
+			Sentence: fmt.Sprintf("Talkback of %s wants %s, and this sends %s.", w.Recorder, anyOf(w.Talkback), PrettySound(p.Sound.Codec)),
+			WayOut:   "Set its sound as is proposed."})
+	}
+	return out
+}
+
+// sends is the codec of a profile's sound as it is declared, or as its stream offers it.
+func (p Profile) sends(f Facts) string {
+	if p.Sound.Codec != "" {
+		return p.Sound.Codec
+	}
+	if _, m, _ := f.Find(p.Token); m != nil && m.Sound != nil {
+		return m.Sound.Codec
+	}
+	return ""
+}
+
+// talks is the first profile with a speaker.
+func (f Facts) talks() (Profile, bool) {
+	for _, p := range f.Profiles {
+		if len(p.Sound.Takes) > 0 {
+			return p, true
+		}
+	}
+	return Profile{}, false
+}
+
+func anyOf(codecs []string) string {
+	pretty := make([]string, len(codecs))
+	for i, c := range codecs {
+		pretty[i] = PrettySound(c)
+	}
+	return strings.Join(pretty, " or ")
+}
+
+// Propose lists what would have the recorder take the streams, key frames come often enough,
+// and sound be as it may be.
+func Propose(_ time.Time, f Facts, w Wishes) (out []finding.Change) {
+	if !f.Read() || f.Trouble != "" || f.Unnamed {
+		return nil
+	}
+	done := map[string]bool{}
+	if record, _ := Roles(f.Profiles, w.Codecs); record == "" && len(f.Profiles) > 0 {
+		if p, set, why := forRecorder(f, w); why == "" {
+			done[p.Encoder] = true
+			out = append(out, p.change(set, w, fmt.Sprintf("%s takes %s.", w.Recorder, prettyAll(w.Codecs))))
+		}
+	}
+	for _, p := range f.Profiles {
+		if done[p.Encoder] || p.Encoder == "" || !p.keysRare() {
+			continue
+		}
+		if set, why := Nearest(p.Set(), p.Options, Want{KeyEvery: KeyEvery}); why == "" && set != p.Set() {
+			done[p.Encoder] = true
+			out = append(out, p.change(set, w, "More than 2 s apart, playback starts late and events lose their beginning."))
+		}
+	}
+	return append(out, f.proposeSound(w)...)
+}
+
+// Asked is what sets the encoders of a view as a person wants it, and per profile why not
+// where one can't be; what is so already is left out.
+func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
+	done := map[string]bool{}
+	for _, p := range f.Profiles {
+		if p.Encoder == "" || done[p.Encoder] || p.Trouble != "" {
+			continue
+		}
+		done[p.Encoder] = true
+		set, why := Nearest(p.Set(), p.Options, want)
+		switch {
+		case why != "":
+			cant = append(cant, fmt.Sprintf("%s: %s", p.Name, why))
+		case set != p.Set():
+			out = append(out, p.change(set, w, "Asked for."))
+		}
+	}
+	return out, cant
+}
+
+// back joins arguments with those that undo exchanges them for.
+func back(args, old map[string]string) map[string]string {
+	for k, v := range old {
+		args["old_"+k] = v
+	}
+	return args
+}
+
+// change sets the profile's encoder.
+func (p Profile) change(set Encoder, w Wishes, why string) finding.Change {
+	risk := finding.NoRisk
+	if w.Held {
+		risk = finding.Gap
+	}
+	return finding.Change{Kind: SetEncoder, Key: SetEncoder + "/" + p.Encoder, Title: p.Name + "'s encoder", From: p.Set().Text(), To: set.Text(), Why: why,
+		Risk: risk, Args: back(set.Args(), p.Set().Args()), Undo: finding.Undo{Kind: finding.Reversible, Note: "set it as it was."}}
+}
+
+func (f Facts) proposeSound(w Wishes) (out []finding.Change) {
+	if p, ok := f.talks(); ok && len(w.Talkback) > 0 && p.Sound.Encoder != "" && !slices.Contains(w.Talkback, p.Sound.Codec) {
+		for _, codec := range w.Talkback {
+			if !slices.Contains(p.Sound.Options, codec) {
+				continue
+			}
+			out = append(out, finding.Change{Kind: SetSound, Key: SetSound + "/" + p.Sound.Encoder, Title: "Sound's coding", From: PrettySound(p.Sound.Codec), To: PrettySound(codec),
+				Why: fmt.Sprintf("%s talks back in %s.", w.Recorder, anyOf(w.Talkback)), Risk: finding.NoRisk,
+				Args: map[string]string{"token": p.Sound.Encoder, "codec": codec, "old_codec": p.Sound.Codec, "profile": p.Token},
+				Undo: finding.Undo{Kind: finding.Reversible, Note: "code it as it was."}})
+			break
+		}
+	}
+	if w.Consent {
+		return out
+	}
+	for _, p := range f.Profiles {
+		if p.Sound.Codec == "" || p.Sound.Encoder == "" {
+			continue
+		}
+		args := map[string]string{"token": p.Sound.Encoder, "profile": p.Token, "to": NoSound, "old_to": WithSound}
+		out = append(out, finding.Change{Kind: MuteSound, Key: MuteSound + "/" + p.Token, Title: "Sound in " + p.Name, From: WithSound, To: NoSound,
+			Why: "No consent to record sound here is on record.", Risk: finding.NoRisk, Args: args,
+			Undo: finding.Undo{Kind: finding.Reversible, Note: "put it in again."}})
+	}
+	return out
+}
+
+// What a profile reads of its sound.
+const (
+	WithSound = "sound is sent"
+	NoSound   = "no sound"
+)

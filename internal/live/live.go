@@ -1,0 +1,296 @@
+// Package live shows cameras' moving pictures in browsers: H.264 as the camera codes it, over
+// WebRTC. One server reads a view's stream for all who look at it, on whichever server their
+// page is: which one it is, and what browsers and it tell each other, goes through the database.
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pion/interceptor"
+	"github.com/pion/webrtc/v4"
+
+	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/store"
+)
+
+// Bounds of what is shown.
+const (
+	MostViewers  = 8  // of one view
+	MostAtOnce   = 48 // of a site
+	maxOffer     = 32 << 10
+	answerWithin = 6 * time.Second
+	claimFor     = 10 * time.Second
+	// Quiet is how long a page may not say that it still looks.
+	Quiet = 75 * time.Second
+)
+
+// Beats of a relay: how often it looks for new calls while it reads anything, renews its
+// claims, and asks who still looks.
+const (
+	callBeat  = 50 * time.Millisecond
+	claimBeat = 3 * time.Second
+	lookBeat  = 5 * time.Second
+)
+
+// Relay reads streams and passes them to browsers. Close ends it.
+type Relay struct {
+	store    *store.Store
+	accounts *account.Keeper
+	dialer   *dial.Dialer
+	log      *slog.Logger
+	server   string // its name in claims
+	api      *webrtc.API
+	conn     net.PacketConn
+
+	mu      sync.Mutex
+	readers map[int64]*reader // by view
+	stop    context.CancelFunc
+	ctx     context.Context
+	done    sync.WaitGroup
+}
+
+// Options of a Relay.
+type Options struct {
+	Store    *store.Store
+	Accounts *account.Keeper
+	Dialer   *dial.Dialer
+	Log      *slog.Logger
+	Server   string // a name that no other server has
+	Listen   string // UDP address to which browsers send: all pictures go through this one port
+}
+
+// New opens the port and is ready to show.
+func New(o Options) (*Relay, error) {
+	conn, err := net.ListenPacket("udp4", o.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("live: %w", err)
+	}
+	r := &Relay{store: o.Store, accounts: o.Accounts, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}}
+	media := &webrtc.MediaEngine{}
+	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
+		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),
+			PayloadType: webrtc.PayloadType(102 + i)}, webrtc.RTPCodecTypeVideo)
+		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+	}
+	engine := webrtc.SettingEngine{}
+	// Lite: it answers a browser's checks and sends none of its own, so that no offer makes it
+	// talk to an address that a page names (RFC 8445, section 2.5).
+	engine.SetLite(true)
+	engine.SetIncludeLoopbackCandidate(true)
+	engine.SetNetworkTypes([]webrtc.NetworkType{webrtc.NetworkTypeUDP4})
+	engine.SetICEUDPMux(webrtc.NewICEUDPMux(nil, conn))
+	engine.SetICETimeouts(5*time.Second, 15*time.Second, 2*time.Second)
+	r.api = webrtc.NewAPI(webrtc.WithMediaEngine(media), webrtc.WithSettingEngine(engine), webrtc.WithInterceptorRegistry(&interceptor.Registry{}))
+	r.ctx, r.stop = context.WithCancel(context.Background())
+	r.done.Go(r.run)
+	return r, nil
+}
+
+func capability(profile string) webrtc.RTPCodecCapability {
+	return webrtc.RTPCodecCapability{MimeType: webrtc.MimeTypeH264, ClockRate: 90000,
+		SDPFmtpLine: "level-asymmetry-allowed=1;packetization-mode=1;profile-level-id=" + profile}
+}
+
+// Close ends all pictures and gives the port back.
+func (r *Relay) Close() {
+	r.stop()
+	r.done.Wait()
+	_ = r.conn.Close()
+}
+
+// Shown is an answer to a browser.
+type Shown struct {
+	Call   int64  // see Keep
+	Answer string // session description
+}
+
+// Sentences for who can't be shown a picture.
+var (
+	errOffer   = trouble.Told("The browser's offer can't be read.")
+	errCrowded = trouble.Tell("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
+	errSlow    = trouble.Tell("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
+)
+
+// Show answers a browser's offer to see a view. The one who reads the view's stream answers;
+// where nobody does, this server begins to.
+func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Shown, error) {
+	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
+		return Shown{}, errOffer
+	}
+	id, err := r.store.CallLive(ctx, site, source, withoutCandidates(offer), MostViewers, MostAtOnce)
+	if errors.Is(err, store.ErrCrowded) {
+		return Shown{}, errCrowded
+	}
+	if err != nil {
+		return Shown{}, err
+	}
+	for end := time.Now().Add(answerWithin); ; {
+		if err := r.claim(ctx, source); err != nil {
+			return Shown{}, err
+		}
+		call, err := r.store.Call(ctx, id)
+		switch {
+		case err != nil:
+			return Shown{}, err
+		case call.Answer != nil:
+			return Shown{id, *call.Answer}, nil
+		case call.Trouble != nil:
+			_ = r.store.DropCalls(ctx, id)
+			return Shown{}, trouble.Told(*call.Trouble)
+		case time.Now().After(end):
+			_ = r.store.DropCalls(ctx, id)
+			return Shown{}, errSlow
+		}
+		select {
+		case <-ctx.Done():
+			_ = r.store.DropCalls(context.WithoutCancel(ctx), id)
+			return Shown{}, ctx.Err()
+		case <-time.After(callBeat):
+		}
+	}
+}
+
+// Keep notes that a call's page still looks: it says so every half minute.
+func (r *Relay) Keep(ctx context.Context, site, call int64) error {
+	return r.store.KeepCall(ctx, site, call)
+}
+
+// withoutCandidates is an offer without the addresses that it names: a browser is spoken to at
+// the one from which it calls.
+func withoutCandidates(offer string) string {
+	var b strings.Builder
+	for line := range strings.Lines(offer) {
+		if !strings.HasPrefix(line, "a=candidate:") && !strings.HasPrefix(line, "a=end-of-candidates") {
+			b.WriteString(line)
+		}
+	}
+	return b.String()
+}
+
+// claim makes this server the reader of a view where nobody is.
+func (r *Relay) claim(ctx context.Context, source int64) error {
+	r.mu.Lock()
+	_, reads := r.readers[source]
+	r.mu.Unlock()
+	if reads {
+		return nil
+	}
+	mine, err := r.store.ClaimReader(ctx, source, r.server, claimFor)
+	if err != nil || !mine {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.readers[source] == nil && r.ctx.Err() == nil {
+		rd := newReader(r, source)
+		r.readers[source] = rd
+		r.done.Go(func() {
+			rd.run(r.ctx)
+			r.forget(rd)
+		})
+	}
+	return nil
+}
+
+// forget ends a reader.
+func (r *Relay) forget(rd *reader) {
+	r.mu.Lock()
+	delete(r.readers, rd.source)
+	r.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.ctx), 3*time.Second)
+	defer cancel()
+	calls := rd.end()
+	if err := errors.Join(r.store.ReleaseReader(ctx, rd.source, r.server), r.store.DropCalls(ctx, calls...)); err != nil {
+		r.log.Warn("a picture's reader wasn't given back; its claim runs out by itself", "err", err)
+	}
+}
+
+// run answers calls, renews claims, and lets go who doesn't look any more.
+func (r *Relay) run() {
+	beat := time.NewTicker(callBeat)
+	defer beat.Stop()
+	var claimed, looked time.Time
+	for {
+		select {
+		case <-r.ctx.Done():
+			return
+		case <-beat.C:
+		}
+		all := r.all()
+		if len(all) == 0 {
+			continue
+		}
+		if time.Since(claimed) > claimBeat {
+			claimed = time.Now()
+			r.renew(all)
+		}
+		if time.Since(looked) > lookBeat {
+			looked = time.Now()
+			r.letGo(all)
+		}
+		r.answer()
+	}
+}
+
+func (r *Relay) all() []*reader {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := make([]*reader, 0, len(r.readers))
+	for _, rd := range r.readers {
+		out = append(out, rd)
+	}
+	return out
+}
+
+// renew keeps the claims; a reader whose claim another has ends.
+func (r *Relay) renew(all []*reader) {
+	for _, rd := range all {
+		if mine, err := r.store.ClaimReader(r.ctx, rd.source, r.server, claimFor); err == nil && !mine {
+			rd.stop()
+		}
+	}
+}
+
+// letGo ends what nobody looks at any more.
+func (r *Relay) letGo(all []*reader) {
+	var ids []int64
+	for _, rd := range all {
+		ids = append(ids, rd.calls()...)
+	}
+	left, err := r.store.LeftCalls(r.ctx, ids, Quiet)
+	if err != nil {
+		return // it is asked again
+	}
+	for _, rd := range all {
+		for _, id := range left {
+			rd.drop(id)
+		}
+	}
+}
+
+// answer answers who waits. A call is answered by a goroutine of its own, once.
+func (r *Relay) answer() {
+	waiting, err := r.store.WaitingCalls(r.ctx, r.server)
+	if err != nil {
+		return
+	}
+	for _, c := range waiting {
+		r.mu.Lock()
+		rd := r.readers[c.SourceID]
+		r.mu.Unlock()
+		if rd != nil && rd.takes(c.ID) {
+			r.done.Go(func() { rd.meet(c) })
+		}
+	}
+}

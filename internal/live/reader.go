@@ -1,0 +1,398 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/pion/rtp"
+	"github.com/pion/webrtc/v4"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+const (
+	maxGroup    = 3 << 20 // bytes of a group of pictures that are kept for who comes next
+	keepAlive   = 20 * time.Second
+	meetWithin  = 8 * time.Second
+	idleFor     = 2 * time.Second // after the last one left
+	openLimit   = 5 * time.Second
+	purpose     = "a moving picture"
+	maxPackets  = 4000 // of a group
+	connectTime = 10 * time.Second
+)
+
+// reader reads one view's stream while somebody looks.
+type reader struct {
+	relay  *Relay
+	source int64
+	cancel context.CancelFunc
+
+	mu      sync.Mutex
+	viewers map[int64]*viewer
+	taken   map[int64]bool // calls that are answered, or being answered
+	failed  error          // why there is no picture
+	ready   chan struct{}  // closed when there is one, or none
+	sets    [][]byte       // parameter sets from the description
+	group   []*rtp.Packet  // from the last key frame on, as it is passed on
+	bytes   int
+	empty   time.Time // since when nobody looks
+}
+
+// viewer is one browser.
+type viewer struct {
+	call  int64
+	pc    *webrtc.PeerConnection
+	track *webrtc.TrackLocalStaticRTP
+	mu    sync.Mutex
+	seq   uint16
+	on    bool // it is connected, and has the group so far
+}
+
+func newReader(r *Relay, source int64) *reader {
+	return &reader{relay: r, source: source, viewers: map[int64]*viewer{}, taken: map[int64]bool{}, ready: make(chan struct{}), cancel: func() {}, empty: time.Now()}
+}
+
+func (rd *reader) stop() {
+	rd.mu.Lock()
+	defer rd.mu.Unlock()
+	rd.cancel()
+}
+
+// takes says whether a call is this caller's to answer: it is so once.
+func (rd *reader) takes(call int64) bool {
+	rd.mu.Lock()
+	defer rd.mu.Unlock()
+	if rd.taken[call] {
+		return false
+	}
+	rd.taken[call] = true
+	return true
+}
+
+// calls that are shown the picture, or are about to be.
+func (rd *reader) calls() []int64 {
+	rd.mu.Lock()
+	defer rd.mu.Unlock()
+	out := make([]int64, 0, len(rd.taken))
+	for id := range rd.taken {
+		out = append(out, id)
+	}
+	return out
+}
+
+// drop lets one go.
+func (rd *reader) drop(call int64) {
+	rd.mu.Lock()
+	v := rd.viewers[call]
+	delete(rd.viewers, call)
+	delete(rd.taken, call)
+	if len(rd.viewers) == 0 && rd.empty.IsZero() {
+		rd.empty = time.Now()
+	}
+	rd.mu.Unlock()
+	if v != nil {
+		_ = v.pc.Close()
+	}
+}
+
+// left lets one go that went by itself.
+func (rd *reader) left(call int64) {
+	rd.drop(call)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(rd.relay.ctx), 3*time.Second)
+	defer cancel()
+	_ = rd.relay.store.DropCalls(ctx, call) // else it is forgotten when it was quiet for long enough
+}
+
+// end lets all go, and says who that was.
+func (rd *reader) end() []int64 {
+	all := rd.calls()
+	for _, id := range all {
+		rd.drop(id)
+	}
+	return all
+}
+
+// run reads until nobody looks any more, the stream ends, or ctx does.
+func (rd *reader) run(ctx context.Context) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	rd.mu.Lock()
+	rd.cancel = cancel
+	rd.mu.Unlock()
+	c, t, err := rd.open(ctx)
+	if err != nil {
+		rd.fail(err)
+		// Who waits is told; a moment later the claim is given back.
+		select {
+		case <-ctx.Done():
+		case <-time.After(idleFor):
+		}
+		return
+	}
+	defer c.Close()
+	rd.mu.Lock()
+	rd.sets = t.Sets
+	rd.mu.Unlock()
+	close(rd.ready)
+	kept := time.Now()
+	for ctx.Err() == nil && !rd.idle() {
+		raw, err := c.Packet()
+		if err != nil {
+			return
+		}
+		var p rtp.Packet
+		if p.Unmarshal(raw) == nil && p.PayloadType == t.Payload && len(p.Payload) > 0 {
+			rd.pass(&p)
+		}
+		if time.Since(kept) > keepAlive {
+			kept = time.Now()
+			if c.KeepAlive() != nil {
+				return
+			}
+		}
+	}
+}
+
+// idle says whether nobody has looked for a while.
+func (rd *reader) idle() bool {
+	rd.mu.Lock()
+	defer rd.mu.Unlock()
+	return len(rd.viewers) == 0 && len(rd.taken) == 0 && !rd.empty.IsZero() && time.Since(rd.empty) > idleFor
+}
+
+func (rd *reader) fail(err error) {
+	if errors.Is(err, context.Canceled) {
+		err = errSlow
+	}
+	rd.mu.Lock()
+	rd.failed = err
+	rd.mu.Unlock()
+	close(rd.ready)
+}
+
+// ErrNoH264 says that a browser can't show what the view sends.
+const ErrNoH264 = trouble.Told("None of its streams is H.264, which browsers show moving; its still is fetched again and again.")
+
+// open plays the view's smallest H.264 stream.
+func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
+	opening, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	of, err := rd.relay.store.SourceByID(opening, rd.source)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	d := of.Device
+	s, err := site.Load(opening, rd.relay.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	p, err := picked(s, of)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	opens, ok := site.Account.Of(s, d.ID)
+	if !ok || d.Address == nil {
+		return nil, rtsp.Track{}, trouble.Told("No account opens " + of.Place + ".")
+	}
+	login, err := rd.relay.accounts.LoginOf(opening, d, s, opens.ForRTSP(), access.RTSP, purpose)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address), p.URI, rtsp.Login(login))
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	t, err := c.Describe()
+	if err == nil && t.Codec != "H264" {
+		err = ErrNoH264
+	}
+	if err == nil {
+		err = c.Play(t)
+	}
+	if err != nil {
+		c.Close()
+		return nil, t, err
+	}
+	return c, t, nil
+}
+
+// picked is the profile of a view that a browser is shown.
+func picked(s *site.Snapshot, of site.Source) (stream.Profile, error) {
+	f, _ := s.Streams(of)
+	_, view := stream.Roles(f.Profiles, []string{"H264"})
+	record, _ := stream.Roles(f.Profiles, []string{"H264"})
+	for _, token := range []string{view, record} {
+		if p, _, ok := f.Find(token); ok && token != "" && p.URI != "" {
+			return p, nil
+		}
+	}
+	if len(f.Profiles) == 0 {
+		return stream.Profile{}, trouble.Told("Its streams weren't read yet.")
+	}
+	return stream.Profile{}, ErrNoH264
+}
+
+// pass passes a packet on to all who look, and keeps it for who comes next.
+func (rd *reader) pass(p *rtp.Packet) {
+	key, set := begins(p.Payload)
+	rd.mu.Lock()
+	fresh := len(rd.group) == 0 || rd.group[len(rd.group)-1].Timestamp != p.Timestamp
+	if (key || set) && fresh {
+		rd.group, rd.bytes = rd.group[:0:0], 0
+	}
+	var out []*rtp.Packet
+	if key && fresh { // a key frame that no parameter set came before: those of the description
+		for _, nal := range rd.sets {
+			for _, part := range fit(nal) {
+				out = append(out, &rtp.Packet{Header: rtp.Header{Version: 2, Timestamp: p.Timestamp}, Payload: part})
+			}
+		}
+	}
+	parts := fit(p.Payload)
+	for i, part := range parts {
+		out = append(out, &rtp.Packet{Header: rtp.Header{Version: 2, Timestamp: p.Timestamp, Marker: p.Marker && i == len(parts)-1}, Payload: part})
+	}
+	begun := len(rd.group) > 0 || key || set
+	if begun && rd.bytes < maxGroup && len(rd.group) < maxPackets {
+		rd.group = append(rd.group, out...)
+		rd.bytes += len(p.Payload)
+	}
+	all := make([]*viewer, 0, len(rd.viewers))
+	for _, v := range rd.viewers {
+		all = append(all, v)
+	}
+	rd.mu.Unlock()
+	for _, v := range all {
+		v.write(out)
+	}
+}
+
+// write sends packets to a browser that has what came before.
+func (v *viewer) write(out []*rtp.Packet) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.on {
+		v.send(out)
+	}
+}
+
+// send numbers packets anew and sends them; v.mu is held. What the camera's way lost stays
+// lost: the browser sees that a picture is broken by its missing part, and waits for the next.
+func (v *viewer) send(out []*rtp.Packet) {
+	for _, p := range out {
+		q := *p
+		q.SequenceNumber = v.seq
+		v.seq++
+		_ = v.track.WriteRTP(&q)
+	}
+}
+
+// begin sends the group so far, from its key frame on.
+func (rd *reader) begin(v *viewer) {
+	rd.mu.Lock()
+	group := slices.Clone(rd.group)
+	v.mu.Lock() // before what comes next
+	rd.mu.Unlock()
+	defer v.mu.Unlock()
+	v.on = true
+	v.send(group)
+}
+
+// meet answers a browser.
+func (rd *reader) meet(c store.LiveCall) {
+	ctx, cancel := context.WithTimeout(rd.relay.ctx, meetWithin)
+	defer cancel()
+	answer, err := rd.greet(ctx, c)
+	says := ""
+	if err != nil {
+		says = trouble.Sentence(err)
+		rd.drop(c.ID)
+	}
+	if err := rd.relay.store.AnswerCall(ctx, c.ID, answer, says); err != nil {
+		rd.drop(c.ID)
+	}
+}
+
+func (rd *reader) greet(ctx context.Context, c store.LiveCall) (string, error) {
+	select {
+	case <-ctx.Done():
+		return "", errSlow
+	case <-rd.ready:
+	}
+	rd.mu.Lock()
+	failed := rd.failed
+	rd.mu.Unlock()
+	if failed != nil {
+		return "", failed
+	}
+	pc, err := rd.relay.api.NewPeerConnection(webrtc.Configuration{})
+	if err != nil {
+		return "", err
+	}
+	track, err := webrtc.NewTrackLocalStaticRTP(capability("42e01f"), "picture", "view")
+	if err != nil {
+		return "", errors.Join(err, pc.Close())
+	}
+	v := &viewer{call: c.ID, pc: pc, track: track}
+	answer, err := negotiate(ctx, v, c.Offer)
+	if err != nil {
+		_ = pc.Close()
+		return "", err
+	}
+	connected := time.AfterFunc(connectTime, func() { rd.left(c.ID) })
+	pc.OnConnectionStateChange(func(s webrtc.PeerConnectionState) {
+		switch s {
+		case webrtc.PeerConnectionStateConnected:
+			connected.Stop()
+			rd.begin(v)
+		case webrtc.PeerConnectionStateFailed, webrtc.PeerConnectionStateClosed, webrtc.PeerConnectionStateDisconnected:
+			connected.Stop()
+			go rd.left(c.ID)
+		}
+	})
+	rd.mu.Lock()
+	rd.viewers[c.ID], rd.empty = v, time.Time{}
+	rd.mu.Unlock()
+	return answer, nil
+}
+
+// negotiate answers an offer, whole: no candidate comes later.
+func negotiate(ctx context.Context, v *viewer, offer string) (string, error) {
+	if err := v.pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
+		return "", errOffer
+	}
+	sender, err := v.pc.AddTrack(v.track)
+	if err != nil {
+		return "", err
+	}
+	go func() { // reports of the browser are read and dropped
+		buf := make([]byte, 1500)
+		for {
+			if _, _, err := sender.Read(buf); err != nil {
+				return
+			}
+		}
+	}()
+	answer, err := v.pc.CreateAnswer(nil)
+	if err != nil {
+		return "", errOffer
+	}
+	whole := webrtc.GatheringCompletePromise(v.pc)
+	if err := v.pc.SetLocalDescription(answer); err != nil {
+		return "", err
+	}
+	select {
+	case <-whole:
+	case <-ctx.Done():
+		return "", errSlow
+	}
+	return v.pc.LocalDescription().SDP, nil
+}

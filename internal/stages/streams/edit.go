@@ -1,0 +1,103 @@
+package streams
+
+import (
+	"context"
+	"time"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Propose lists what would have the recorder take the view's streams, and its sound be as it
+// may be, where an account lets it be written.
+func (t *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	if !writable(s, of) {
+		return nil
+	}
+	f, w := s.Streams(of)
+	return stream.Propose(now, f, w)
+}
+
+// writable says whether an account opens the device's settings.
+func writable(s *site.Snapshot, of site.Source) bool {
+	a, open := site.Account.Of(s, of.Device.ID)
+	return open && a.Scheme != access.RTSP
+}
+
+// Asked is what sets a view's encoders as a person wants it, and why not where that can't be.
+func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (changes []finding.Change, cant []string) {
+	f, w := s.Streams(of)
+	switch {
+	case !writable(s, of):
+		return nil, []string{"no account opens its settings"}
+	case !f.Read():
+		return nil, []string{"its streams weren't read yet"}
+	}
+	return stream.Asked(f, w, want)
+}
+
+// Editor reads and writes an encoder, the coding of sound, or whether a profile sends any.
+func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	switch c.Kind {
+	case stream.SetEncoder, stream.SetSound, stream.MuteSound:
+	default:
+		return nil, engine.ErrKind
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	cam, err := t.Accounts.Open(ctx, v.Device, s, t.ID().String())
+	if err != nil {
+		return nil, err
+	}
+	services, _ := site.Services.Of(s, v.Device.ID)
+	e := engine.EditorFuncs{Shut: cam.Close}
+	switch c.Kind {
+	case stream.SetEncoder:
+		set, err := stream.EncoderOf(c.Args)
+		if err != nil {
+			cam.Close()
+			return nil, err
+		}
+		e.ReadFunc = func(ctx context.Context) (string, error) {
+			now, err := cam.Encoder(ctx, services, set.Token)
+			return now.Text(), err
+		}
+		e.WriteFunc = func(ctx context.Context) error { return cam.SetEncoder(ctx, services, set) }
+	case stream.SetSound:
+		e.ReadFunc = func(ctx context.Context) (string, error) {
+			codec, err := cam.SoundCodec(ctx, services, c.Args["token"])
+			return stream.PrettySound(codec), err
+		}
+		e.WriteFunc = func(ctx context.Context) error {
+			return cam.SetSoundCodec(ctx, services, c.Args["token"], c.Args["codec"])
+		}
+	default:
+		e.ReadFunc = func(ctx context.Context) (string, error) {
+			has, err := cam.HasSound(ctx, services, c.Args["profile"])
+			if has {
+				return stream.WithSound, err
+			}
+			return stream.NoSound, err
+		}
+		e.WriteFunc = func(ctx context.Context) error {
+			return cam.SetHasSound(ctx, services, c.Args["profile"], c.Args["token"], c.Args["to"] == stream.WithSound)
+		}
+	}
+	return e, nil
+}
+
+// AfterChange reads and plays the streams again that were set, or that went with a restart.
+func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Streams) {
+		return nil
+	}
+	_, err := t.Read(ctx, v)
+	return err
+}

@@ -1,0 +1,356 @@
+package camera_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"image/jpeg"
+	"io"
+	"math"
+	"net/http"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/icholy/digest"
+	"github.com/pion/rtp"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/footage"
+	"duskyharbor/internal/testbed"
+)
+
+// studio is one stand-in camera with its clients.
+type studio struct {
+	t        *testing.T
+	cam      *camera.Camera
+	cl       *onvif.Client
+	services map[string]string
+	host     dial.Host
+	login    rtsp.Login
+	cfg      camera.Config
+}
+
+func newStudio(t *testing.T, change func(*camera.Config)) *studio {
+	t.Helper()
+	n, s := testbed.Net(t), demo.NewSecrets()
+	cfg := demo.Cameras(n, s, t.TempDir())[0]
+	cfg.NoAnalytics, cfg.Scene = true, footage.Slipway
+	if change != nil {
+		change(&cfg)
+	}
+	c, err := camera.Start(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	st := &studio{t: t, cam: c, cl: client(t, cfg.Address, onvif.Login{Username: "otter", Password: s.House, Scheme: access.Digest}),
+		host: (&dial.Dialer{}).At(cfg.Address), login: rtsp.Login{Username: "otter", Password: s.House}, cfg: cfg}
+	if st.services, _, err = st.cl.Services(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+// profile reads a profile with what it can be set to.
+func (s *studio) profile(token string) stream.Profile {
+	s.t.Helper()
+	all, err := s.cl.Profiles(s.t.Context(), s.services)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	for i := range all {
+		if all[i].Token == token {
+			if err := errors.Join(s.cl.Addresses(s.t.Context(), s.services, &all[i]), s.cl.Options(s.t.Context(), s.services, &all[i])); err != nil {
+				s.t.Fatal(err)
+			}
+			return all[i]
+		}
+	}
+	s.t.Fatalf("no profile %s", token)
+	return stream.Profile{}
+}
+
+func (s *studio) play(p stream.Profile, length time.Duration) stream.Measured {
+	return rtsp.MeasureOver(s.t.Context(), s.host, p, s.login, length, rtsp.WithSound)
+}
+
+// What is set is what is sent: each codec, size and distance of key frames that a camera offers
+// reads back as it was set, is measured as it reads, and is what ffprobe sees.
+func TestAnEncoderSendsWhatItIsSetTo(t *testing.T) {
+	t.Parallel()
+	for _, media1 := range []bool{false, true} {
+		s := newStudio(t, func(c *camera.Config) { c.Manners.JPEG, c.Manners.Media1 = true, media1 })
+		for _, set := range []stream.Encoder{
+			{Codec: "H264", Size: stream.Size{Width: 640, Height: 360}, FPS: 15, Kbps: 1024, GOP: 15},
+			{Codec: "H265", Size: stream.Size{Width: 1280, Height: 720}, FPS: 15, Kbps: 2048, GOP: 15},
+			{Codec: "JPEG", Size: stream.Size{Width: 640, Height: 360}, FPS: 5, Kbps: 4096},
+			{Codec: "H264", Size: stream.Size{Width: 1280, Height: 720}, FPS: 15, Kbps: 2048, GOP: 60},
+		} {
+			p := s.profile("main")
+			set.Token = p.Encoder
+			can, why := stream.Nearest(set, p.Options, stream.Want{})
+			if media1 && set.Codec == "H265" {
+				if why == "" || s.cl.SetEncoder(t.Context(), s.services, set) == nil {
+					t.Error("Media ver10 has no word for H.265")
+				}
+				continue
+			}
+			if set.Codec == "JPEG" && media1 {
+				can.GOP, set.GOP = 0, 0
+			}
+			if why != "" || can != set {
+				t.Errorf("%s: %s, offered is %s %s", set.Codec, set.Text(), can.Text(), why)
+			}
+			if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
+				t.Fatal(err)
+			}
+			if now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder); err != nil || now.Text() != set.Text() {
+				t.Errorf("set to %s, reads %s, %v", set.Text(), now.Text(), err)
+			}
+			p = s.profile("main")
+			length := 2200 * time.Millisecond
+			if set.GOP == 60 {
+				length = 5 * time.Second
+			}
+			m := s.play(p, length)
+			f := stream.Facts{LookedAt: time.Now(), Profiles: []stream.Profile{p}, Measured: []stream.Measured{m}}
+			for _, found := range stream.Judge(time.Now(), f, stream.Wishes{}) {
+				if (found.Code == "stream.key-frames") != (set.GOP == 60) {
+					t.Errorf("%s: %s", set.Text(), found.Sentence)
+				}
+			}
+			if m.Trouble != "" || m.Codec != set.Codec || m.Width != set.Width || m.Height != set.Height || math.Abs(m.FPS-set.FPS) > 0.5 || m.Lost != 0 {
+				t.Errorf("set to %s, we measure %+v", set.Text(), m)
+			}
+			if seen := s.probe("main"); seen.Width != set.Width || !strings.EqualFold(strings.Replace(seen.Codec, "hevc", "h265", 1), strings.Replace(set.Codec, "JPEG", "mjpeg", 1)) {
+				t.Errorf("set to %s, ffprobe sees %+v", set.Text(), seen)
+			}
+		}
+	}
+}
+
+type seenStream struct {
+	Type  string `json:"codec_type"`
+	Codec string `json:"codec_name"`
+	Width int    `json:"width"`
+	Rate  string `json:"sample_rate"`
+}
+
+// probe is the picture that ffprobe sees, or, of "sound", the sound.
+func (s *studio) probe(profile string) seenStream { return s.probeOf(profile, "video") }
+
+func (s *studio) probeOf(profile, kind string) seenStream {
+	s.t.Helper()
+	if _, err := exec.LookPath("ffprobe"); err != nil {
+		s.t.Skip("ffprobe isn't installed: make test installs it")
+	}
+	ctx, cancel := context.WithTimeout(s.t.Context(), 60*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-analyzeduration", "1500000", "-show_streams", "-of", "json",
+		fmt.Sprintf("rtsp://otter:%s@%s:%d/%s", s.login.Password, s.cfg.Address, camera.RTSPPort, profile)).Output()
+	var p struct {
+		Streams []seenStream `json:"streams"`
+	}
+	if err := errors.Join(err, json.Unmarshal(out, &p)); err != nil {
+		s.t.Fatal(err)
+	}
+	for _, x := range p.Streams {
+		if x.Type == kind {
+			return x
+		}
+	}
+	return seenStream{}
+}
+
+// What an encoder can't do it refuses, and stays as it is.
+func TestAnEncoderRefusesWhatItDoesNotOffer(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) { c.Scene = footage.IcePlant })
+	p := s.profile("main")
+	if p.Codec != "H265" || len(p.Options) != 1 || p.Options[0].Codec != "H265" {
+		t.Fatalf("%+v", p)
+	}
+	for _, set := range []stream.Encoder{
+		{Token: p.Encoder, Codec: "H264", Size: stream.Size{Width: 640, Height: 360}, FPS: 15, Kbps: 512, GOP: 15},
+		{Token: p.Encoder, Codec: "H265", Size: stream.Size{Width: 1920, Height: 1080}, FPS: 15, Kbps: 512, GOP: 15},
+		{Token: p.Encoder, Codec: "H265", Size: stream.Size{Width: 640, Height: 360}, FPS: 25, Kbps: 512, GOP: 25},
+	} {
+		if err := s.cl.SetEncoder(t.Context(), s.services, set); !errors.Is(err, dial.ErrRefused) {
+			t.Errorf("%s: %v", set.Text(), err)
+		}
+	}
+	if _, why := stream.Nearest(p.Set(), p.Options, stream.Want{Codecs: []string{"H264"}}); why != "its encoder knows H.265 only" {
+		t.Error(why)
+	}
+	if now := s.profile("main"); now.Set() != p.Set() {
+		t.Errorf("it is %s now", now.Set().Text())
+	}
+}
+
+// Sound is measured beside the picture where it is listened to, in each coding, and goes when it
+// is taken out of the profile; ffprobe hears the same.
+func TestSoundIsHeardAsItIsCoded(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Sound = "MP4A-LATM" })
+	for _, x := range []struct{ codec, theirs string }{{"AAC", "aac"}, {"PCMU", "pcm_mulaw"}, {"PCMA", "pcm_alaw"}} {
+		p := s.profile("main")
+		if p.Sound.Codec != x.codec {
+			if err := s.cl.SetSoundCodec(t.Context(), s.services, p.Sound.Encoder, x.codec); err != nil {
+				t.Fatal(err)
+			}
+			p = s.profile("main")
+		}
+		m := s.play(p, 2200*time.Millisecond)
+		if m.Trouble != "" || m.Codec != "H264" || m.Sound == nil || !m.Sound.Measured || m.Sound.Codec != x.codec || m.Sound.Lost != 0 {
+			t.Fatalf("%s: %+v %+v", x.codec, m, m.Sound)
+		}
+		if g711 := x.codec != "AAC"; g711 && (math.Abs(m.Sound.Kbps-64) > 2 || m.Sound.Level > -15 || m.Sound.Level < -30) {
+			t.Errorf("%s: %+v", x.codec, m.Sound)
+		}
+		if silent := rtsp.Measure(t.Context(), s.host, p, s.login, time.Second); silent.Sound == nil || silent.Sound.Measured {
+			t.Errorf("what isn't listened to: %+v", silent.Sound)
+		}
+		if got := s.probeOf("main", "audio"); got.Codec != x.theirs {
+			t.Errorf("%s: ffprobe hears %+v", x.codec, got)
+		}
+	}
+	p := s.profile("main")
+	for _, on := range []bool{false, true} {
+		if err := s.cl.SetHasSound(t.Context(), s.services, "main", p.Sound.Encoder, on); err != nil {
+			t.Fatal(err)
+		}
+		has, err := s.cl.HasSound(t.Context(), s.services, "main")
+		if m := rtsp.Measure(t.Context(), s.host, p, s.login, 600*time.Millisecond); err != nil || has != on || (m.Sound != nil) != on {
+			t.Errorf("sound %v: reads %v, %v, %+v", on, has, err, m)
+		}
+	}
+}
+
+// A tone that is sent to the speaker comes out of it, in both laws; a camera without one says
+// so before anything is sent.
+func TestAToneComesOutOfTheSpeaker(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Sound, c.Manners.Speaker = "PCMU", true })
+	p := s.profile("main")
+	if strings.Join(p.Sound.Takes, " ") != "PCMU PCMA" {
+		t.Fatalf("%+v", p.Sound)
+	}
+	c, err := rtsp.Open(t.Context(), s.host, p.URI, s.login)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	track, err := c.DescribeTalk()
+	if err != nil || track.Back == nil || track.Sound == nil || track.Back.Control == track.Sound.Control {
+		t.Fatalf("%+v %v", track, err)
+	}
+	if err := c.Talk(track); err != nil {
+		t.Fatal(err)
+	}
+	const hz = 440
+	for n := range 60 {
+		body := make([]byte, 160)
+		for i := range body {
+			body[i] = rtsp.EncodeULaw(0.4 * math.Sin(2*math.Pi*hz*float64(n*160+i)/8000))
+		}
+		raw, err := (&rtp.Packet{Header: rtp.Header{Version: 2, SequenceNumber: uint16(n), Timestamp: uint32(n * 160), SSRC: 7}, Payload: body}).Marshal()
+		if err := errors.Join(err, c.Say(raw)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testbed.Until(t, 5*time.Second, "the tone is heard", func() bool {
+		h := s.cam.Heard()
+		return h.Seconds > 1.1 && math.Abs(h.Hz-hz) < 5 && math.Abs(h.Level-0.4/math.Sqrt2) < 0.02 && h.Codec == "PCMU"
+	})
+	mute := newStudio(t, nil)
+	c2, err := rtsp.Open(t.Context(), mute.host, mute.profile("main").URI, mute.login)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c2.Close()
+	if _, err := c2.DescribeTalk(); !errors.Is(err, dial.ErrRefused) || !strings.Contains(err.Error(), "551") {
+		t.Errorf("a camera without a speaker: %v", err)
+	}
+}
+
+// A camera that plays as many streams as it can says so, and goes on with those; one that loses
+// packets is measured losing them.
+func TestSessionsAndLosses(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Sessions = 1 })
+	p := s.profile("main")
+	first, err := rtsp.Open(t.Context(), s.host, p.URI, s.login)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer first.Close()
+	track, err := first.Describe()
+	if err := errors.Join(err, first.Play(track)); err != nil {
+		t.Fatal(err)
+	}
+	if m := s.play(p, time.Second); !m.Full || !strings.Contains(m.Trouble, "453") {
+		t.Errorf("a second one: %+v", m)
+	}
+	if _, err := first.Packet(); err != nil || s.cam.Sessions() != 1 {
+		t.Errorf("the first: %v, %d play", err, s.cam.Sessions())
+	}
+	first.Close()
+	testbed.Until(t, 5*time.Second, "its session is free again", func() bool { return s.cam.Sessions() == 0 })
+	s.cam.Lose(20)
+	if m := s.play(p, 2200*time.Millisecond); m.Full || m.Lost < 2 {
+		t.Errorf("one of twenty lost: %+v", m)
+	}
+}
+
+// Each source of a camera shows a scene of its own, and the night is dark.
+func TestEachSourceAndLightHasItsPicture(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) {
+		c.Manners.Sources = []string{"One", "Two"}
+		c.Scenes = []footage.Scene{footage.NetLoft}
+	})
+	bright := func(profile string) (sum int) {
+		t.Helper()
+		res, err := s.still(profile)
+		if err != nil {
+			t.Fatal(err)
+		}
+		img, err := jpeg.Decode(bytes.NewReader(res))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for y := 0; y < img.Bounds().Dy(); y += 8 {
+			for x := 0; x < img.Bounds().Dx(); x += 8 {
+				r, g, b, _ := img.At(x, y).RGBA()
+				sum += int(r>>8 + g>>8 + b>>8)
+			}
+		}
+		return sum
+	}
+	one, two := bright("sub"), bright("sub2")
+	s.cam.ByNight(true)
+	if dark := bright("sub"); one == two || dark > one*3/4 {
+		t.Errorf("one %d, two %d, by night %d", one, two, dark)
+	}
+}
+
+// still fetches a profile's still as a page does.
+func (s *studio) still(profile string) ([]byte, error) {
+	client := &http.Client{Transport: &digest.Transport{Username: s.login.Username, Password: s.login.Password}, Timeout: 10 * time.Second}
+	res, err := client.Get(fmt.Sprintf("http://%s:%d/snapshot?profile=%s", s.cfg.Address, camera.HTTPPort, profile))
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(res.Body)
+}
