@@ -16,6 +16,7 @@ require (
 	github.com/jackc/tern/v2 v2.3.4
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/pion/interceptor v0.1.51
+	github.com/pion/logging v0.2.4
 	github.com/pion/rtcp v1.2.20
 	github.com/pion/rtp v1.10.6
 	github.com/pion/sdp/v3 v3.0.20
@@ -55,7 +56,6 @@ require (
 	github.com/pion/datachannel v1.6.3 // indirect
 	github.com/pion/dtls/v3 v3.1.15 // indirect
 	github.com/pion/ice/v4 v4.4.8 // indirect
-	github.com/pion/logging v0.2.4 // indirect
 	github.com/pion/mdns/v2 v2.2.2 // indirect
 	github.com/pion/randutil v0.1.0 // indirect
 	github.com/pion/sctp v1.12.0 // indirect

@@ -169,7 +169,6 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	bonded := at("Bonded store", 2, 23, "Tarnlight", "TRN Duo", "TRNDUO")
 	bonded.Manners = camera.Manners{TLS: true, Sources: []string{"Visible", "Heat"}, SeesOnAll: true}
 	bonded.NoAnalytics, bonded.Scene, bonded.Scenes = false, footage.BondedStore, []footage.Scene{footage.BondedStore.AsHeat()}
-	bonded.Scene.Rules = footage.Slipway.Rules
 	scale := at("Freight scale", 2, 24, "Ottervale", "OTV 412", "OTV412")
 	scale.Manners = camera.Manners{DriftPPM: 40, Speed: 60, GivesHost: n.At(".7.24").String()}
 	scale.Scene = footage.FreightScale

@@ -83,13 +83,13 @@ func New(o Options) (*Relay, error) {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}
-	engine := webrtc.SettingEngine{}
+	engine := webrtc.SettingEngine{LoggerFactory: quiet{}}
 	// Lite: it answers a browser's checks and sends none of its own, so that no offer makes it
 	// talk to an address that a page names (RFC 8445, section 2.5).
 	engine.SetLite(true)
 	engine.SetIncludeLoopbackCandidate(true)
 	engine.SetNetworkTypes([]webrtc.NetworkType{webrtc.NetworkTypeUDP4})
-	engine.SetICEUDPMux(webrtc.NewICEUDPMux(nil, conn))
+	engine.SetICEUDPMux(webrtc.NewICEUDPMux(silent{}, conn))
 	engine.SetICETimeouts(5*time.Second, 15*time.Second, 2*time.Second)
 	r.api = webrtc.NewAPI(webrtc.WithMediaEngine(media), webrtc.WithSettingEngine(engine), webrtc.WithInterceptorRegistry(&interceptor.Registry{}))
 	r.ctx, r.stop = context.WithCancel(context.Background())

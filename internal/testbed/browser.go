@@ -35,7 +35,10 @@ func Browser(t testing.TB, width, height int64) *Page {
 		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(t.TempDir()),
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update",
-			true), chromedp.Flag("disable-sync", true))
+			true), chromedp.Flag("disable-sync", true),
+		// Moving pictures on a machine that has loopback alone.
+		chromedp.Flag("allow-loopback-in-peer-connection", true), chromedp.Flag("disable-features", "WebRtcHideLocalIpsWithMdns"),
+		chromedp.Flag("webrtc-ip-handling-policy", "default_public_and_private_interfaces"))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)
 	p := &Page{t: t, ctx: ctx}
@@ -123,7 +126,7 @@ func Eval[T any](p *Page, js string) T {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, waitLimit)
 	defer cancel()
-	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js, chromedp.EvalAwaitPromise))
 	if err != nil {
 		p.Fail(js + ": " + err.Error())
 	}
@@ -134,7 +137,7 @@ func Eval[T any](p *Page, js string) T {
 func Glance[T any](p *Page, js string) T {
 	ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
 	defer cancel()
-	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js, chromedp.EvalAwaitPromise))
 	if err != nil {
 		var none T
 		return none

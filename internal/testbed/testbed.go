@@ -181,6 +181,12 @@ func Start(t testing.TB) *Harbour {
 	return StartBulk(t, 0)
 }
 
+// StartOnly is Start with devices of the scenario by their places.
+func StartOnly(t testing.TB, places ...string) *Harbour {
+	t.Helper()
+	return start(t, 0, places...)
+}
+
 // StartWhole is Start with every device of the scenario.
 func StartWhole(t testing.TB) *Harbour {
 	t.Helper()

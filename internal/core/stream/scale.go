@@ -40,7 +40,7 @@ var Levels = []Level{{"monitor", 12.5}, {"detect", 25}, {"observe", 62.5}, {"rec
 // LevelFor is the highest level that so many pixels per metre reach; ok is false below all.
 func LevelFor(perMetre float64) (l Level, ok bool) {
 	for _, x := range Levels {
-		if perMetre >= x.PerMetre {
+		if perMetre*(1+1e-9) >= x.PerMetre { // a billionth is the reckoning's own
 			l, ok = x, true
 		}
 	}

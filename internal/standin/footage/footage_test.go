@@ -14,7 +14,7 @@ import (
 // The person that a walk draws crosses the scene's line once, and nothing does
 // when nobody walks.
 func TestAWalkCrossesOnce(t *testing.T) {
-	for _, s := range []Scene{Slipway, Berth1} {
+	for _, s := range []Scene{Slipway, Berth1, BondedStore} {
 		for _, walk := range []bool{true, false} {
 			var seen []scene.Observation
 			for at := time.Duration(0); at < Length; at += time.Second / FPS {

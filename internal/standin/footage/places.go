@@ -1,6 +1,11 @@
 package footage
 
-import "time"
+import (
+	"time"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+)
 
 // actor is who moves through a scene on a walk: in a straight line from one spot to another.
 type actor struct {
@@ -28,6 +33,12 @@ func view(name string, ground func(p *painter, t time.Duration), there func(t ti
 		}
 		return out
 	}}
+}
+
+// ruled is a scene with rules that its camera has.
+func ruled(s Scene, rules ...rule.Rule) Scene {
+	s.Rules = rules
+	return s
 }
 
 func someone(coat uint32, x0, y0, x1, y1, h float64) actor {
@@ -242,7 +253,7 @@ var (
 	}, nil, actor{"none", "Boat", -400, 0, -400, 0, 1, 1, boat})
 
 	// BondedStore: racks of casks behind a grille.
-	BondedStore = view("bonded", func(p *painter, t time.Duration) {
+	BondedStore = ruled(view("bonded", func(p *painter, t time.Duration) {
 		p.room(0xb9b4a8, 0xa6a092, 0x7d776a)
 		for row := range 3 {
 			for i := range 6 {
@@ -256,7 +267,9 @@ var (
 			p.rect(0x39415a, 60+60*float64(i), 120, 8, 460)
 		}
 		p.sign(t, 1090, 230)
-	}, nil, someone(0xa62540, 1120, 700, 380, 650, 220))
+	}, nil, someone(0xa62540, 1120, 700, 380, 650, 220)),
+		rule.Rule{Name: "Aisle line", Kind: rule.Crosses, Direction: rule.Either, Line: scene.Line{px(760, 560), px(740, 718)}},
+		rule.Rule{Name: "Rack front", Kind: rule.Inside, Area: scene.Polygon{px(460, 718), px(460, 430), px(700, 430), px(700, 718)}})
 
 	// FreightScale: the weighbridge and its hut.
 	FreightScale = view("scale", func(p *painter, t time.Duration) {

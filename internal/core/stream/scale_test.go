@@ -1,0 +1,107 @@
+package stream
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+)
+
+// door is a mark that stands on a row: a thing of so many metres, so many pixels high.
+func door(row, pixels, metres float64) Mark {
+	return Mark{X1: 0.4, Y1: row - pixels/720, X2: 0.4, Y2: row, Metres: metres}
+}
+
+func TestPixelsPerMetre(t *testing.T) {
+	// Near: 200 pixels for 2 m on row 0.9; far: 50 pixels for 2 m on row 0.5. So 100 and 25, and
+	// the horizon on row 0.5 − 25 × 0.4 ÷ 75.
+	s := Scale{Marks: [2]Mark{door(0.5, 50, 2), door(0.9, 200, 2)}, Size: hd}
+	if err := s.Check(); err != nil {
+		t.Fatal(err)
+	}
+	for row, want := range map[float64]float64{0.9: 100, 0.5: 25, 0.7: 62.5, 0.2: 0, 0.5 - 25*0.4/75: 0, 1: 118.75} {
+		if got := s.At(row); math.Abs(got-want) > 1e-9 {
+			t.Errorf("at %.3f: %.3f, want %.3f", row, got, want)
+		}
+	}
+	if l, ok := LevelFor(s.At(0.7)); !ok || l.Name != "observe" {
+		t.Errorf("%+v", l)
+	}
+	if _, ok := LevelFor(12); ok {
+		t.Error("12 reaches a level")
+	}
+	bands := s.Bands()
+	names := ""
+	for _, b := range bands {
+		names += b.Level.Name + ";"
+	}
+	if names != ";monitor;detect;observe;" || bands[2].Top != 0.5 || math.Abs(bands[3].Top-0.7) > 1e-9 || bands[3].End != 1 {
+		t.Errorf("%s %+v", names, bands)
+	}
+	width, longer, ok := s.Needs(Level{"identify", 250}, 0.9)
+	if !ok || width != 3200 || math.Abs(longer-2.5) > 1e-9 {
+		t.Errorf("%d %.2f", width, longer)
+	}
+	if _, _, ok := s.Needs(Levels[0], 0.1); ok {
+		t.Error("the sky can be identified")
+	}
+	if s.Stale(hd) != "" || s.Stale(Size{}) != "" || s.Stale(sd) == "" {
+		t.Error("what makes it stale")
+	}
+}
+
+func TestMarksThatTellNothing(t *testing.T) {
+	good := Scale{Marks: [2]Mark{door(0.5, 50, 2), door(0.9, 200, 2)}, Size: hd}
+	for name, change := range map[string]func(*Scale){
+		"outside":       func(s *Scale) { s.Marks[0].X1 = 1.01 },
+		"no number":     func(s *Scale) { s.Marks[0].Y1 = math.NaN() },
+		"too short":     func(s *Scale) { s.Marks[0] = door(0.5, 7, 2) },
+		"no length":     func(s *Scale) { s.Marks[1].Metres = 0 },
+		"no such thing": func(s *Scale) { s.Marks[1].Metres = math.Inf(1) },
+		"one row":       func(s *Scale) { s.Marks[0] = door(0.85, 50, 2) },
+		"inside out":    func(s *Scale) { s.Marks[0].Metres = 0.1 },
+	} {
+		s := good
+		change(&s)
+		if s.Check() == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+}
+
+// A camera at a height, tilted, sees upright things on flat ground: the marks give the pixels per
+// metre that the camera has at every row.
+func TestTheScaleIsThatOfALens(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 500 {
+		height := 2 + 8*r.Float64()       // metres
+		horizon := -0.5 + r.Float64()*0.6 // row
+		// Pixels per metre are focal length ÷ distance, and the distance of what stands on a row
+		// is height × focal length ÷ rows below the horizon: the focal length cancels out.
+		at := func(row float64) float64 { return (row - horizon) * 720 / height }
+		near, far := 0.85+0.1*r.Float64(), math.Max(horizon+0.2, 0.4)
+		if near-far < 0.15 {
+			continue
+		}
+		s := Scale{Marks: [2]Mark{door(near, at(near), 1), door(far, at(far), 1)}, Size: hd}
+		if at(far) > far*720 || at(near) > near*720 || s.Check() != nil {
+			continue
+		}
+		for range 10 {
+			row := r.Float64()
+			if want := max(0, at(row)); math.Abs(s.At(row)-want) > 1e-6 {
+				t.Fatalf("row %.3f: %.4f, the lens has %.4f", row, s.At(row), want)
+			}
+		}
+		last := -1.0
+		for _, b := range s.Bands() {
+			if b.End <= b.Top || last >= 0 && b.Top != last {
+				t.Fatalf("%+v", s.Bands())
+			}
+			last = b.End
+			mid := (b.Top + b.End) / 2
+			if l, _ := LevelFor(s.At(mid)); l != b.Level {
+				t.Fatalf("row %.3f has %.2f: in the band %q", mid, s.At(mid), b.Level.Name)
+			}
+		}
+	}
+}

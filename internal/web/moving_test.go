@@ -1,0 +1,101 @@
+package web_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/app"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/testbed"
+)
+
+// frames is how many pictures of a moving one a page has shown; −1 where none moves.
+const frames = `(() => { const v = document.querySelector('figure[data-moving] video');
+	return v && !v.hidden && !v.paused ? v.getVideoPlaybackQuality().totalVideoFrames : -1 })()`
+
+// Two people look at one camera on two servers of one site: its picture moves for both, and the
+// camera plays it once, beside what its recorder takes; when both have left it isn't played any
+// more. Where one server ends, the other takes the picture up.
+func TestAPictureMovesForTwoOnTwoServers(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Terminal recorder"), nil)
+	other := serveWith(t, h.Harbour, app.Options{})
+	cam := h.Fleet.Camera("Slipway")
+	p, q := testbed.Browser(t, 1280, 800), testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, "find")
+	h.run(p, "body", "Look at 3 networks")
+	h.on(p, "sign-in")
+	h.run(p, "body", "Sign in to 1 camera")
+	h.on(p, "streams")
+	h.run(p, "body", "Read and play 1 camera")
+	testbed.Until(t, 10*time.Second, "nothing plays it", func() bool { return cam.Sessions() == 0 })
+
+	moves := func(p *testbed.Page) {
+		t.Helper()
+		first := -1
+		testbed.Until(t, 30*time.Second, "it moves", func() bool { first = testbed.Glance[int](p, frames); return first > 0 })
+		testbed.Until(t, 10*time.Second, "it goes on", func() bool { return testbed.Glance[int](p, frames) > first+15 })
+		p.Sees(5*time.Second, "Slipway: moving, as the camera sends it.")
+	}
+	h.on(p, "streams")
+	moves(p)
+	other.signIn(q, "anselm", h.Secrets.Tech)
+	other.on(q, "streams")
+	moves(q)
+	moves(p)
+	if n := cam.Sessions(); n != 1 {
+		t.Errorf("two look, and the camera plays %d streams", n)
+	}
+	if n := count(h, `select count(*) from live_reader`); n != 1 {
+		t.Errorf("%d servers read it", n)
+	}
+	if w := cam.Wrongs(); w != 0 {
+		t.Errorf("%d wrong passwords", w)
+	}
+
+	// The first server's relay ends: the page there tells so, the other's takes it up.
+	h.app.Live.Close()
+	testbed.Until(t, 60*time.Second, "it moves again", func() bool {
+		return count(h, `select count(*) from live_reader`) == 1 && testbed.Glance[int](q, frames) > 20 && cam.Sessions() == 1
+	})
+	moves(q)
+	q.Go("about:blank")
+	p.Go("about:blank")
+	testbed.Until(t, 60*time.Second, "nobody looks, and nothing plays it", func() bool {
+		return cam.Sessions() == 0 && count(h, `select count(*) from live_reader`) == 0
+	})
+}
+
+// What no browser shows moving is said, and its still stays; who may only look is shown neither.
+func TestAPictureThatCannotMove(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartOnly(t, "Ice plant", "Quay recorder", "Terminal recorder"), nil)
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
+		h.on(p, step[0])
+		h.run(p, "body", step[1])
+	}
+	h.on(p, "streams")
+	p.Sees(20*time.Second, "none of its streams is H.264, which browsers show moving", "H.265 1280 × 720")
+	testbed.Until(t, 20*time.Second, "its still is there", func() bool {
+		return testbed.Glance[bool](p, "document.querySelector('figure.still img').naturalWidth > 0")
+	})
+	// A page that asks all the same is told in words.
+	says := testbed.Eval[string](p, fmt.Sprintf(`(async () => { const f = document.querySelector('figure.still');
+		const res = await fetch(f.dataset.at + '/watching', {method: 'POST', headers: {'X-CSRF-Token': f.dataset.csrf},
+		body: new URLSearchParams({source: %d, offer: 'v=0'})}); return (await res.json()).trouble })()`, h.number("Ice plant")))
+	if says != "None of its streams is H.264, which browsers show moving; its still is fetched again and again." {
+		t.Errorf("%q", says)
+	}
+	// Its recorder takes H.264 and its encoder knows H.265 alone: another recorder is the way out.
+	h.sheet(p, "streams", "Ice plant")
+	p.Sees(20*time.Second, "It sends H.265, and Quay recorder takes H.264 only.", "its encoder knows H.265 only", "Plan it for a recorder that takes it: Terminal recorder.")
+	p.Press("Plan it for Terminal recorder")
+	p.Sees(20*time.Second, "Ice plant is planned for Terminal recorder now.", "Every stream delivers what it declares.")
+	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Ice plant' and r.place = 'Terminal recorder'`); n != 1 {
+		t.Error("it isn't planned there")
+	}
+}
