@@ -53,6 +53,7 @@ type Relay struct {
 
 	mu      sync.Mutex
 	readers map[int64]*reader // by view
+	talking map[int64]bool    // devices that somebody talks through
 	stop    context.CancelFunc
 	ctx     context.Context
 	done    sync.WaitGroup
@@ -74,12 +75,18 @@ func New(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("live: %w", err)
 	}
-	r := &Relay{store: o.Store, accounts: o.Accounts, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}}
+	r := &Relay{store: o.Store, accounts: o.Accounts, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}
 	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
 		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),
 			PayloadType: webrtc.PayloadType(102 + i)}, webrtc.RTPCodecTypeVideo)
 		if err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+	}
+	for kind, name := range map[webrtc.PayloadType]string{0: webrtc.MimeTypePCMU, 8: webrtc.MimeTypePCMA} {
+		spoken := webrtc.RTPCodecParameters{RTPCodecCapability: webrtc.RTPCodecCapability{MimeType: name, ClockRate: 8000}, PayloadType: kind}
+		if err := media.RegisterCodec(spoken, webrtc.RTPCodecTypeAudio); err != nil {
 			return nil, errors.Join(err, conn.Close())
 		}
 	}

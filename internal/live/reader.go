@@ -381,12 +381,17 @@ func negotiate(ctx context.Context, v *viewer, offer string) (string, error) {
 			}
 		}
 	}()
-	answer, err := v.pc.CreateAnswer(nil)
+	return described(ctx, v.pc)
+}
+
+// described is the whole answer of a connection that has the offer.
+func described(ctx context.Context, pc *webrtc.PeerConnection) (string, error) {
+	answer, err := pc.CreateAnswer(nil)
 	if err != nil {
 		return "", errOffer
 	}
-	whole := webrtc.GatheringCompletePromise(v.pc)
-	if err := v.pc.SetLocalDescription(answer); err != nil {
+	whole := webrtc.GatheringCompletePromise(pc)
+	if err := pc.SetLocalDescription(answer); err != nil {
 		return "", err
 	}
 	select {
@@ -394,5 +399,5 @@ func negotiate(ctx context.Context, v *viewer, offer string) (string, error) {
 	case <-ctx.Done():
 		return "", errSlow
 	}
-	return v.pc.LocalDescription().SDP, nil
+	return pc.LocalDescription().SDP, nil
 }

@@ -141,10 +141,10 @@ func Propose(_ time.Time, f Facts, w Wishes) (out []finding.Change) {
 	return append(out, f.proposeSound(w)...)
 }
 
-// Asked is what sets the encoders of a view as a person wants it, and per profile why not
-// where one can't be; what is so already is left out.
+// Asked is what sets the encoders of a view as a person wants it, and why not, with the
+// profiles of which that is true where it isn't of all; what is so already is left out.
 func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
-	done := map[string]bool{}
+	done, named := map[string]bool{}, map[string][]string{}
 	for _, p := range f.Profiles {
 		if p.Encoder == "" || done[p.Encoder] || p.Trouble != "" {
 			continue
@@ -152,10 +152,18 @@ func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
 		done[p.Encoder] = true
 		set, why := Nearest(p.Set(), p.Options, want)
 		switch {
+		case why != "" && len(named[why]) == 0:
+			cant = append(cant, why)
+			fallthrough
 		case why != "":
-			cant = append(cant, fmt.Sprintf("%s: %s", p.Name, why))
+			named[why] = append(named[why], p.Name)
 		case set != p.Set():
 			out = append(out, p.change(set, w, "Asked for."))
+		}
+	}
+	for i, why := range cant {
+		if len(named[why]) < len(done) {
+			cant[i] = strings.Join(named[why], ", ") + ": " + why
 		}
 	}
 	return out, cant

@@ -533,10 +533,14 @@ func (c *Conn) Next() (track int, data []byte, err error) {
 func (c *Conn) stalled(err error) error {
 	says := dial.Plain(err)
 	if says == "the time allowed ran out" {
-		says = "it stalled: nothing came for 5 s"
+		return c.fail("playing", ErrStalled, "it stalled: nothing came for 5 s")
 	}
 	return c.fail("playing", dial.ErrUnreachable, says)
 }
+
+// ErrStalled is the kind of dial.Error where a device that plays sent nothing for a while; what follows may
+// still come.
+var ErrStalled = fmt.Errorf("%w: it stalled", dial.ErrUnreachable)
 
 // passOver reads the answer to a keep-alive between packets. One that asks for a new nonce
 // is answered with it, once.

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/live"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -33,7 +34,6 @@ func (pg *Page) encoders(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	sel.ActStage, sel.Act = stage.Streams, stage.Apply
 	targets, err := pg.Store.Resolve(ctx, sel, stage.Streams)
 	if err != nil {
 		return err
@@ -143,7 +143,7 @@ func (pg *Page) watching(c *echo.Context) error {
 	case err != nil && !shell.IsTold(err):
 		return err
 	case err != nil:
-		return c.JSON(http.StatusOK, moving{Trouble: trouble.Sentence(err)})
+		return c.JSON(http.StatusOK, moving{Trouble: trouble.Sentence(err), Again: err.Error() != live.ErrNoH264.Error()})
 	}
 	return c.JSON(http.StatusOK, moving{Call: shown.Call, Answer: shown.Answer})
 }
@@ -153,6 +153,31 @@ type moving struct {
 	Call    int64  `json:"call,omitempty"`
 	Answer  string `json:"answer,omitempty"`
 	Trouble string `json:"trouble,omitempty"`
+	Again   bool   `json:"again,omitempty"` // it may be otherwise in a while
+}
+
+// talking answers a browser's offer to talk through a view's speaker.
+func (pg *Page) talking(c *echo.Context) error {
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	if pg.live == nil {
+		return c.JSON(http.StatusOK, moving{Trouble: "This server passes no sound on: it was started without."})
+	}
+	answer, err := pg.live.Talk(c.Request().Context(), of, c.FormValue("offer"))
+	switch {
+	case errors.Is(err, context.Canceled):
+		return nil
+	case err != nil && !shell.IsTold(err):
+		return err
+	case err != nil:
+		return c.JSON(http.StatusOK, moving{Trouble: trouble.Sentence(err)})
+	}
+	if err := pg.Audit(c.Request().Context(), shell.VisitorOf(c), "talked through a speaker", of.Place); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, moving{Answer: answer})
 }
 
 // looking hears that a page still looks.

@@ -2,6 +2,7 @@
 package streams
 
 import (
+	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -54,6 +55,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/plan", pg.plan)
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
+	r.Change.POST("/streams/talking", pg.talking)
 }
 
 // streamsData is declared beside measured.
@@ -100,7 +102,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: offeredCodecs}
-	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
+	want, _ := strconv.ParseInt(cmp.Or(p.URL.Query().Get("camera"), p.URL.Query().Get("sheet")), 10, 64)
 	for _, r := range p.Rows {
 		x := streamRowOf(p, r)
 		x.Changes = len(pg.Engine.Proposals(p.Now, p.Snapshot, r.Source, stage.Streams))
@@ -212,6 +214,9 @@ type extra struct {
 	Sound   bool   // it has any
 	Consent stream.Consent
 	Takers  []store.Device // recorders that take what the planned one doesn't
+	Codec   string         // in which it can be talked through; empty: it can't
+	Through string         // what is talked through
+	Talks   bool           // it may be: there is consent, and this server passes sound on
 }
 
 func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
@@ -223,6 +228,9 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
 		x.Sound = x.Sound || soundText(p, m) != ""
+	}
+	if _, codec, ok := live.Talker(f, w); ok {
+		x.Codec, x.Through, x.Talks = codec, live.Through(of.Place, codec), w.Consent && pg.live != nil
 	}
 	if record, _ := stream.Roles(f.Profiles, w.Codecs); record == "" && f.Read() && !w.Held {
 		for _, rec := range v.Recorders() {

@@ -2,7 +2,7 @@
 // that can't be the still stays, and the reason stands under it.
 const KEEP = 30000; // ms: so often a page says that it still looks
 const HIDDEN = 60000; // ms: a page that nobody sees lets go after so long
-const AGAIN = [1000, 3000, 9000]; // ms: a picture that breaks off is asked for again
+const AGAIN = [1000, 3000, 9000, 30000]; // ms: a picture that breaks off is asked for again, the last for ever
 
 let running = null;
 
@@ -10,13 +10,13 @@ export function watch(figure) {
   const source = figure.dataset.moving;
   const video = figure.querySelector("video");
   const still = figure.querySelector("img");
-  const caption = figure.querySelector("figcaption");
+  const caption = figure.querySelector("figcaption [role=status]");
   const place = figure.dataset.place;
-  const plain = caption.textContent;
   let pc = null;
   let call = 0;
   let tries = 0;
   let keeper = 0;
+  let next = 0;
   let over = false;
 
   const say = (text) => {
@@ -41,13 +41,15 @@ export function watch(figure) {
     pc = null;
     show(false);
   };
+  const later = () => {
+    clearTimeout(next);
+    next = setTimeout(start, AGAIN[Math.min(tries++, AGAIN.length - 1)]);
+  };
   const broke = () => {
     if (over || !pc) return;
     let_go();
-    if (tries < AGAIN.length) {
-      say(place + ": the picture broke off and is asked for again.");
-      setTimeout(start, AGAIN[tries++]);
-    } else say(place + ": the picture broke off again and again. " + plain.trim());
+    say(place + ": the picture broke off and is asked for again.");
+    later();
   };
   const start = async () => {
     if (over || pc || !figure.isConnected) return;
@@ -75,6 +77,7 @@ export function watch(figure) {
       if (answer.trouble) {
         let_go();
         say(place + ": " + answer.trouble);
+        if (answer.again) later();
         return;
       }
       call = answer.call;
@@ -107,11 +110,117 @@ export function watch(figure) {
     figure,
     end() {
       over = true;
+      clearTimeout(next);
       document.removeEventListener("visibilitychange", seen);
       let_go();
     },
   };
 }
+
+// Talking through a camera: the microphone while the button is held, or a test tone.
+const TONE = 440; // Hz
+const TONE_FOR = 2000; // ms
+
+let talk = null;
+
+function endTalk() {
+  if (!talk) return;
+  const t = talk;
+  talk = null;
+  t.over = true;
+  t.sound.forEach((end) => end());
+  if (t.pc) t.pc.close();
+}
+
+// sources of sound, each with what ends it and how it is called.
+async function microphone(t) {
+  const media = await navigator.mediaDevices.getUserMedia({ audio: true });
+  const track = media.getAudioTracks()[0];
+  t.sound.push(() => track.stop());
+  return { track, called: track.label || "this device's microphone" };
+}
+
+async function tone(t) {
+  const audio = new AudioContext();
+  t.sound.push(() => audio.close());
+  await audio.resume();
+  const pitch = new OscillatorNode(audio, { frequency: TONE });
+  const loud = new GainNode(audio, { gain: 0.4 });
+  const out = audio.createMediaStreamDestination();
+  pitch.connect(loud).connect(out);
+  pitch.start();
+  return { track: out.stream.getAudioTracks()[0], called: "a test tone of " + TONE + " Hz" };
+}
+
+async function startTalk(button) {
+  endTalk();
+  const box = button.closest("#talk");
+  const says = box.querySelector("[role=status]");
+  const t = { over: false, sound: [], pc: null, tone: button.dataset.talk === "tone" };
+  talk = t;
+  try {
+    const from = await (button.dataset.talk === "tone" ? tone(t) : microphone(t));
+    if (t.over) {
+      t.sound.forEach((end) => end());
+      return;
+    }
+    const pc = (t.pc = new RTCPeerConnection());
+    const line = pc.addTransceiver(from.track, { direction: "sendonly" });
+    const codecs = RTCRtpSender.getCapabilities("audio").codecs;
+    line.setCodecPreferences(codecs.filter((c) => c.mimeType.toUpperCase() === "AUDIO/" + box.dataset.codec));
+    pc.onconnectionstatechange = () => {
+      if (pc.connectionState === "connected") says.textContent = "Sending " + from.called + ".";
+      if (["failed", "disconnected"].includes(pc.connectionState)) {
+        says.textContent = "The way to the speaker broke off.";
+        endTalk();
+      }
+      if (pc.connectionState === "connected" && button.dataset.talk === "tone")
+        setTimeout(() => {
+          if (talk !== t) return;
+          endTalk();
+          says.textContent = "The test tone was sent. Was it heard there?";
+        }, TONE_FOR);
+    };
+    says.textContent = "Asking for the speaker.";
+    await pc.setLocalDescription(await pc.createOffer());
+    const res = await fetch(box.dataset.at + "/talking", {
+      method: "POST",
+      headers: { "X-CSRF-Token": box.dataset.csrf, Accept: "application/json" },
+      body: new URLSearchParams({ source: box.dataset.source, offer: pc.localDescription.sdp }),
+    });
+    if (!res.ok) throw new Error("The server answered " + res.status + ".");
+    const answer = await res.json();
+    if (answer.trouble) throw new Error(answer.trouble);
+    if (t.over) return;
+    await pc.setRemoteDescription({ type: "answer", sdp: answer.answer });
+  } catch (why) {
+    if (talk === t) endTalk();
+    says.textContent =
+      why.name === "NotFoundError" || why.name === "NotAllowedError"
+        ? "This browser gives no microphone: send a test tone."
+        : why.message;
+  }
+}
+
+document.addEventListener("pointerdown", (e) => {
+  const button = e.target.closest("[data-talk=microphone]");
+  if (button && e.button === 0) startTalk(button);
+});
+for (const end of ["pointerup", "pointercancel", "blur"])
+  window.addEventListener(end, () => {
+    if (talk && !talk.tone) endTalk();
+  });
+document.addEventListener("keydown", (e) => {
+  const button = e.target.closest && e.target.closest("[data-talk=microphone]");
+  if (button && (e.key === " " || e.key === "Enter") && !e.repeat) startTalk(button);
+});
+document.addEventListener("keyup", (e) => {
+  if (talk && !talk.tone && (e.key === " " || e.key === "Enter")) endTalk();
+});
+document.addEventListener("click", (e) => {
+  const button = e.target.closest("[data-talk=tone]");
+  if (button) startTalk(button);
+});
 
 // What is looked at may be exchanged while the page lives on.
 function look() {

@@ -1,0 +1,227 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pion/webrtc/v4"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/site"
+)
+
+// Bounds of talking through a device.
+const (
+	talkMost   = 2 * time.Minute // at a time
+	talkSilent = 4 * time.Second // without a packet from the browser
+	maxSpoken  = 1200            // bytes of a packet
+)
+
+// Talker is the view's profile whose speaker can be talked through from a browser, and in which
+// coding: the one that the recorder talks back in where the speaker takes it. ok is false where
+// it has no speaker that takes G.711.
+func Talker(f stream.Facts, w stream.Wishes) (p stream.Profile, codec string, ok bool) {
+	for _, p := range f.Profiles {
+		if p.URI == "" {
+			continue
+		}
+		for _, codec := range append(slices.Clone(w.Talkback), "PCMU", "PCMA") {
+			if (codec == "PCMU" || codec == "PCMA") && slices.Contains(p.Sound.Takes, codec) {
+				return p, codec, true
+			}
+		}
+	}
+	return stream.Profile{}, "", false
+}
+
+// Sentences for who can't talk.
+var (
+	errNoConsent = trouble.Told("Sound is off here: no consent to record sound is on record.")
+	errNoSpeaker = trouble.Told("It has no speaker that takes G.711, or its streams weren't read since.")
+	errTalking   = trouble.Told("Somebody talks through it already.")
+)
+
+// Talk answers a browser's offer to send sound, and passes what it sends to the device's speaker
+// (ONVIF Streaming, 5.3) until the browser ends, falls silent, or has talked for two minutes.
+// One at a time talks through a device from this server.
+func (r *Relay) Talk(ctx context.Context, of site.Source, offer string) (answer string, err error) {
+	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
+		return "", errOffer
+	}
+	if !r.speaks(of.Device.ID) {
+		return "", errTalking
+	}
+	t := &talk{relay: r, device: of.Device.ID, packets: make(chan []byte, 64)}
+	t.ctx, t.end = context.WithTimeout(r.ctx, talkMost)
+	defer func() {
+		if err != nil {
+			t.close()
+		}
+	}()
+	if err := t.open(ctx, of); err != nil {
+		return "", err
+	}
+	if answer, err = t.answer(ctx, withoutCandidates(offer)); err != nil {
+		return "", err
+	}
+	r.done.Go(t.pass)
+	return answer, nil
+}
+
+// speaks takes a device to talk through; false where somebody does.
+func (r *Relay) speaks(device int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.talking[device] || r.ctx.Err() != nil {
+		return false
+	}
+	r.talking[device] = true
+	return true
+}
+
+type talk struct {
+	relay   *Relay
+	device  int64
+	codec   string
+	ctx     context.Context
+	end     context.CancelFunc
+	conn    *rtsp.Conn
+	track   rtsp.Track
+	pc      *webrtc.PeerConnection
+	packets chan []byte
+}
+
+func (t *talk) close() {
+	t.end()
+	if t.pc != nil {
+		_ = t.pc.Close()
+	}
+	if t.conn != nil {
+		t.conn.Close()
+	}
+	t.relay.mu.Lock()
+	delete(t.relay.talking, t.device)
+	t.relay.mu.Unlock()
+}
+
+// open makes the way to the speaker.
+func (t *talk) open(ctx context.Context, of site.Source) error {
+	ctx, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	d := of.Device
+	s, err := site.Load(ctx, t.relay.store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return err
+	}
+	f, w := s.Streams(of)
+	p, codec, ok := Talker(f, w)
+	opens, opened := site.Account.Of(s, d.ID)
+	switch {
+	case !w.Consent:
+		return errNoConsent
+	case !ok:
+		return errNoSpeaker
+	case !opened || d.Address == nil:
+		return trouble.Told("No account opens " + of.Place + ".")
+	}
+	login, err := t.relay.accounts.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, "talking through its speaker")
+	if err != nil {
+		return err
+	}
+	t.codec = codec
+	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address), p.URI, rtsp.Login(login)); err != nil {
+		return err
+	}
+	if t.track, err = t.conn.DescribeTalk(); err != nil {
+		return err
+	}
+	return t.conn.Talk(t.track)
+}
+
+// answer meets the browser.
+func (t *talk) answer(ctx context.Context, offer string) (string, error) {
+	pc, err := t.relay.api.NewPeerConnection(webrtc.Configuration{})
+	if err != nil {
+		return "", err
+	}
+	t.pc = pc
+	pc.OnTrack(func(in *webrtc.TrackRemote, _ *webrtc.RTPReceiver) {
+		if !strings.EqualFold(in.Codec().MimeType, "audio/"+t.codec) {
+			t.end()
+			return
+		}
+		for t.ctx.Err() == nil {
+			p, _, err := in.ReadRTP()
+			if err != nil {
+				return
+			}
+			if len(p.Payload) == 0 || len(p.Payload) > maxSpoken {
+				continue
+			}
+			p.Header.PayloadType = map[string]uint8{"PCMU": 0, "PCMA": 8}[t.codec]
+			p.Header.Extension, p.Header.Extensions, p.Header.CSRC, p.Header.Padding, p.PaddingSize = false, nil, nil, false, 0
+			raw, err := p.Marshal()
+			if err != nil {
+				continue
+			}
+			select {
+			case t.packets <- raw:
+			default: // the device doesn't keep up: what is old by then is dropped
+			}
+		}
+	})
+	pc.OnConnectionStateChange(func(s webrtc.PeerConnectionState) {
+		switch s {
+		case webrtc.PeerConnectionStateFailed, webrtc.PeerConnectionStateClosed, webrtc.PeerConnectionStateDisconnected:
+			t.end()
+		}
+	})
+	if err := pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
+		return "", errOffer
+	}
+	return described(ctx, pc)
+}
+
+// pass passes packets on until nobody talks any more.
+func (t *talk) pass() {
+	defer t.close()
+	quiet := time.NewTimer(connectTime) // until the first comes
+	defer quiet.Stop()
+	go t.drain()
+	for {
+		select {
+		case <-t.ctx.Done():
+			return
+		case <-quiet.C:
+			return
+		case raw := <-t.packets:
+			quiet.Reset(talkSilent)
+			if t.conn.Say(raw) != nil {
+				return
+			}
+		}
+	}
+}
+
+// drain reads what the device sends meanwhile, and ends with it: it hangs up, or says nothing,
+// which is usual where only its speaker was asked for.
+func (t *talk) drain() {
+	for t.ctx.Err() == nil {
+		if _, _, err := t.conn.Next(); err != nil && !errors.Is(err, rtsp.ErrStalled) {
+			t.end()
+			return
+		}
+	}
+}
+
+// Through words what is talked through.
+func Through(place, codec string) string {
+	return fmt.Sprintf("%s's speaker, %s", place, stream.PrettySound(codec))
+}
