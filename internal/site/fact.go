@@ -62,6 +62,7 @@ var (
 var (
 	Measured     = ViewFact[[]stream.Measured]{fact.Measured} // of the profiles that show it
 	StreamsAsked = ViewFact[Inquiry]{fact.StreamsAsked}
+	Still        = ViewFact[stream.Seen]{fact.Still}   // the last one
 	Rules        = ViewFact[[]rule.Rule]{fact.Rules}   // of its analytics
 	Inputs       = ViewFact[route.Inputs]{fact.Inputs} // of its channel
 	RoutesAsked  = ViewFact[Inquiry]{fact.RoutesAsked}

@@ -404,7 +404,10 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 		_, opened := Account.Of(s, of.Device.ID)
 		f.Unnamed = opened && seen.RTSPAlone()
 	}
-	w := stream.Wishes{Consent: of.Consent.Given()}
+	if seen, ok := Still.Of(s, of); ok {
+		f.Still = &seen
+	}
+	w := stream.Wishes{Consent: of.Consent.Given(), Accepted: of.Accepted}
 	rec, slot, planned := s.HolderOf(of)
 	if planned {
 		w.Recorder, w.Held = rec.Place, slot != nil

@@ -24,7 +24,8 @@ type Source struct {
 	Channel    int    // planned; 0: any
 	Input      int    // which of the device's video sources, from 1 in its own order; 0: not known, or it has one
 	Consent    stream.Consent
-	Marks      *stream.Scale // nil: nobody set any
+	Marks      *stream.Scale   // nil: nobody set any
+	Accepted   stream.Pictures // by people
 	Device     Device
 }
 
@@ -40,7 +41,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -58,6 +59,7 @@ type sourceRow struct {
 	ConsentBy  string
 	ConsentAt  *time.Time
 	Marks      *stream.Scale
+	Pictures   stream.Pictures
 }
 
 func (r sourceRow) source() Source {
@@ -65,7 +67,7 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -312,4 +314,28 @@ func (s *Store) ofSource(ctx context.Context, site, source int64, set string, ar
 		}
 		return err
 	})
+}
+
+// AcceptPicture keeps the picture, JPEG, that a person accepted of a view in a light.
+// ErrNotFound where the site has no such view.
+func (s *Store) AcceptPicture(ctx context.Context, site, source int64, light stream.Light, person int64, a stream.Accepted, picture []byte) error {
+	err := s.ofSource(ctx, site, source, `pictures = coalesce(pictures, '{}') || jsonb_build_object($3::text, $4::jsonb)`, light, a)
+	if err != nil {
+		return err
+	}
+	_, err = s.Pool.Exec(ctx, `insert into accepted_still (source_id, light, picture, width, height, person_id, by_name, at) values ($1, $2, $3, $4, $5, $6, $7, $8)
+		on conflict (source_id, light) do update set picture = excluded.picture, width = excluded.width, height = excluded.height,
+		person_id = excluded.person_id, by_name = excluded.by_name, at = excluded.at`,
+		source, light, picture, a.Print.Size.Width, a.Print.Size.Height, person, a.By, a.At)
+	return err
+}
+
+// AcceptedPicture is the picture that was accepted of a view in a light.
+func (s *Store) AcceptedPicture(ctx context.Context, site, source int64, light stream.Light) (picture []byte, err error) {
+	err = s.Pool.QueryRow(ctx, `select a.picture from accepted_still a join source s on s.id = a.source_id
+		where s.site_id = $1 and s.id = $2 and a.light = $3`, site, source, light).Scan(&picture)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return picture, err
 }

@@ -24,6 +24,7 @@ func TestAPictureMovesForTwoOnTwoServers(t *testing.T) {
 	cam := h.Fleet.Camera("Slipway")
 	p, q := testbed.Browser(t, 1280, 800), testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
 	h.on(p, "find")
 	h.run(p, "body", "Look at 3 networks")
 	h.on(p, "sign-in")
@@ -49,6 +50,7 @@ func TestAPictureMovesForTwoOnTwoServers(t *testing.T) {
 	h.on(p, "streams")
 	moves(p)
 	other.signIn(q, "anselm", h.Secrets.Tech)
+	q.Sees(30*time.Second, "Gannet Point Ferry Terminal")
 	other.on(q, "streams")
 	moves(q)
 	moves(p)
@@ -81,6 +83,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	h := serveOn(t, testbed.StartOnly(t, "Ice plant", "Quay recorder", "Terminal recorder"), nil)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
 	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
 		h.on(p, step[0])
 		h.run(p, "body", step[1])
@@ -115,6 +118,7 @@ func TestATonePlaysThroughTheCamera(t *testing.T) {
 	cam := h.Fleet.Camera("Net loft")
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
 	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
 		h.on(p, step[0])
 		h.run(p, "body", step[1])

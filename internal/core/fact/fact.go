@@ -25,6 +25,7 @@ const (
 	Profiles     = "stream.profiles"
 	Measured     = "stream.measured"
 	StreamsAsked = "stream.looked"
+	Still        = "stream.still"
 	Recorder     = "recorder.status"
 	RecorderPin  = "recorder.tls"
 	ServesNTP    = "recorder.ntp"

@@ -1,9 +1,10 @@
 package stream
 
 import (
-	"errors"
 	"fmt"
 	"math"
+
+	"duskyharbor/internal/core/trouble"
 )
 
 // Mark is something of known size on a view's picture: a line from one spot to another, as
@@ -49,11 +50,11 @@ func LevelFor(perMetre float64) (l Level, ok bool) {
 
 // Errors of a scale.
 var (
-	errMarkSize  = errors.New("a mark is something from 0.1 to 50 m long")
-	errMarkShort = errors.New("draw a mark over at least 8 pixels: a shorter one tells too little")
-	errMarkRow   = errors.New("set one mark nearer and one farther away: at least a tenth of the picture's height apart")
-	errMarkOff   = errors.New("a mark lies outside the picture")
-	errMarkSense = errors.New("by these marks what is farther away would be larger: see which is which")
+	errMarkSize  = trouble.Told("A mark is something from 0.1 to 50 m long.")
+	errMarkShort = trouble.Told("Draw a mark over at least 8 pixels: a shorter one tells too little.")
+	errMarkRow   = trouble.Told("Set one mark nearer and one farther away: at least a tenth of the picture's height apart.")
+	errMarkOff   = trouble.Told("A mark lies outside the picture.")
+	errMarkSense = trouble.Told("By these marks what is farther away would be larger: see which is which.")
 )
 
 // pixels is a mark's length on a picture of that size.

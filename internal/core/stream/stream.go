@@ -165,6 +165,7 @@ type Facts struct {
 	Trouble  string // why profiles couldn't be read
 	// Elsewhere is how many profiles the device has that show other views.
 	Elsewhere int
+	Still     *Seen // the last one; nil: it has none, or none came
 	// Unnamed: it speaks RTSP alone, and nobody said at which addresses its streams are had.
 	Unnamed bool
 }
@@ -202,6 +203,7 @@ type Wishes struct {
 	Held     bool     // the recorder plays its streams now
 	Takers   []string // other recorders of the site with their codecs: "Terminal recorder"
 	Consent  bool     // to record sound here is on record
+	Accepted Pictures // that people accepted of it
 }
 
 // Find gives the profile and the measurement of a token.
@@ -248,6 +250,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		out = append(out, judgeCodec(f, w))
 	}
 	out = append(out, judgeSound(f, w)...)
+	if f.Still != nil {
+		out = append(out, JudgePicture(*f.Still, w.Accepted)...)
+	}
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
 		if m != nil {

@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -99,6 +100,52 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) ([]byte, error) {
 		return nil, err
 	}
 	return checkJPEG(data, on)
+}
+
+// keepStill keeps the print of the view's still. One that doesn't come is no trouble of its
+// streams: what was known of it is kept, with its age.
+func (t *Stage) keepStill(ctx context.Context, of site.Source) error {
+	data, err := whole(ctx, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	if err != nil {
+		if ctx.Err() == nil && engine.Ours(err) {
+			return err
+		}
+		return ctx.Err()
+	}
+	print, err := printOf(data)
+	if err != nil {
+		return nil // it was decoded before, and is a picture
+	}
+	now := time.Now().UTC()
+	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: print}))
+}
+
+func printOf(data []byte) (stream.Print, error) {
+	img, err := jpeg.Decode(bytes.NewReader(data))
+	if err != nil {
+		return stream.Print{}, err
+	}
+	return stream.PrintOf(img), nil
+}
+
+// Accept fetches the view's still now and keeps it as the one that a person accepts in a light.
+func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, person int64, name string) error {
+	data, err := whole(ctx, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	if err != nil {
+		return err
+	}
+	print, err := printOf(data)
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	if err := stream.MayAccept(print, light); err != nil {
+		return err
+	}
+	if err := t.Store.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: print}, data); err != nil {
+		return err
+	}
+	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: print}))
 }
 
 // ChannelStill fetches the still that a recorder holds of a channel.

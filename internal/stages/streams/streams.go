@@ -88,6 +88,9 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if err := t.Store.KeepFacts(ctx, site.Measured.New(of, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
 		return "", err
 	}
+	if err := t.keepStill(ctx, of); err != nil {
+		return "", err
+	}
 	return fmt.Sprintf("%d profiles read, %d played", len(profiles), len(own)), nil
 }
 

@@ -9,6 +9,9 @@ alter table preview add column cant text[] not null default '{}';
 -- Marks of known size on a view's picture: what its pixels per metre are reckoned from.
 alter table source add column marks jsonb;
 
+-- What is kept of the pictures that were accepted of a view, by light, to hold others against.
+alter table source add column pictures jsonb;
+
 -- The picture that a person accepted of a view, by day and by night.
 create table accepted_still (
   source_id bigint not null references source on delete cascade,

@@ -56,6 +56,9 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
+	r.Change.POST("/streams/accept", pg.accept)
+	r.Change.POST("/streams/marks", pg.marks)
+	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
 }
 
 // streamsData is declared beside measured.
@@ -74,6 +77,7 @@ type streamsData struct {
 type streamRow struct {
 	Row      shell.Row
 	Profiles []profileRow
+	Scale    scaleView
 	Still    bool
 	Read     bool
 	Changes  int  // proposed
@@ -125,7 +129,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	f, w := p.Snapshot.Streams(r.Source)
-	x := streamRow{Row: r, Read: !f.LookedAt.IsZero()}
+	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w)}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
 		_, m, _ := f.Find(pr.Token)
@@ -217,6 +221,15 @@ type extra struct {
 	Codec   string         // in which it can be talked through; empty: it can't
 	Through string         // what is talked through
 	Talks   bool           // it may be: there is consent, and this server passes sound on
+	Pairs   []accepted     // by day and by night
+	Offers  bool           // it offers a still
+}
+
+// accepted is a picture that was accepted in a light, or may be.
+type accepted struct {
+	Light    stream.Light
+	Accepted *stream.Accepted // nil: nobody did
+	Now      bool             // its last still is one that could be
 }
 
 func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
@@ -227,7 +240,14 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 	}
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
-		x.Sound = x.Sound || soundText(p, m) != ""
+		x.Sound, x.Offers = x.Sound || soundText(p, m) != "", x.Offers || p.Snapshot != ""
+	}
+	for _, light := range []stream.Light{stream.Day, stream.Night} {
+		a := accepted{Light: light, Now: f.Still != nil && stream.MayAccept(f.Still.Print, light) == nil}
+		if was, ok := of.Accepted[light]; ok {
+			a.Accepted = &was
+		}
+		x.Pairs = append(x.Pairs, a)
 	}
 	if _, codec, ok := live.Talker(f, w); ok {
 		x.Codec, x.Through, x.Talks = codec, live.Through(of.Place, codec), w.Consent && pg.live != nil

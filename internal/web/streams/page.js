@@ -222,6 +222,70 @@ document.addEventListener("click", (e) => {
   if (button) startTalk(button);
 });
 
+// Marks of known size: while their panel is open, two lines are drawn on the picture.
+const ACROSS = 1600;
+const DOWN = 900;
+
+function sizes() {
+  const panel = document.querySelector("[data-sizes]");
+  const figure = document.querySelector("figure.still");
+  if (!panel || !figure || panel.dataset.ready) return;
+  panel.dataset.ready = "1";
+  const svg = figure.querySelector("[data-scale]");
+  const field = panel.querySelector("[name=drawn]");
+  let marks = [];
+  let line = null;
+  const spot = (e) => {
+    const box = svg.getBoundingClientRect();
+    const part = (v, from, size) => Math.min(1, Math.max(0, (v - from) / size));
+    return [part(e.clientX, box.left, box.width), part(e.clientY, box.top, box.height)];
+  };
+  const put = () => {
+    field.value = marks.length === 2 ? JSON.stringify(marks) : "";
+  };
+  panel.addEventListener("toggle", () => {
+    figure.classList.toggle("drawing", panel.open);
+    svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
+    marks = [];
+    put();
+  });
+  svg.addEventListener("pointerdown", (e) => {
+    if (!panel.open) return;
+    e.preventDefault();
+    svg.setPointerCapture(e.pointerId);
+    if (marks.length === 2) {
+      svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
+      marks = [];
+    }
+    const [x, y] = spot(e);
+    line = document.createElementNS("http://www.w3.org/2000/svg", "line");
+    line.setAttribute("class", "mark");
+    line.dataset.drawn = "1";
+    for (const [k, v] of [
+      ["x1", x * ACROSS],
+      ["y1", y * DOWN],
+      ["x2", x * ACROSS],
+      ["y2", y * DOWN],
+    ])
+      line.setAttribute(k, v);
+    line.mark = { x1: x, y1: y, x2: x, y2: y };
+    svg.append(line);
+  });
+  svg.addEventListener("pointermove", (e) => {
+    if (!line) return;
+    const [x, y] = spot(e);
+    line.setAttribute("x2", x * ACROSS);
+    line.setAttribute("y2", y * DOWN);
+    Object.assign(line.mark, { x2: x, y2: y });
+  });
+  svg.addEventListener("pointerup", () => {
+    if (!line) return;
+    marks.push(line.mark);
+    line = null;
+    put();
+  });
+}
+
 // What is looked at may be exchanged while the page lives on.
 function look() {
   const figure = document.querySelector("figure[data-moving]");
@@ -229,5 +293,9 @@ function look() {
   if (running) running.end();
   running = figure ? watch(figure) : null;
 }
+sizes();
 look();
-new MutationObserver(look).observe(document.querySelector("main") || document.body, { childList: true, subtree: true });
+new MutationObserver(() => {
+  sizes();
+  look();
+}).observe(document.querySelector("main") || document.body, { childList: true, subtree: true });

@@ -1,0 +1,158 @@
+package streams
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/web/shell"
+)
+
+// scaleView is how many pixels per metre a view has, as bands over its picture of 1,600 × 900
+// units.
+type scaleView struct {
+	Set   bool
+	Stale string // why it doesn't tell any more
+	Bands []scaleBand
+	Marks []markLine
+	Says  string
+	Size  stream.Size // of the picture that is marked; 0 × 0: not known
+}
+
+const (
+	scaleWidth  = 1600
+	scaleHeight = 900
+)
+
+type scaleBand struct {
+	Y, H  float64
+	Name  string
+	Class string
+}
+
+type markLine struct {
+	X1, Y1, X2, Y2 float64
+	Label          string
+}
+
+// scaleOf reckons with the picture that the recorder takes.
+func scaleOf(of site.Source, f stream.Facts, w stream.Wishes) scaleView {
+	record, _ := stream.Roles(f.Profiles, w.Codecs)
+	if record == "" {
+		record, _ = stream.Roles(f.Profiles, nil)
+	}
+	p, m, _ := f.Find(record)
+	v := scaleView{Size: stream.Size{Width: p.Width, Height: p.Height}}
+	if m != nil && m.Width > 0 {
+		v.Size = stream.Size{Width: m.Width, Height: m.Height}
+	}
+	s := of.Marks
+	if s == nil {
+		return v
+	}
+	v.Set, v.Stale = true, s.Stale(v.Size)
+	for _, b := range s.Bands() {
+		name, class := "below "+stream.Levels[0].Name, "b0"
+		for i, l := range stream.Levels {
+			if l == b.Level {
+				name, class = fmt.Sprintf("%s, from %g", l.Name, l.PerMetre), "b"+strconv.Itoa(i+1)
+			}
+		}
+		v.Bands = append(v.Bands, scaleBand{b.Top * scaleHeight, (b.End - b.Top) * scaleHeight, name, class})
+	}
+	for _, k := range s.Marks {
+		v.Marks = append(v.Marks, markLine{k.X1 * scaleWidth, k.Y1 * scaleHeight, k.X2 * scaleWidth, k.Y2 * scaleHeight, fmt.Sprintf("%g m", k.Metres)})
+	}
+	v.Says = says(*s)
+	return v
+}
+
+// says words what the picture is good for at its lower edge, and what the next level takes.
+func says(s stream.Scale) string {
+	has := s.At(1)
+	l, ok := stream.LevelFor(has)
+	text := fmt.Sprintf("At its lower edge %.0f pixels per metre", has)
+	if ok {
+		text += ": enough to " + l.Name
+	}
+	for _, next := range stream.Levels {
+		if next.PerMetre > has {
+			if width, longer, ok := s.Needs(next, 1); ok {
+				text += fmt.Sprintf(". To %s there it takes a picture %d wide, or a lens %.1f times as long", next.Name, width, longer)
+			}
+			break
+		}
+	}
+	return text + " (" + stream.LevelsOf + ")."
+}
+
+// marks keeps two marks of known size on a view's picture, or forgets them.
+func (pg *Page) marks(c *echo.Context) error {
+	v, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	if c.FormValue("off") == "1" {
+		if err := pg.Store.SetMarks(ctx, me.Member.ID, of.ID, nil); err != nil {
+			return err
+		}
+		return pg.JudgedBack(c, of, "took the marks off a picture", "", "The marks on the picture of "+of.Place+" are gone.")
+	}
+	f, w := v.Streams(of)
+	s := stream.Scale{Size: scaleOf(of, f, w).Size, By: me.Person.Name}
+	var drawn [2]stream.Mark
+	if json.Unmarshal([]byte(c.FormValue("drawn")), &drawn) != nil {
+		return pg.Back(c, "Draw both marks on the picture first: something near, and something farther away.")
+	}
+	for i, k := range drawn {
+		metres, err := strconv.ParseFloat(c.FormValue("metres-"+strconv.Itoa(i)), 64)
+		if err != nil {
+			return pg.Back(c, fmt.Sprintf("Say how long mark %d is, in metres, as 2.05.", i+1))
+		}
+		k.Metres = metres
+		s.Marks[i] = k
+	}
+	if s.Size.Width == 0 {
+		return pg.Back(c, "The size of its picture isn't known: read and play its streams first.")
+	}
+	if err := s.Check(); err != nil {
+		return pg.Back(c, err.Error())
+	}
+	if err := pg.Store.SetMarks(ctx, me.Member.ID, of.ID, &s); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, of, "marked sizes on a picture", fmt.Sprintf(": %g m, %g m", s.Marks[0].Metres, s.Marks[1].Metres), says(s))
+}
+
+// accept keeps the picture that a view shows now as the one that a person accepts.
+func (pg *Page) accept(c *echo.Context) error {
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	me := shell.VisitorOf(c)
+	light := stream.Light(c.FormValue("light"))
+	if err := pg.stage.Accept(c.Request().Context(), of, light, me.Person.ID, me.Person.Name); err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.JudgedBack(c, of, "accepted a picture", ", by "+string(light), "The picture of "+of.Place+" by "+string(light)+" is accepted as it is now.")
+}
+
+// accepted passes on the picture that was accepted of a view in a light.
+func (pg *Page) accepted(c *echo.Context) error {
+	id, err := shell.Number(c, "source")
+	if err != nil {
+		return err
+	}
+	data, err := pg.Store.AcceptedPicture(c.Request().Context(), shell.VisitorOf(c).Member.ID, id, stream.Light(c.Param("light")))
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "private, no-cache")
+	return c.Blob(200, "image/jpeg", data)
+}
