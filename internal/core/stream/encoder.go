@@ -81,6 +81,39 @@ func EncoderOf(args map[string]string) (e Encoder, err error) {
 	return e, nil
 }
 
+// ReadsAs is what a change of an encoder reads while the device tells that it is set to now:
+// exactly what was or what is wanted, else the one that it is near enough to. Devices bring what
+// is written to values of their own; near is the same codec and size, the frame rate within a
+// tenth or one, the bit rate within a quarter, and key frames hardly rarer. Anything else reads
+// as it is.
+func ReadsAs(now Encoder, args map[string]string, from, to string) string {
+	text := now.Text()
+	if text == from || text == to {
+		return text
+	}
+	old := map[string]string{}
+	for k, v := range args {
+		if name, ok := strings.CutPrefix(k, "old_"); ok {
+			old[name] = v
+		}
+	}
+	for _, x := range []struct {
+		args map[string]string
+		text string
+	}{{args, to}, {old, from}} {
+		if set, err := EncoderOf(x.args); err == nil && now.near(set) {
+			return x.text
+		}
+	}
+	return text
+}
+
+func (e Encoder) near(set Encoder) bool {
+	every := func(e Encoder) float64 { return float64(e.GOP) / max(e.FPS, 1) }
+	return e.Codec == set.Codec && e.Size == set.Size && math.Abs(e.FPS-set.FPS) <= max(1, 0.1*set.FPS) &&
+		math.Abs(float64(e.Kbps-set.Kbps)) <= 0.25*float64(set.Kbps) && every(e) <= 1.25*every(set)
+}
+
 // Want is what an encoder is to be set to, as near as its options allow.
 type Want struct {
 	Codecs   []string      // any of them, the first that there is; empty: the one that is set

@@ -87,6 +87,35 @@ func TestASettingComesBackFromItsArguments(t *testing.T) {
 	}
 }
 
+// A device that rounds what is written made the change; one that makes something else of it, or
+// that somebody set meanwhile, reads as it is.
+func TestWhatADeviceMakesOfASetting(t *testing.T) {
+	was, want := now, now
+	want.Codec, want.Size, want.GOP = "H265", sd, 25
+	args := back(want.Args(), was.Args())
+	read := func(change func(*Encoder)) string {
+		e := want
+		change(&e)
+		return ReadsAs(e, args, was.Text(), want.Text())
+	}
+	for name, x := range map[string]struct {
+		change func(*Encoder)
+		reads  string
+	}{
+		"as written":       {func(*Encoder) {}, want.Text()},
+		"rounded down":     {func(e *Encoder) { e.GOP, e.Kbps, e.FPS = 20, 2000, 24 }, want.Text()},
+		"as it was":        {func(e *Encoder) { *e = was }, was.Text()},
+		"nearly as it was": {func(e *Encoder) { *e = was; e.Kbps += 48 }, was.Text()},
+		"rarer key frames": {func(e *Encoder) { e.GOP = 50 }, "H.265 640 × 360, 25/s, ≤ 2048 kbit/s, key frame every 50 frames"},
+		"half the rate":    {func(e *Encoder) { e.Kbps = 1024 }, "H.265 640 × 360, 25/s, ≤ 1024 kbit/s, key frame every 25 frames"},
+		"another size":     {func(e *Encoder) { e.Size = hd }, "H.265 1280 × 720, 25/s, ≤ 2048 kbit/s, key frame every 25 frames"},
+	} {
+		if got := read(x.change); got != x.reads {
+			t.Errorf("%s: %s, want %s", name, got, x.reads)
+		}
+	}
+}
+
 func codes(all []finding.Finding) (out []string) {
 	for _, f := range all {
 		out = append(out, f.Code)

@@ -67,7 +67,7 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		}
 		e.ReadFunc = func(ctx context.Context) (string, error) {
 			now, err := cam.Encoder(ctx, services, set.Token)
-			return now.Text(), err
+			return stream.ReadsAs(now, c.Args, c.FromText, c.ToText), err
 		}
 		e.WriteFunc = func(ctx context.Context) error { return cam.SetEncoder(ctx, services, set) }
 	case stream.SetSound:

@@ -152,8 +152,10 @@ type turned struct {
 	Window  time.Duration
 	Refuses []string
 	Shadow  string
-	Stalls  []string // operations that it takes and never answers
-	Loses   int      // one packet of so many; 0: none
+	Stalls  []string       // operations that it takes and never answers
+	Plays   int            // how many streams at the same time, where it was limited since
+	Loses   int            // one packet of so many; 0: none
+	Scene   *footage.Scene // what its first source looks at instead; nil: what it was hung up to see
 }
 
 // Camera is one running stand-in.
@@ -413,6 +415,13 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 func (c *Camera) draw(p profile, walk bool, frame int64, sub bool) image.Image {
 	width, height := footage.Size(sub)
 	return c.scene(p.source).Draw(walk, time.Duration(frame)*time.Second/footage.FPS, width, height)
+}
+
+// Look is what its first source looks at from now on: somebody turned it.
+func (c *Camera) Look(s footage.Scene) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turned.Scene = &s
 }
 
 // ByNight is the light that it looks at from now on.

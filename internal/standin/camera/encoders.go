@@ -45,6 +45,11 @@ func (c *Camera) scene(source int) footage.Scene {
 	if source > 0 && source <= len(c.cfg.Scenes) {
 		s = c.cfg.Scenes[source-1]
 	}
+	c.mu.Lock()
+	if c.turned.Scene != nil && source == 0 {
+		s = *c.turned.Scene
+	}
+	c.mu.Unlock()
 	s.Night = c.memory().Night
 	return s
 }

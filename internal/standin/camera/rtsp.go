@@ -3,6 +3,7 @@ package camera
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/binary"
@@ -155,7 +156,7 @@ func (s *rtspSession) begin() bool {
 	c := s.cam
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if most := c.cfg.Manners.Sessions; most > 0 && len(c.sessions) >= most && !c.sessions[s] {
+	if most := cmp.Or(c.turned.Plays, c.cfg.Manners.Sessions); most > 0 && len(c.sessions) >= most && !c.sessions[s] {
 		return false
 	}
 	c.sessions[s] = true
@@ -367,6 +368,13 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 			return
 		}
 	}
+}
+
+// Limit makes it play so many streams at the same time, at the most.
+func (c *Camera) Limit(most int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turned.Plays = most
 }
 
 // Lose makes it lose one packet of so many from now on; 0: none.

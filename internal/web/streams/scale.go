@@ -34,6 +34,22 @@ type scaleBand struct {
 	Class string
 }
 
+// roomy is the least height of a band that carries its name.
+const roomy = 56
+
+// Label is where its name stands, nil where it has no room.
+func (b scaleBand) Label() *scaleLabel {
+	if b.H < roomy {
+		return nil
+	}
+	return &scaleLabel{b.Name, b.Y + 48}
+}
+
+type scaleLabel struct {
+	Name string
+	Y    float64
+}
+
 type markLine struct {
 	X1, Y1, X2, Y2 float64
 	Label          string
