@@ -11,10 +11,14 @@ import (
 	"time"
 
 	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/live"
 	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/stages/channels"
 	"duskyharbor/internal/stages/clock"
@@ -67,7 +71,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	if opt.Live != "" {
 		name := make([]byte, 8)
 		rand.Read(name)
-		a.Live, err = live.New(live.Options{Store: st, Accounts: keeper, Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
+		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(keeper), Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
 		if err != nil {
 			return nil, err
 		}
@@ -76,6 +80,18 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		e.Register(make(kit))
 	}
 	return a, nil
+}
+
+// streamLogin signs in to streams for moving pictures.
+func streamLogin(keeper *account.Keeper) live.SignIn {
+	return func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error) {
+		opens, ok := site.Account.Of(s, d.ID)
+		if !ok || d.Address == nil {
+			return rtsp.Login{}, trouble.Told("No account opens " + d.Place + ".")
+		}
+		login, err := keeper.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, purpose)
+		return rtsp.Login(login), err
+	}
 }
 
 // Stop ends the work of this process and what it shows.

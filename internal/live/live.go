@@ -16,9 +16,10 @@ import (
 	"github.com/pion/interceptor"
 	"github.com/pion/webrtc/v4"
 
-	"duskyharbor/internal/account"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
@@ -43,13 +44,13 @@ const (
 
 // Relay reads streams and passes them to browsers. Close ends it.
 type Relay struct {
-	store    *store.Store
-	accounts *account.Keeper
-	dialer   *dial.Dialer
-	log      *slog.Logger
-	server   string // its name in claims
-	api      *webrtc.API
-	conn     net.PacketConn
+	store  *store.Store
+	signIn SignIn
+	dialer *dial.Dialer
+	log    *slog.Logger
+	server string // its name in claims
+	api    *webrtc.API
+	conn   net.PacketConn
 
 	mu      sync.Mutex
 	readers map[int64]*reader // by view
@@ -59,14 +60,18 @@ type Relay struct {
 	done    sync.WaitGroup
 }
 
+// SignIn gives the account that opens a device's streams, with what writes each try down. What
+// can't be had is a sentence for the person.
+type SignIn func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error)
+
 // Options of a Relay.
 type Options struct {
-	Store    *store.Store
-	Accounts *account.Keeper
-	Dialer   *dial.Dialer
-	Log      *slog.Logger
-	Server   string // a name that no other server has
-	Listen   string // UDP address to which browsers send: all pictures go through this one port
+	Store  *store.Store
+	SignIn SignIn
+	Dialer *dial.Dialer
+	Log    *slog.Logger
+	Server string // a name that no other server has
+	Listen string // UDP address to which browsers send: all pictures go through this one port
 }
 
 // New opens the port and is ready to show.
@@ -75,7 +80,7 @@ func New(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("live: %w", err)
 	}
-	r := &Relay{store: o.Store, accounts: o.Accounts, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}}
+	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}
 	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
 		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),

@@ -10,7 +10,6 @@ import (
 	"github.com/pion/rtp"
 	"github.com/pion/webrtc/v4"
 
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
@@ -198,15 +197,11 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}
-	opens, ok := site.Account.Of(s, d.ID)
-	if !ok || d.Address == nil {
-		return nil, rtsp.Track{}, trouble.Told("No account opens " + of.Place + ".")
-	}
-	login, err := rd.relay.accounts.LoginOf(opening, d, s, opens.ForRTSP(), access.RTSP, purpose)
+	login, err := rd.relay.signIn(opening, d, s, purpose)
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}
-	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address), p.URI, rtsp.Login(login))
+	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address), p.URI, login)
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}

@@ -10,7 +10,6 @@ import (
 
 	"github.com/pion/webrtc/v4"
 
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
@@ -122,21 +121,18 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 	}
 	f, w := s.Streams(of)
 	p, codec, ok := Talker(f, w)
-	opens, opened := site.Account.Of(s, d.ID)
 	switch {
 	case !w.Consent:
 		return errNoConsent
 	case !ok:
 		return errNoSpeaker
-	case !opened || d.Address == nil:
-		return trouble.Told("No account opens " + of.Place + ".")
 	}
-	login, err := t.relay.accounts.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, "talking through its speaker")
+	login, err := t.relay.signIn(ctx, d, s, "talking through its speaker")
 	if err != nil {
 		return err
 	}
 	t.codec = codec
-	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address), p.URI, rtsp.Login(login)); err != nil {
+	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address), p.URI, login); err != nil {
 		return err
 	}
 	if t.track, err = t.conn.DescribeTalk(); err != nil {

@@ -129,6 +129,26 @@ func Roles(profiles []Profile, codecs []string) (record, view string) {
 	return record, view
 }
 
+// WhyRole says why a profile has a role, or why none: for the recorder that takes these codecs.
+func WhyRole(profiles []Profile, codecs []string, p Profile) string {
+	record, view := Roles(profiles, codecs)
+	switch {
+	case p.Trouble != "":
+		return "The device doesn't say where it is had."
+	case len(codecs) > 0 && !slices.Contains(codecs, p.Codec):
+		return "The recorder doesn't take " + Pretty(p.Codec) + "."
+	case p.Token == record && p.Token == view:
+		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide: it is recorded and shown.", MinViewWidth)
+	case p.Token == record:
+		return "The one with the most pixels that the recorder takes."
+	case p.Token == view:
+		return fmt.Sprintf("The smallest that is still at least %d wide.", MinViewWidth)
+	case p.Width < MinViewWidth:
+		return fmt.Sprintf("Narrower than %d: too small to look at.", MinViewWidth)
+	}
+	return "Another gives the recorder more, and a smaller one does to look at."
+}
+
 // Takes says whether a recorder that takes these codecs can take one of the profiles as it is.
 func Takes(profiles []Profile, codecs []string) bool {
 	record, _ := Roles(profiles, codecs)

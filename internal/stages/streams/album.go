@@ -2,7 +2,6 @@ package streams
 
 import (
 	"context"
-	"strconv"
 	"sync"
 	"time"
 
@@ -26,7 +25,7 @@ type album struct {
 	asks  singleflight.Group
 	gate  chan struct{}
 	mu    sync.Mutex
-	kept  map[int64]still
+	kept  map[string]still
 	bytes int
 }
 
@@ -38,16 +37,16 @@ type still struct {
 }
 
 func newAlbum() *album {
-	return &album{now: time.Now, gate: make(chan struct{}, stillsAsked), kept: map[int64]still{}}
+	return &album{now: time.Now, gate: make(chan struct{}, stillsAsked), kept: map[string]still{}}
 }
 
 // of gives the still of a view, asking get where none is young enough. Whoever asked first may
 // go away: those who wait with it get theirs all the same.
-func (a *album) of(ctx context.Context, view int64, get func(context.Context) ([]byte, error)) ([]byte, error) {
+func (a *album) of(ctx context.Context, view string, get func(context.Context) ([]byte, error)) ([]byte, error) {
 	if s, ok := a.young(view); ok {
 		return s.data, s.err
 	}
-	c := a.asks.DoChan(strconv.FormatInt(view, 10), func() (any, error) {
+	c := a.asks.DoChan(view, func() (any, error) {
 		if s, ok := a.young(view); ok { // who asked before has just got it
 			return s.data, s.err
 		}
@@ -86,7 +85,7 @@ func (s still) young(now time.Time) bool {
 	return now.Sub(s.at) < age
 }
 
-func (a *album) young(view int64) (still, bool) {
+func (a *album) young(view string) (still, bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s, ok := a.kept[view]
@@ -95,7 +94,7 @@ func (a *album) young(view int64) (still, bool) {
 
 // keep puts a still into the album; what is no longer young goes, and of more bytes than are
 // kept in all the oldest.
-func (a *album) keep(view int64, s still) {
+func (a *album) keep(view string, s still) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.drop(view)
@@ -105,7 +104,7 @@ func (a *album) keep(view int64, s still) {
 		}
 	}
 	for len(a.kept) > 0 && a.bytes+len(s.data) > stillsBytes {
-		oldest, at := int64(0), time.Time{}
+		oldest, at := "", time.Time{}
 		for v, old := range a.kept {
 			if at.IsZero() || old.at.Before(at) {
 				oldest, at = v, old.at
@@ -117,7 +116,7 @@ func (a *album) keep(view int64, s still) {
 	a.bytes += len(s.data)
 }
 
-func (a *album) drop(view int64) {
+func (a *album) drop(view string) {
 	if s, ok := a.kept[view]; ok {
 		a.bytes -= len(s.data)
 		delete(a.kept, view)

@@ -3,6 +3,7 @@ package streams
 import (
 	"context"
 	"errors"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -29,7 +30,7 @@ func TestACameraIsAskedOnceHoweverManyLook(t *testing.T) {
 	var all sync.WaitGroup
 	for range 20 {
 		all.Go(func() {
-			if data, err := a.of(t.Context(), 7, get); err != nil || string(data) != "picture" {
+			if data, err := a.of(t.Context(), "7", get); err != nil || string(data) != "picture" {
 				t.Errorf("%q %v", data, err)
 			}
 		})
@@ -40,7 +41,7 @@ func TestACameraIsAskedOnceHoweverManyLook(t *testing.T) {
 		t.Errorf("20 who look asked it %d times", n)
 	}
 	*now = now.Add(stillAge)
-	if _, err := a.of(t.Context(), 7, get); err != nil || asked.Load() != 2 {
+	if _, err := a.of(t.Context(), "7", get); err != nil || asked.Load() != 2 {
 		t.Errorf("an old still is given again: asked %d times, %v", asked.Load(), err)
 	}
 }
@@ -51,7 +52,7 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 	var asked atomic.Int32
 	miss := func(context.Context) ([]byte, error) { asked.Add(1); return nil, errors.New("silent") }
 	for range 3 {
-		if _, err := a.of(t.Context(), 1, miss); err == nil {
+		if _, err := a.of(t.Context(), "1", miss); err == nil {
 			t.Error("it gave a still")
 		}
 		*now = now.Add(missAge / 4)
@@ -59,7 +60,7 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 	if asked.Load() != 1 {
 		t.Errorf("asked %d times", asked.Load())
 	}
-	if _, err := a.of(t.Context(), 3, func(context.Context) ([]byte, error) { panic("broken picture") }); err == nil {
+	if _, err := a.of(t.Context(), "3", func(context.Context) ([]byte, error) { panic("broken picture") }); err == nil {
 		t.Error("a picture that breaks the decoder is given")
 	}
 	gone, leave := context.WithCancel(t.Context())
@@ -70,7 +71,7 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 		return []byte("late"), ctx.Err()
 	}
 	first := make(chan error)
-	go func() { _, err := a.of(gone, 2, slow); first <- err }()
+	go func() { _, err := a.of(gone, "2", slow); first <- err }()
 	<-begun
 	leave()
 	if err := <-first; !errors.Is(err, context.Canceled) {
@@ -78,7 +79,7 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 	}
 	second := make(chan error)
 	go func() {
-		data, err := a.of(t.Context(), 2, slow)
+		data, err := a.of(t.Context(), "2", slow)
 		if string(data) != "late" {
 			err = errors.Join(err, errors.New("no still"))
 		}
@@ -94,7 +95,8 @@ func TestAMissIsKeptAndWhoGoesTakesNobodyAlong(t *testing.T) {
 func TestTheAlbumIsBounded(t *testing.T) {
 	a, now := clocked()
 	large := make([]byte, stillsBytes/4+1)
-	for v := range int64(50) {
+	for i := range 50 {
+		v := strconv.Itoa(i)
 		*now = now.Add(time.Millisecond)
 		if _, err := a.of(t.Context(), v, func(context.Context) ([]byte, error) { return large, nil }); err != nil {
 			t.Fatal(err)
@@ -103,11 +105,11 @@ func TestTheAlbumIsBounded(t *testing.T) {
 			t.Fatalf("%d stills of %d bytes are kept", len(a.kept), a.bytes)
 		}
 	}
-	if _, newest := a.kept[49]; !newest {
+	if _, newest := a.kept["49"]; !newest {
 		t.Error("the newest went")
 	}
 	*now = now.Add(time.Minute)
-	if _, err := a.of(t.Context(), 60, func(context.Context) ([]byte, error) { return []byte("x"), nil }); err != nil || len(a.kept) != 1 || a.bytes != 1 {
+	if _, err := a.of(t.Context(), "60", func(context.Context) ([]byte, error) { return []byte("x"), nil }); err != nil || len(a.kept) != 1 || a.bytes != 1 {
 		t.Errorf("%d stills of %d bytes are kept, %v", len(a.kept), a.bytes, err)
 	}
 }

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"image/jpeg"
 	"net/http"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -43,7 +45,7 @@ func checkJPEG(data []byte, on string) ([]byte, error) {
 
 // Still is the still of a view's view stream, fetched now or a moment ago.
 func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
-	return t.stills.of(ctx, of.ID, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	return t.stills.of(ctx, strconv.FormatInt(of.ID, 10), func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
 }
 
 // fetch asks the camera for it.
@@ -61,6 +63,46 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) ([]byte, error) {
 	if !ok || p.Snapshot == "" {
 		return nil, trouble.Told(of.Place + " offers no still that was read.")
 	}
+	return t.get(ctx, of, s, p.Snapshot)
+}
+
+// OfView is the still of one of a device's views, enrolled or not, fetched now or a moment ago:
+// by it a person picks.
+func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byte, error) {
+	return t.stills.of(ctx, fmt.Sprintf("%d/%s", of.Device.ID, video), func(ctx context.Context) ([]byte, error) {
+		ctx, cancel := context.WithTimeout(ctx, 2*stillLimit)
+		defer cancel()
+		d := of.Device
+		s, err := site.Load(ctx, t.Store, d.SiteID, []int64{d.ID})
+		if err != nil {
+			return nil, err
+		}
+		c, err := t.Accounts.Open(ctx, d, s, "a still")
+		if err != nil {
+			return nil, err
+		}
+		defer c.Close()
+		services, _ := site.Services.Of(s, d.ID)
+		all, err := c.Profiles(ctx, services)
+		if err != nil {
+			return nil, err
+		}
+		own, _ := stream.OfView(all, video)
+		_, view := stream.Roles(own, nil)
+		p, _, ok := stream.Facts{Profiles: own}.Find(view)
+		if !ok || video == "" {
+			return nil, trouble.Told(d.Place + " has no such view.")
+		}
+		if err := c.Addresses(ctx, services, &p); err != nil {
+			return nil, err
+		}
+		return t.get(ctx, of, s, p.Snapshot)
+	})
+}
+
+// get fetches a still from where the device has it.
+func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from string) ([]byte, error) {
+	d := of.Device
 	account, ok := site.Account.Of(s, d.ID)
 	if !ok || d.Address == nil {
 		return nil, trouble.Told("No account opens " + of.Place + ".")
@@ -75,7 +117,7 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) ([]byte, error) {
 	var sent atomic.Bool
 	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: login.Username,
 		Password: login.Password, Transport: dial.Carrier(base.Transport, false, &sent)}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.Snapshot, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
 	if err != nil {
 		return nil, err
 	}

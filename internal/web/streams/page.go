@@ -59,6 +59,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/accept", pg.accept)
 	r.Change.POST("/streams/marks", pg.marks)
 	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
+	r.Site.GET("/stills/:source/view/:view", pg.viewStill)
 }
 
 // streamsData is declared beside measured.
@@ -88,6 +89,7 @@ type profileRow struct {
 	stream.Profile
 	M        *stream.Measured
 	Role     string
+	Why      string // it has that role
 	Bars     []pair
 	Recorder string
 }
@@ -134,6 +136,7 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	for _, pr := range f.Profiles {
 		_, m, _ := f.Find(pr.Token)
 		q := profileRow{Profile: pr, M: m, Recorder: w.Recorder}
+		q.Why = stream.WhyRole(f.Profiles, w.Codecs, pr)
 		switch pr.Token {
 		case record:
 			q.Role = "record"
@@ -207,6 +210,23 @@ func (pg *Page) still(c *echo.Context) error {
 		return err
 	}
 	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
+}
+
+// viewStill passes on the still of one of a device's views, by which a person picks.
+func (pg *Page) viewStill(c *echo.Context) error {
+	ctx := c.Request().Context()
+	id, err := shell.Number(c, "source")
+	if err != nil {
+		return err
+	}
+	if !shell.VisitorOf(c).Member.Role.MayChange() {
+		return store.ErrNotFound
+	}
+	of, err := pg.Store.SourceByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.OfView(ctx, of, c.Param("view")) })
 }
 
 // extra is what the sheet offers besides.
