@@ -201,7 +201,8 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}
-	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address), p.URI, login)
+	pin, _ := site.Pin.Of(s, d.ID)
+	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login)
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}

@@ -132,7 +132,8 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 		return err
 	}
 	t.codec = codec
-	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address), p.URI, login); err != nil {
+	pin, _ := site.Pin.Of(s, d.ID)
+	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login); err != nil {
 		return err
 	}
 	if t.track, err = t.conn.DescribeTalk(); err != nil {

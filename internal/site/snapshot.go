@@ -407,7 +407,7 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 	if seen, ok := Still.Of(s, of); ok {
 		f.Still = &seen
 	}
-	w := stream.Wishes{Consent: of.Consent.Given(), Accepted: of.Accepted}
+	w := stream.Wishes{Encrypt: s.Site.Encrypt, Consent: of.Consent.Given(), Accepted: of.Accepted}
 	rec, slot, planned := s.HolderOf(of)
 	if planned {
 		w.Recorder, w.Held = rec.Place, slot != nil

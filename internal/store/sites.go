@@ -26,9 +26,10 @@ type Site struct {
 	TimeSource string // see clock.Wishes
 	// How many devices of a network, and of a recorder, are worked on at once.
 	AtOnceNetwork, AtOnceRecorder int
+	Encrypt                       bool // it asks that streams are encrypted
 }
 
-const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder`
+const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt`
 
 // Member is a site and the role a person has on it.
 type Member struct {
@@ -230,6 +231,7 @@ func (s *Store) DropSingle(ctx context.Context, site, id int64) (name string, er
 type Wishes struct {
 	LookEvery  int    // minutes; 0: only when someone asks
 	TimeSource string // see clock.Wishes
+	Encrypt    bool   // streams
 	AtOnce     Limits // 1 to MostNetwork, 1 to MostRecorder
 }
 
@@ -241,7 +243,7 @@ const (
 
 // SetWishes keeps them; limits hold from the next run on.
 func (s *Store) SetWishes(ctx context.Context, site int64, w Wishes) error {
-	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3, at_once_network = $4, at_once_recorder = $5 where id = $1`, site, w.LookEvery, w.TimeSource, w.AtOnce.Network, w.AtOnce.Recorder)
+	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3, at_once_network = $4, at_once_recorder = $5, encrypt = $6 where id = $1`, site, w.LookEvery, w.TimeSource, w.AtOnce.Network, w.AtOnce.Recorder, w.Encrypt)
 	return err
 }
 

@@ -61,7 +61,6 @@ func serveOn(t *testing.T, h *testbed.Harbour, log *slog.Logger) *harbour {
 func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(*shell.Server) shell.Page) *harbour {
 	t.Helper()
 	opt.Listen, opt.Measure, opt.WalkFor = 900*time.Millisecond, 2200*time.Millisecond, 25*time.Second
-	opt.Live = "127.0.0.1:0"
 	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, opt)
 	if err != nil {
 		t.Fatal(err)

@@ -36,6 +36,18 @@ func judgeCodec(f Facts, w Wishes) finding.Finding {
 	return out
 }
 
+// clearLegs says that a stream came here in clear where the site asks for encryption, and what
+// is known of the way to its recorder.
+func clearLegs(p Profile, w Wishes, ev []finding.Evidence) finding.Finding {
+	f := finding.Finding{Code: "stream.clear", Severity: finding.Needs, Words: "in clear", Evidence: ev,
+		Sentence: fmt.Sprintf("%s came here in clear, and this site asks for encryption.", p.Name),
+		WayOut:   "The device offers no stream over TLS (RTSPS): switch that on on its page, or accept it as it is."}
+	if w.Held {
+		f.Sentence += " How " + w.Recorder + " plays it isn't told."
+	}
+	return f
+}
+
 // whoElse names who plays its streams, as far as it is known.
 func (w Wishes) whoElse() string {
 	if w.Held {

@@ -43,9 +43,18 @@ type Profile struct {
 	Analytics    string  `json:"analytics"`         // token of its analytics configuration; empty: none
 	Trouble      string  `json:"trouble,omitempty"` // why the device doesn't say where it is had
 
+	Secure  string    `json:"secure,omitempty"`  // address over TLS, rtsps://; empty: not offered
 	Encoder string    `json:"encoder,omitempty"` // token of its VideoEncoderConfiguration
 	Options []Options `json:"options,omitempty"` // what that can be set to; empty: not told
 	Sound   Sound     `json:"sound,omitzero"`
+}
+
+// Best is the address at which the stream is played from here: over TLS where that is offered.
+func (p Profile) Best() string {
+	if p.Secure != "" {
+		return p.Secure
+	}
+	return p.URI
 }
 
 // SourceTokens are the tokens by which events name what these profiles show: of video
@@ -64,24 +73,25 @@ func SourceTokens(profiles []Profile) []string {
 
 // Measured is what a stream delivered while it was played.
 type Measured struct {
-	Profile  string        `json:"profile"`
-	At       time.Time     `json:"at"`
-	Seconds  float64       `json:"seconds"`
-	Codec    string        `json:"codec"`
-	Width    int           `json:"width"` // 0: what came doesn't tell, see SizeText
-	Height   int           `json:"height"`
-	FPS      float64       `json:"fps"`
-	MeanKbps float64       `json:"mean_kbps"` // of what is coded: RTP, UDP and IP headers come on top
-	PeakKbps float64       `json:"peak_kbps"` // of any one second
-	KeyEvery time.Duration `json:"key_every"` // the longest between key frames seen
-	Frames   int           `json:"frames"`
-	Lost     int           `json:"lost"`             // packets, by sequence numbers
-	Jitter   time.Duration `json:"jitter,omitempty"` // between arrivals (RFC 3550, section 6.4.1)
-	First    time.Duration `json:"first,omitempty"`  // from the beginning of the conversation to the first key frame
-	Over     string        `json:"over,omitempty"`   // what carried it: "TCP" or "UDP"
-	Sound    *Heard        `json:"sound,omitempty"`  // nil: none is offered
-	Full     bool          `json:"full,omitempty"`   // it plays as many streams as it can already
-	Trouble  string        `json:"trouble"`
+	Profile   string        `json:"profile"`
+	At        time.Time     `json:"at"`
+	Seconds   float64       `json:"seconds"`
+	Codec     string        `json:"codec"`
+	Width     int           `json:"width"` // 0: what came doesn't tell, see SizeText
+	Height    int           `json:"height"`
+	FPS       float64       `json:"fps"`
+	MeanKbps  float64       `json:"mean_kbps"` // of what is coded: RTP, UDP and IP headers come on top
+	PeakKbps  float64       `json:"peak_kbps"` // of any one second
+	KeyEvery  time.Duration `json:"key_every"` // the longest between key frames seen
+	Frames    int           `json:"frames"`
+	Lost      int           `json:"lost"`                // packets, by sequence numbers
+	Jitter    time.Duration `json:"jitter,omitempty"`    // between arrivals (RFC 3550, section 6.4.1)
+	First     time.Duration `json:"first,omitempty"`     // from the beginning of the conversation to the first key frame
+	Over      string        `json:"over,omitempty"`      // what carried it: "TCP" or "UDP"
+	Encrypted bool          `json:"encrypted,omitempty"` // it came over TLS
+	Sound     *Heard        `json:"sound,omitempty"`     // nil: none is offered
+	Full      bool          `json:"full,omitempty"`      // it plays as many streams as it can already
+	Trouble   string        `json:"trouble"`
 }
 
 // Heard is the sound of a stream. It is listened to only where there is consent; else it is
@@ -222,6 +232,7 @@ type Wishes struct {
 	Talkback []string // sound codecs with which it talks back; empty: it doesn't, or not known
 	Held     bool     // the recorder plays its streams now
 	Takers   []string // other recorders of the site with their codecs: "Terminal recorder"
+	Encrypt  bool     // the site asks that streams are encrypted
 	Consent  bool     // to record sound here is on record
 	Accepted Pictures // that people accepted of it
 }
@@ -339,6 +350,9 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
 			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
 			WayOut:   way, Evidence: ev})
+	}
+	if w.Encrypt && !m.Encrypted {
+		out = append(out, clearLegs(p, w, ev))
 	}
 	if m.Lost > 0 {
 		out = append(out, finding.Finding{Code: "stream.loss", Severity: finding.Needs, Words: "loss",

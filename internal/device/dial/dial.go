@@ -93,7 +93,41 @@ func (d *Dialer) At(addr netip.Addr) Host { return Host{d: d, Addr: addr} }
 type Host struct {
 	Addr netip.Addr
 	d    *Dialer
+	pin  *string
 }
+
+// Pinned is the host whose certificate must have that fingerprint where it is spoken to over
+// TLS; an empty one takes and keeps what it shows first. See Client.
+func (h Host) Pinned(pin *string) Host {
+	h.pin = pin
+	return h
+}
+
+// DialTLS is Dial with TLS over it, to a host that is Pinned.
+func (h Host) DialTLS(ctx context.Context, hostport string) (net.Conn, error) {
+	if h.pin == nil {
+		return nil, &Error{Tried: "connecting", On: hostport, Kind: ErrCertificate, Says: "no certificate of it is trusted"}
+	}
+	conn, err := h.Dial(ctx, hostport)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, handshakeLimit)
+	defer cancel()
+	over := tls.Client(conn, pinned(h.pin))
+	if err := over.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
+		kind, says := ErrUnreachable, Plain(err)
+		if errors.Is(err, ErrCertificate) {
+			kind, says = ErrCertificate, ErrCertificate.Error()
+		}
+		return nil, &Error{Tried: "connecting", On: hostport, Kind: kind, Says: says}
+	}
+	return over, nil
+}
+
+// handshakeLimit is how long a device may take to agree on TLS.
+const handshakeLimit = 5 * time.Second
 
 // ParseOwn reads listen addresses for Dialer.Own: with an address, with none (":8420"), or
 // with a name, which may mean any address of this machine.
@@ -262,7 +296,7 @@ func (h Host) Client(pin *string) *http.Client {
 		MaxResponseHeaderBytes: 64 << 10,
 		MaxIdleConnsPerHost:    2,
 		IdleConnTimeout:        5 * time.Second,
-		TLSHandshakeTimeout:    5 * time.Second,
+		TLSHandshakeTimeout:    handshakeLimit,
 	}
 	if pin != nil {
 		t.TLSClientConfig = pinned(pin)

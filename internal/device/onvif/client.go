@@ -55,6 +55,7 @@ type Login struct {
 
 // Client speaks to one device. It may be used by several goroutines.
 type Client struct {
+	secure  *bool // it offers streams over TLS; nil: not asked yet
 	host    dial.Host
 	service string // device service
 	login   Login

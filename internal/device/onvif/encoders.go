@@ -43,9 +43,10 @@ func (c *Client) Options(ctx context.Context, services map[string]string, p *str
 	return nil
 }
 
-// untold drops the trouble of a device that doesn't know a call, or won't answer it.
+// untold drops the trouble of a device that doesn't know a call, won't answer it, or answers
+// what can't be read.
 func untold(err error) error {
-	if errors.Is(err, dial.ErrNotSupported) || errors.Is(err, dial.ErrRefused) {
+	if errors.Is(err, dial.ErrNotSupported) || errors.Is(err, dial.ErrRefused) || errors.Is(err, dial.ErrMalformed) {
 		return nil
 	}
 	return err

@@ -84,6 +84,9 @@ func (c *Client) Addresses(ctx context.Context, services map[string]string, p *s
 	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
 		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
+	if err := c.secureAddress(ctx, at, p); err != nil {
+		return err
+	}
 	s, err := c.call(ctx, at, mediaNS, "GetSnapshotUri",
 		`<GetSnapshotUri xmlns="`+mediaNS+`"><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetSnapshotUri>`, CallLimit)
 	switch {
@@ -91,6 +94,32 @@ func (c *Client) Addresses(ctx context.Context, services map[string]string, p *s
 		p.Snapshot, _, _ = stream.RepairHost(s.str("Uri"), c.host.Addr)
 	case !errors.Is(err, dial.ErrNotSupported) && !errors.Is(err, dial.ErrRefused):
 		return err // a camera may have no still; it may not vanish in between
+	}
+	return nil
+}
+
+// secureAddress reads where the profile is had over TLS (Media2, 5.1.1: RtspsUnicast), where the
+// device says that it offers that.
+func (c *Client) secureAddress(ctx context.Context, at string, p *stream.Profile) error {
+	if c.secure == nil {
+		r, err := c.call(ctx, at, mediaNS, "GetServiceCapabilities", `<GetServiceCapabilities xmlns="`+mediaNS+`"/>`, CallLimit)
+		if err = untold(err); err != nil {
+			return err
+		}
+		offers := r.at("Capabilities", "StreamingCapabilities").attr("SecureRTSPStreaming")
+		c.secure = new(bool)
+		*c.secure = offers == "true" || offers == "1"
+	}
+	if !*c.secure {
+		return nil
+	}
+	r, err := c.call(ctx, at, mediaNS, "GetStreamUri",
+		`<GetStreamUri xmlns="`+mediaNS+`"><Protocol>RtspsUnicast</Protocol><ProfileToken>`+escape(p.Token)+`</ProfileToken></GetStreamUri>`, CallLimit)
+	if err != nil {
+		return untold(err)
+	}
+	if p.Secure, _, err = stream.RepairHost(r.str("Uri"), c.host.Addr); err != nil || !strings.HasPrefix(p.Secure, "rtsps://") {
+		p.Secure = ""
 	}
 	return nil
 }

@@ -296,7 +296,7 @@ func Measure(ctx context.Context, host dial.Host, p stream.Profile, login Login,
 
 // MeasureOver is Measure by a way of playing: Play, or PlayOver with what carries it.
 func MeasureOver(ctx context.Context, host dial.Host, p stream.Profile, login Login, length time.Duration, play func(*Conn, Track) error) stream.Measured {
-	out, err := measure(ctx, host, p.URI, login, length, play)
+	out, err := measure(ctx, host, p.Best(), login, length, play)
 	out.Profile, out.At = p.Token, time.Now().UTC()
 	if err != nil {
 		out.Trouble = err.Error() + "."
@@ -330,6 +330,7 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 			heard := ear.Result()
 			out.Sound = &heard
 		}
+		out.Encrypted = c.Encrypted
 		if out.Over = string(c.Over()); !m.firstKey.IsZero() {
 			out.First = m.firstKey.Sub(began)
 		}

@@ -56,6 +56,8 @@ type Conn struct {
 	renewed bool          // the keep-alive under way has been challenged once
 	Fresh   time.Duration // how long a nonce is used; Open sets 90 s
 	session string
+	// Encrypted says that the conversation, and what is interleaved in it, goes over TLS.
+	Encrypted bool
 	// Hears has PlayOver ask for a stream's sound too, where it has any and packets go over TCP.
 	Hears  bool
 	over   Over
@@ -92,20 +94,27 @@ func Open(ctx context.Context, host dial.Host, address string, login Login) (*Co
 		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
 	u, err := url.Parse(fixed)
-	if err != nil || u.Scheme != "rtsp" {
-		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: "its stream address isn't rtsp://"}
+	if err != nil || u.Scheme != "rtsp" && u.Scheme != "rtsps" {
+		return nil, &dial.Error{Tried: "RTSP", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: "its stream address is neither rtsp:// nor rtsps://"}
 	}
-	port := u.Port()
-	if port == "" {
+	port, secure := u.Port(), u.Scheme == "rtsps"
+	switch {
+	case port == "" && secure:
+		port = "322" // RFC 7826, section 19.2
+	case port == "":
 		port = "554"
 	}
 	on := net.JoinHostPort(u.Hostname(), port)
-	conn, err := host.Dial(ctx, on)
+	connect := host.Dial
+	if secure {
+		connect = host.DialTLS
+	}
+	conn, err := connect(ctx, on)
 	if err != nil {
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	c := &Conn{Fresh: nonceLife, ctx: ctx, host: host, conn: conn, login: login, guard: dial.Guard{Try: login.Try}, on: on, base: fixed, gone: stop}
+	c := &Conn{Fresh: nonceLife, Encrypted: secure, ctx: ctx, host: host, conn: conn, login: login, guard: dial.Guard{Try: login.Try}, on: on, base: fixed, gone: stop}
 	c.r = bufio.NewReaderSize(conn, 64<<10)
 	return c, nil
 }

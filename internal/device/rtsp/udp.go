@@ -121,7 +121,7 @@ func (c *Conn) PlayOver(t Track, over Over) error {
 // Play is PlayOver TCP, and over UDP where the device doesn't offer that.
 func (c *Conn) Play(t Track) error {
 	err := c.PlayOver(t, TCP)
-	if err != nil && c.status == statusTransport {
+	if err != nil && c.status == statusTransport && !c.Encrypted { // packets over UDP would go in clear
 		return c.PlayOver(t, UDP)
 	}
 	return err

@@ -69,7 +69,8 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if err != nil {
 		return "", err
 	}
-	host := t.Dialer.At(*d.Address)
+	pin, _ := site.Pin.Of(s, d.ID)
+	host := t.Dialer.At(*d.Address).Pinned(&pin)
 	own, _ := stream.OfView(profiles, of.Video)
 	until := time.Now().Add(readLimit)
 	if end, ok := ctx.Deadline(); ok {

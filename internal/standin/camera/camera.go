@@ -28,6 +28,7 @@ const (
 	HTTPPort    = 8080
 	TLSPort     = 8443
 	RTSPPort    = 8554
+	RTSPSPort   = 8322
 	ControlPort = 8099
 )
 

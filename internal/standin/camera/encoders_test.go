@@ -354,3 +354,53 @@ func (s *studio) still(profile string) ([]byte, error) {
 	defer res.Body.Close()
 	return io.ReadAll(res.Body)
 }
+
+// Where a camera streams over TLS its pictures and sound come so, to who trusts its certificate
+// alone; what was told in clear isn't asked for.
+func TestStreamsOverTLS(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Sound = "PCMU" })
+	if p := s.profile("main"); p.Secure != "" || p.Best() != p.URI {
+		t.Errorf("a camera without TLS has %q", p.Secure)
+	}
+	n, sec := testbed.Net(t), demo.NewSecrets()
+	cfg := demo.Cameras(n, sec, t.TempDir())[0]
+	cfg.NoAnalytics, cfg.Manners.TLS, cfg.Manners.Sound = true, true, "PCMU"
+	cam, err := camera.Start(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(cam.Close)
+	p := stream.Profile{Token: "main", Name: "Main", URI: fmt.Sprintf("rtsp://%s:%d/main", cfg.Address, camera.RTSPPort),
+		Secure: fmt.Sprintf("rtsps://%s:%d/main", cfg.Address, camera.RTSPSPort)}
+	login := rtsp.Login{Username: "otter", Password: sec.House}
+	pin := ""
+	host := (&dial.Dialer{}).At(cfg.Address)
+	for range 2 { // the first shows the certificate, the second must show the same
+		m := rtsp.MeasureOver(t.Context(), host.Pinned(&pin), p, login, 1200*time.Millisecond, rtsp.WithSound)
+		if m.Trouble != "" || !m.Encrypted || m.Over != "TCP" || m.Width != 1280 || m.Sound == nil || !m.Sound.Measured || pin == "" {
+			t.Errorf("%+v %+v %q", m, m.Sound, pin)
+		}
+	}
+	other := strings.Repeat("0", 64)
+	if m := rtsp.Measure(t.Context(), host.Pinned(&other), p, login, time.Second); !strings.Contains(m.Trouble, "another certificate") || other != strings.Repeat("0", 64) {
+		t.Errorf("another certificate: %+v", m)
+	}
+	if m := rtsp.Measure(t.Context(), host, p, login, time.Second); !strings.Contains(m.Trouble, "no certificate of it is trusted") {
+		t.Errorf("no certificate: %+v", m)
+	}
+	if w := cam.Wrongs(); w != 0 {
+		t.Errorf("%d wrong passwords", w)
+	}
+	f := stream.Facts{LookedAt: time.Now(), Profiles: []stream.Profile{p}, Measured: []stream.Measured{{Profile: "main", Codec: "H264"}}}
+	for encrypted, says := range map[bool]string{false: "Main came here in clear, and this site asks for encryption.", true: ""} {
+		f.Measured[0].Encrypted = encrypted
+		got := ""
+		for _, x := range stream.Judge(time.Now(), f, stream.Wishes{Encrypt: true}) {
+			got += x.Sentence
+		}
+		if got != says {
+			t.Errorf("encrypted %v: %q", encrypted, got)
+		}
+	}
+}

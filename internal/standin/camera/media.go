@@ -111,6 +111,12 @@ func (c *Camera) uri(op *wire.Node, ns string) (string, *fault, bool) {
 		host = c.At().String()
 	}
 	uri := fmt.Sprintf("rtsp://%s:%d/%s", host, RTSPPort, p)
+	if op.Get("Protocol") == "RtspsUnicast" {
+		if !c.cfg.Manners.TLS || ns == "trt" {
+			return "", sender("ter:InvalidArgVal/ter:InvalidStreamSetup", "It streams over no TLS."), true
+		}
+		uri = fmt.Sprintf("rtsps://%s:%d/%s", host, RTSPSPort, p)
+	}
 	if op.XMLName.Local == "GetSnapshotUri" {
 		uri = c.url("/snapshot?profile=" + p)
 	}

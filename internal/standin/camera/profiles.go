@@ -104,7 +104,7 @@ func (c *Camera) serviceCapabilities(space string) (string, *fault, bool) {
 	inner := map[string]string{
 		deviceSpace:    `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Network NTP="1"/><tds:Security HttpDigest="` + digest + `" UsernameToken="` + token + `"/><tds:System DiscoveryResolve="false"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`,
 		mediaSpace:     `<trt:GetServiceCapabilitiesResponse><trt:Capabilities SnapshotUri="true" OSD="true"><trt:ProfileCapabilities MaximumNumberOfProfiles="8"/><trt:StreamingCapabilities RTP_RTSP_TCP="true"/></trt:Capabilities></trt:GetServiceCapabilitiesResponse>`,
-		media2Space:    `<tr2:GetServiceCapabilitiesResponse><tr2:Capabilities SnapshotUri="true" OSD="true"><tr2:ProfileCapabilities MaximumNumberOfProfiles="8"/><tr2:StreamingCapabilities RTSPStreaming="true" RTP_RTSP_TCP="true"/></tr2:Capabilities></tr2:GetServiceCapabilitiesResponse>`,
+		media2Space:    `<tr2:GetServiceCapabilitiesResponse><tr2:Capabilities SnapshotUri="true" OSD="true"><tr2:ProfileCapabilities MaximumNumberOfProfiles="8"/><tr2:StreamingCapabilities RTSPStreaming="true" RTP_RTSP_TCP="true" SecureRTSPStreaming="` + fmt.Sprint(c.cfg.Manners.TLS) + `"/></tr2:Capabilities></tr2:GetServiceCapabilitiesResponse>`,
 		eventsSpace:    fmt.Sprintf(`<tev:GetServiceCapabilitiesResponse><tev:Capabilities WSSubscriptionPolicySupport="false" WSPausableSubscriptionManagerInterfaceSupport="false" MaxPullPoints="%d"/></tev:GetServiceCapabilitiesResponse>`, maxPoints),
 		analyticsSpace: `<tan:GetServiceCapabilitiesResponse><tan:Capabilities RuleSupport="true" AnalyticsModuleSupport="false"/></tan:GetServiceCapabilitiesResponse>`,
 	}[space]

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
@@ -35,6 +36,23 @@ func (c *Camera) serveRTSP(ctx context.Context, at netip.Addr) error {
 	if err != nil {
 		return err
 	}
+	c.accept(ctx, l)
+	if !c.cfg.Manners.TLS {
+		return nil
+	}
+	config, err := c.certificate()
+	if err == nil {
+		l, err = c.listenTCP(ctx, netip.AddrPortFrom(at, RTSPSPort))
+	}
+	if err != nil {
+		return err
+	}
+	c.accept(ctx, tls.NewListener(l, config))
+	return nil
+}
+
+// accept serves whoever connects, until ctx ends.
+func (c *Camera) accept(ctx context.Context, l net.Listener) {
 	c.run(func() { <-ctx.Done(); _ = l.Close() })
 	c.run(func() {
 		for {
@@ -45,7 +63,6 @@ func (c *Camera) serveRTSP(ctx context.Context, at netip.Addr) error {
 			go c.session(ctx, conn)
 		}
 	})
-	return nil
 }
 
 // track is one medium of a session: 0 the picture, 1 the sound, 2 what goes to the speaker.

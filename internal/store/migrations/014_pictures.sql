@@ -44,3 +44,6 @@ create table live_call (
 );
 create index on live_call (source_id);
 create index on live_call (kept_at);
+
+-- That a site asks that streams are encrypted.
+alter table site add column encrypt boolean not null default false;

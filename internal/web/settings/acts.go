@@ -219,12 +219,12 @@ func (pg *Page) setWishes(c *echo.Context) error {
 	if err != nil {
 		return pg.Refuse(c, "network", fmt.Sprintf("Say how many devices are worked on at once: 1 to %d of a network, 1 to %d of a recorder.", store.MostNetwork, store.MostRecorder))
 	}
-	if err := pg.Store.SetWishes(ctx, me.Member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most}); err != nil {
+	if err := pg.Store.SetWishes(ctx, me.Member.ID, store.Wishes{LookEvery: n, TimeSource: source, AtOnce: most, Encrypt: c.FormValue("encrypt") == "1"}); err != nil {
 		return err
 	}
 	if err := pg.Audit(ctx, me, "set the site's wishes",
-		fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder", n, source,
-			most.Network, most.Recorder)); err != nil {
+		fmt.Sprintf("look every %d min, time from %s, at once %d of a network and %d of a recorder, streams encrypted: %t", n, source,
+			most.Network, most.Recorder, c.FormValue("encrypt") == "1")); err != nil {
 		return err
 	}
 	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {

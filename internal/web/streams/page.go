@@ -373,8 +373,11 @@ func sends(m stream.Measured) string {
 	if m.First > 0 {
 		says += fmt.Sprintf(", first picture after %.1f s", m.First.Seconds())
 	}
-	if m.Over != "" {
-		says += ", over " + m.Over
+	switch {
+	case m.Encrypted:
+		says += ", over TLS"
+	case m.Over != "":
+		says += ", over " + m.Over + " in clear"
 	}
 	return says
 }
@@ -404,6 +407,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			sh.Fact(x.Name+" sound", sound, at)
 		}
 		sh.Code(x.Name+" address", x.URI, at)
+		if x.Secure != "" {
+			sh.Code(x.Name+" over TLS", x.Secure, at)
+		}
 	}
 	sh.Verb = "Set the streams of "
 	if p.MayChange {

@@ -27,7 +27,7 @@ func TestBarsTellDeclaredFromMeasured(t *testing.T) {
 
 func TestWhatAStreamSendsInWords(t *testing.T) {
 	m := stream.Measured{Codec: "H265", FPS: 14.9, MeanKbps: 77, KeyEvery: time.Second, Lost: 2, Jitter: 3 * time.Millisecond, First: 420 * time.Millisecond, Over: "UDP"}
-	if got, want := sends(m), "H.265 size not told, 14.9/s, 77 kbit/s, key frame every 1.0 s, 2 lost, jitter 3 ms, first picture after 0.4 s, over UDP"; got != want {
+	if got, want := sends(m), "H.265 size not told, 14.9/s, 77 kbit/s, key frame every 1.0 s, 2 lost, jitter 3 ms, first picture after 0.4 s, over UDP in clear"; got != want {
 		t.Errorf("%q, want %q", got, want)
 	}
 	if got := sends(stream.Measured{Trouble: "It stalled."}); got != "nothing: It stalled." {
