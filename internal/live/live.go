@@ -37,7 +37,7 @@ const (
 // Beats of a relay: how often it looks for new calls while it reads anything, renews its
 // claims, and asks who still looks.
 const (
-	callBeat  = 50 * time.Millisecond
+	callBeat  = 100 * time.Millisecond
 	claimBeat = 3 * time.Second
 	lookBeat  = 5 * time.Second
 )
@@ -116,7 +116,9 @@ func capability(profile string) webrtc.RTPCodecCapability {
 
 // Close ends all pictures and gives the port back.
 func (r *Relay) Close() {
+	r.mu.Lock() // nothing begins any more
 	r.stop()
+	r.mu.Unlock()
 	r.done.Wait()
 	_ = r.conn.Close()
 }

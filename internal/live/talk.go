@@ -70,6 +70,11 @@ func (r *Relay) Talk(ctx context.Context, of site.Source, offer string) (answer 
 	if answer, err = t.answer(ctx, withoutCandidates(offer)); err != nil {
 		return "", err
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err = r.ctx.Err(); err != nil {
+		return "", errSlow
+	}
 	r.done.Go(t.pass)
 	return answer, nil
 }

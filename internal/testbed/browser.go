@@ -37,7 +37,7 @@ func Browser(t testing.TB, width, height int64) *Page {
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update",
 			true), chromedp.Flag("disable-sync", true),
 		// Moving pictures on a machine that has loopback alone.
-		chromedp.Flag("allow-loopback-in-peer-connection", true), chromedp.Flag("disable-features", "WebRtcHideLocalIpsWithMdns"),
+		chromedp.Flag("allow-loopback-in-peer-connection", true), chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,WebRtcHideLocalIpsWithMdns"),
 		chromedp.Flag("webrtc-ip-handling-policy", "default_public_and_private_interfaces"))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)

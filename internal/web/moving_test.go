@@ -38,10 +38,12 @@ func TestAPictureMovesForTwoOnTwoServers(t *testing.T) {
 
 	moves := func(p *testbed.Page) {
 		t.Helper()
-		first, end := -1, time.Now().Add(60*time.Second)
+		first, began := -1, time.Now()
+		end := began.Add(60 * time.Second)
 		for now := -1; first < 0 || now < first+15; now = testbed.Glance[int](p, frames) {
 			if first < 0 && now > 0 {
 				first = now
+				t.Logf("first picture %.1f s after the page was asked for", time.Since(began).Seconds())
 			}
 			if time.Now().After(end) {
 				p.Fail(fmt.Sprintf("it doesn't move: %d frames, %d", first, now))

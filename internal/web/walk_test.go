@@ -221,7 +221,7 @@ func TestShots(t *testing.T) {
 	if dir == "" {
 		t.Skip("SHOTS isn't set: make shots renders the pictures")
 	}
-	h := serveOn(t, testbed.StartWhole(t), nil)
+	h := serveWith(t, testbed.StartWhole(t), moving)
 	p := testbed.Browser(t, 1280, 800)
 	s := shooter{t, dir, p}
 	byButtons(t, h, p, s.shoot)

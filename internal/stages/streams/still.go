@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image/jpeg"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -77,6 +78,10 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		if err != nil {
 			return nil, err
 		}
+		views, _ := site.VideoSources.Of(s, d.ID)
+		if !slices.ContainsFunc(views, func(v stream.VideoSource) bool { return v.Token == video }) {
+			return nil, trouble.Told(d.Place + " has no such view.")
+		}
 		c, err := t.Accounts.Open(ctx, d, s, "a still")
 		if err != nil {
 			return nil, err
@@ -90,7 +95,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		own, _ := stream.OfView(all, video)
 		_, view := stream.Roles(own, nil)
 		p, _, ok := stream.Facts{Profiles: own}.Find(view)
-		if !ok || video == "" {
+		if !ok {
 			return nil, trouble.Told(d.Place + " has no such view.")
 		}
 		if err := c.Addresses(ctx, services, &p); err != nil {

@@ -295,6 +295,12 @@ function look() {
 }
 sizes();
 look();
+addEventListener("pagehide", () => {
+  if (running) running.end();
+  endTalk();
+  running = null;
+});
+addEventListener("pageshow", look);
 new MutationObserver(() => {
   sizes();
   look();
