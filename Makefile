@@ -20,7 +20,7 @@ demo-reset:
 
 test:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
-	@$(GO) run ./internal/testbed/withpg $(GO) test -p 4 -parallel 6 -timeout 10m ./...
+	@$(GO) run ./internal/testbed/withpg scripts/test.sh
 
 # What depends on who runs it, once more as a user without rights.
 ordinary:

@@ -69,6 +69,7 @@ type streamsData struct {
 	Can     int
 	Waiting int
 	Wall    bool // stills side by side instead of figures
+	Open    bool // one of them is opened: it moves above them
 	Changes int  // proposed for those shown
 	Cams    int  // for so many
 	Moving  bool // this server shows moving pictures
@@ -124,6 +125,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.Chosen = &d.Rows[i]
 		}
 	}
+	d.Open = d.Chosen != nil && d.Chosen.Row.ID == want && p.URL.Query().Get("sheet") != ""
 	var err error
 	d.Can, err = p.Can(ctx, stage.Streams)
 	return d, err

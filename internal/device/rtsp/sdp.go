@@ -1,0 +1,180 @@
+package rtsp
+
+import (
+	"cmp"
+	"context"
+	"encoding/base64"
+	"errors"
+	"strconv"
+	"strings"
+
+	"github.com/pion/sdp/v3"
+
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
+)
+
+// Track is the video of a stream as its description declares it.
+type Track struct {
+	Control string
+	Session string // control of the whole presentation, as it stands in the description
+	Codec   string // "H264", "H265", "JPEG"
+	Payload uint8
+	Clock   int
+	SPS     []byte   // from the description; H.264 and H.265
+	Sets    [][]byte // all parameter sets from the description, in its order
+	Sound   *Track   // the stream's first sound; nil: none
+	Back    *Track   // what takes sound for the device's speaker, see DescribeTalk; nil: nothing
+}
+
+// Describe reads the stream's description and returns its first video track.
+func (c *Conn) Describe() (Track, error) { return c.describe("") }
+
+func (c *Conn) describe(extra string) (Track, error) {
+	res, err := c.do("DESCRIBE", c.base, "Accept: application/sdp\r\n"+extra)
+	if err != nil {
+		return Track{}, err
+	}
+	t, err := ParseSDP(res.body)
+	if err != nil {
+		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+	}
+	base := cmp.Or(res.header.Get("Content-Base"), res.header.Get("Content-Location"), c.base)
+	type given struct {
+		into *string
+		as   string
+	}
+	all := []given{{&c.whole, control(base, t.Session)}, {&t.Control, control(base, t.Control)}}
+	for _, also := range []*Track{t.Sound, t.Back} {
+		if also != nil {
+			all = append(all, given{&also.Control, control(base, also.Control)})
+		}
+	}
+	for _, u := range all {
+		if *u.into, _, err = stream.RepairHost(u.as, c.host.Addr); err != nil {
+			return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
+		}
+	}
+	return t, nil
+}
+
+// control is the address that a control attribute names, beside the base of its description
+// (RFC 2326, appendix C.1.1): the base itself as it was given, with nothing appended, where
+// there is none or it is "*"; an absolute address; else one after the base, as devices mean
+// it also where the base has a query.
+func control(base, attribute string) string {
+	switch {
+	case attribute == "" || attribute == "*":
+		return base
+	case strings.Contains(attribute, "://"):
+		return attribute
+	}
+	return strings.TrimSuffix(base, "/") + "/" + attribute
+}
+
+// aggregate is the address that controls the whole presentation.
+func (c *Conn) aggregate() string { return cmp.Or(c.whole, c.base) }
+
+// Ask reads the description of one stream, and says whether the device asked for a sign-in.
+func Ask(ctx context.Context, host dial.Host, address string, login Login) (Track, error) {
+	c, err := Open(ctx, host, address, login)
+	if err != nil {
+		return Track{}, err
+	}
+	defer c.Close()
+	return c.Describe()
+}
+
+// ErrSDP is returned for a description without video.
+var ErrSDP = errors.New("it describes no video")
+
+// ParseSDP reads a session description leniently: cameras leave out v=, o=, s= and
+// t= or put lines out of order, which a strict parser refuses.
+func ParseSDP(body []byte) (Track, error) {
+	clean := []string{"v=0", "o=- 0 0 IN IP4 0.0.0.0", "s=-", "t=0 0"}
+	for _, line := range strings.FieldsFunc(string(body), func(r rune) bool { return r == '\r' || r == '\n' }) {
+		if strings.HasPrefix(line, "m=") || strings.HasPrefix(line, "a=") {
+			clean = append(clean, line)
+		}
+	}
+	var d sdp.SessionDescription
+	if err := d.UnmarshalString(strings.Join(clean, "\r\n") + "\r\n"); err != nil {
+		return Track{}, ErrSDP
+	}
+	whole, _ := d.Attribute("control")
+	var video, sound, back *Track
+	for _, m := range d.MediaDescriptions {
+		t := trackOf(m, whole)
+		_, toUs := m.Attribute("sendonly") // as the client that asks is told it: it sends only
+		switch {
+		case t == nil:
+		case m.MediaName.Media == "video" && video == nil:
+			video = t
+		case m.MediaName.Media == "audio" && toUs && back == nil:
+			back = t
+		case m.MediaName.Media == "audio" && !toUs && sound == nil:
+			sound = t
+		}
+	}
+	if video == nil {
+		return Track{}, ErrSDP
+	}
+	video.Sound, video.Back = sound, back
+	return *video, nil
+}
+
+// trackOf is one medium of a description, nil where its first format isn't known.
+func trackOf(m *sdp.MediaDescription, whole string) *Track {
+	if len(m.MediaName.Formats) == 0 {
+		return nil
+	}
+	pt, err := strconv.ParseUint(m.MediaName.Formats[0], 10, 7)
+	if err != nil {
+		return nil
+	}
+	t := Track{Payload: uint8(pt), Session: whole}
+	t.Control, _ = m.Attribute("control")
+	for _, a := range m.Attributes {
+		t.attribute(a.Key, a.Value)
+	}
+	if fixed, ok := fixedPayloads[t.Payload]; ok && t.Codec == "" {
+		t.Codec, t.Clock = fixed.codec, fixed.clock
+	}
+	if t.Codec == "" || t.Clock <= 0 {
+		return nil
+	}
+	return &t
+}
+
+// fixedPayloads need no rtpmap (RFC 3551, tables 4 and 5).
+var fixedPayloads = map[uint8]struct {
+	codec string
+	clock int
+}{0: {"PCMU", 8000}, 8: {"PCMA", 8000}, 26: {"JPEG", 90000}}
+
+func (t *Track) attribute(key, value string) {
+	number, rest, _ := strings.Cut(value, " ")
+	if number != strconv.Itoa(int(t.Payload)) {
+		return
+	}
+	switch key {
+	case "rtpmap":
+		name, rate, _ := strings.Cut(rest, "/")
+		t.Codec = strings.ToUpper(dial.CleanText(name, 32))
+		rate, _, _ = strings.Cut(rate, "/")
+		t.Clock, _ = strconv.Atoi(rate)
+	case "fmtp":
+		for _, p := range strings.Split(rest, ";") {
+			k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+			for _, set := range strings.Split(v, ",") {
+				raw, err := base64.StdEncoding.DecodeString(set)
+				if err == nil && len(raw) > 0 && strings.HasPrefix(k, "sprop-") && len(t.Sets) < 8 {
+					t.Sets = append(t.Sets, raw)
+				}
+				if err == nil && len(raw) > 0 && (k == "sprop-parameter-sets" && raw[0]&0x1f == 7 || k == "sprop-sps") { // RFC 6184, 8.1; RFC 7798, 7.1
+					t.SPS = raw
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,13 @@
+#!/bin/sh
+# All tests: first what is quick, side by side; then the engine and the pages, each alone on the
+# machine, since they hold real devices and browsers to time limits. What is tested is an argument
+# of go test's own: scripts/test.sh -run Name.
+go=${GO:-go}
+heavy='/internal/(engine|web)$'
+failed=0
+# shellcheck disable=SC2046
+"$go" test -p 4 -parallel 6 -timeout 10m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
+for package in $("$go" list ./... | grep -E "$heavy"); do
+	"$go" test -parallel 6 -timeout 20m "$@" "$package" || failed=1
+done
+exit $failed
