@@ -133,6 +133,7 @@ type Shown struct {
 var (
 	errOffer   = trouble.Told("The browser's offer can't be read.")
 	errCrowded = trouble.Tell("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
+	errOver    = trouble.Told("This server is being stopped: the picture is asked for again.")
 	errSlow    = trouble.Tell("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
 )
 
@@ -141,6 +142,9 @@ var (
 func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Shown, error) {
 	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
 		return Shown{}, errOffer
+	}
+	if r.ctx.Err() != nil {
+		return Shown{}, errOver
 	}
 	id, err := r.store.CallLive(ctx, site, source, withoutCandidates(offer), MostViewers, MostAtOnce)
 	if errors.Is(err, store.ErrCrowded) {
@@ -151,6 +155,7 @@ func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Sho
 	}
 	for end := time.Now().Add(answerWithin); ; {
 		if err := r.claim(ctx, source); err != nil {
+			_ = r.store.DropCalls(context.WithoutCancel(ctx), id)
 			return Shown{}, err
 		}
 		call, err := r.store.Call(ctx, id)
@@ -196,8 +201,12 @@ func withoutCandidates(offer string) string {
 func (r *Relay) claim(ctx context.Context, source int64) error {
 	r.mu.Lock()
 	_, reads := r.readers[source]
+	over := r.ctx.Err() != nil
 	r.mu.Unlock()
-	if reads {
+	switch {
+	case over: // it claims nothing that it won't read
+		return errOver
+	case reads:
 		return nil
 	}
 	mine, err := r.store.ClaimReader(ctx, source, r.server, claimFor)
