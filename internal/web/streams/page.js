@@ -35,7 +35,7 @@ export function watch(figure) {
       still.toggleAttribute("data-still", !moves);
     }
   };
-  const let_go = () => {
+  const letGo = () => {
     clearInterval(keeper);
     if (pc) pc.close();
     pc = null;
@@ -47,12 +47,12 @@ export function watch(figure) {
   };
   const broke = () => {
     if (over || !pc) return;
-    let_go();
+    letGo();
     say(place + ": the picture broke off and is asked for again.");
     later();
   };
   const start = async () => {
-    if (over || pc || !figure.isConnected) return;
+    if (over || pc || document.hidden || !figure.isConnected) return;
     const codecs = window.RTCRtpReceiver ? RTCRtpReceiver.getCapabilities("video").codecs : [];
     if (!codecs.some((c) => c.mimeType.toLowerCase() === "video/h264")) {
       say(place + ": this browser has no H.264 decoder; the still is fetched again every few seconds.");
@@ -75,7 +75,7 @@ export function watch(figure) {
       const answer = await res.json();
       if (mine !== pc) return;
       if (answer.trouble) {
-        let_go();
+        letGo();
         say(place + ": " + answer.trouble);
         if (answer.again) later();
         return;
@@ -100,7 +100,7 @@ export function watch(figure) {
   let away = 0;
   const seen = () => {
     clearTimeout(away);
-    if (document.hidden) away = setTimeout(let_go, HIDDEN);
+    if (document.hidden) away = setTimeout(letGo, HIDDEN);
     else start();
   };
   document.addEventListener("visibilitychange", seen);
@@ -112,7 +112,7 @@ export function watch(figure) {
       over = true;
       clearTimeout(next);
       document.removeEventListener("visibilitychange", seen);
-      let_go();
+      letGo();
     },
   };
 }
@@ -229,8 +229,8 @@ const DOWN = 900;
 function sizes() {
   const panel = document.querySelector("[data-sizes]");
   const figure = document.querySelector("figure.still");
-  if (!panel || !figure || panel.dataset.ready) return;
-  panel.dataset.ready = "1";
+  if (!panel || !figure || panel.drawnOn === figure) return;
+  panel.drawnOn = figure;
   const svg = figure.querySelector("[data-scale]");
   const field = panel.querySelector("[name=drawn]");
   let marks = [];
@@ -245,6 +245,8 @@ function sizes() {
   };
   panel.addEventListener("toggle", () => {
     figure.classList.toggle("drawing", panel.open);
+    // What is drawn outlives an update of the page.
+    figure.toggleAttribute("data-keep", panel.open || "moving" in figure.dataset);
     svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
     marks = [];
     put();
