@@ -78,7 +78,7 @@ type Options struct {
 func New(o Options) (*Relay, error) {
 	conn, err := net.ListenPacket("udp4", o.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("live: %w", err)
+		return nil, fmt.Errorf("moving pictures can't be sent from UDP %s (give another --live, or off): %w", o.Listen, err)
 	}
 	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}

@@ -317,7 +317,13 @@ func (rd *reader) meet(c store.LiveCall) {
 	}
 }
 
-func (rd *reader) greet(ctx context.Context, c store.LiveCall) (string, error) {
+func (rd *reader) greet(ctx context.Context, c store.LiveCall) (answer string, err error) {
+	defer func() { // an offer that breaks its parser takes nobody along
+		if r := recover(); r != nil {
+			rd.relay.log.Warn("a browser's offer can't be read", "err", r)
+			answer, err = "", errOffer
+		}
+	}()
 	select {
 	case <-ctx.Done():
 		return "", errSlow
@@ -338,8 +344,7 @@ func (rd *reader) greet(ctx context.Context, c store.LiveCall) (string, error) {
 		return "", errors.Join(err, pc.Close())
 	}
 	v := &viewer{call: c.ID, pc: pc, track: track}
-	answer, err := negotiate(ctx, v, c.Offer)
-	if err != nil {
+	if answer, err = negotiate(ctx, v, c.Offer); err != nil {
 		_ = pc.Close()
 		return "", err
 	}
