@@ -87,10 +87,10 @@ func (rd *reader) calls() []int64 {
 	return out
 }
 
-// drop lets one go.
-func (rd *reader) drop(call int64) {
+// drop lets one go, and says whether it was there.
+func (rd *reader) drop(call int64) bool {
 	rd.mu.Lock()
-	v := rd.viewers[call]
+	v, there := rd.viewers[call], rd.taken[call]
 	delete(rd.viewers, call)
 	delete(rd.taken, call)
 	if len(rd.viewers) == 0 && rd.empty.IsZero() {
@@ -100,11 +100,14 @@ func (rd *reader) drop(call int64) {
 	if v != nil {
 		_ = v.pc.Close()
 	}
+	return there
 }
 
 // left lets one go that went by itself.
 func (rd *reader) left(call int64) {
-	rd.drop(call)
+	if !rd.drop(call) {
+		return
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(rd.relay.ctx), 3*time.Second)
 	defer cancel()
 	_ = rd.relay.store.DropCalls(ctx, call) // else it is forgotten when it was quiet for long enough
