@@ -226,12 +226,8 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 // picked is the profile of a view that a browser is shown.
 func picked(s *site.Snapshot, of site.Source) (stream.Profile, error) {
 	f, _ := s.Streams(of)
-	_, view := stream.Roles(f.Profiles, []string{"H264"})
-	record, _ := stream.Roles(f.Profiles, []string{"H264"})
-	for _, token := range []string{view, record} {
-		if p, _, ok := f.Find(token); ok && token != "" && p.URI != "" {
-			return p, nil
-		}
+	if p, ok := f.Moves(); ok {
+		return p, nil
 	}
 	if len(f.Profiles) == 0 {
 		return stream.Profile{}, trouble.Told("Its streams weren't read yet.")

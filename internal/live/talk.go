@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,23 +21,6 @@ const (
 	talkSilent = 4 * time.Second // without a packet from the browser
 	maxSpoken  = 1200            // bytes of a packet
 )
-
-// Talker is the view's profile whose speaker can be talked through from a browser, and in which
-// coding: the one that the recorder talks back in where the speaker takes it. ok is false where
-// it has no speaker that takes G.711.
-func Talker(f stream.Facts, w stream.Wishes) (p stream.Profile, codec string, ok bool) {
-	for _, p := range f.Profiles {
-		if p.URI == "" {
-			continue
-		}
-		for _, codec := range append(slices.Clone(w.Talkback), "PCMU", "PCMA") {
-			if (codec == "PCMU" || codec == "PCMA") && slices.Contains(p.Sound.Takes, codec) {
-				return p, codec, true
-			}
-		}
-	}
-	return stream.Profile{}, "", false
-}
 
 // Sentences for who can't talk.
 var (
@@ -125,7 +107,7 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 		return err
 	}
 	f, w := s.Streams(of)
-	p, codec, ok := Talker(f, w)
+	p, codec, ok := f.Talker(w)
 	switch {
 	case !w.Consent:
 		return errNoConsent

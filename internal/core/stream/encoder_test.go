@@ -243,3 +243,26 @@ func TestConsent(t *testing.T) {
 		}
 	}
 }
+
+// What is shown moving, and what is talked through, is chosen of what can be.
+func TestWhatMovesAndWhatSpeaks(t *testing.T) {
+	large := Profile{Token: "large", Codec: "H264", Width: 1920, Height: 1080, URI: "rtsp://192.0.2.7/1"}
+	small := Profile{Token: "small", Codec: "H264", Width: 640, Height: 360, URI: "rtsp://192.0.2.7/2", Sound: Sound{Takes: []string{"AAC", "PCMA"}}}
+	tiny := Profile{Token: "tiny", Codec: "H264", Width: 160, Height: 90, URI: "rtsp://192.0.2.7/3"}
+	other := Profile{Token: "other", Codec: "H265", Width: 640, Height: 360, URI: "rtsp://192.0.2.7/4"}
+	for want, all := range map[string][]Profile{"small": {large, tiny, small, other}, "tiny": {tiny, other}, "": {other}} {
+		if p, ok := (Facts{Profiles: all}).Moves(); p.Token != want || ok != (want != "") {
+			t.Errorf("%q moves, want %q", p.Token, want)
+		}
+	}
+	for want, takes := range map[string][]string{"PCMA": {"AAC", "PCMA"}, "PCMU": {"PCMA", "PCMU"}, "": {"AAC"}} {
+		small.Sound.Takes = takes
+		if _, codec, ok := (Facts{Profiles: []Profile{large, small}}).Talker(Wishes{}); codec != want || ok != (want != "") {
+			t.Errorf("%v is talked to in %q, want %q", takes, codec, want)
+		}
+	}
+	small.Sound.Takes = []string{"PCMA", "PCMU"}
+	if _, codec, _ := (Facts{Profiles: []Profile{small}}).Talker(Wishes{Talkback: []string{"AAC", "PCMA"}}); codec != "PCMA" {
+		t.Errorf("its recorder talks back in A-law, and this in %q", codec)
+	}
+}

@@ -232,3 +232,32 @@ const (
 	WithSound = "sound is sent"
 	NoSound   = "no sound"
 )
+
+// Talker is the view's profile whose speaker can be talked through from a browser, and in which
+// coding: the one that the recorder talks back in where the speaker takes it. ok is false where
+// it has no speaker that takes G.711.
+func (f Facts) Talker(w Wishes) (p Profile, codec string, ok bool) {
+	for _, p := range f.Profiles {
+		if p.URI == "" {
+			continue
+		}
+		for _, codec := range append(slices.Clone(w.Talkback), "PCMU", "PCMA") {
+			if (codec == "PCMU" || codec == "PCMA") && slices.Contains(p.Sound.Takes, codec) {
+				return p, codec, true
+			}
+		}
+	}
+	return Profile{}, "", false
+}
+
+// Moves is the profile that a browser is shown moving: the smallest one of H.264 that is wide
+// enough to look at, else the largest. ok is false where none is H.264 and had from here.
+func (f Facts) Moves() (p Profile, ok bool) {
+	record, view := Roles(f.Profiles, []string{"H264"})
+	for _, token := range []string{view, record} {
+		if p, _, there := f.Find(token); there && token != "" && p.URI != "" {
+			return p, true
+		}
+	}
+	return Profile{}, false
+}

@@ -271,7 +271,7 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 		}
 		x.Pairs = append(x.Pairs, a)
 	}
-	if _, codec, ok := live.Talker(f, w); ok {
+	if _, codec, ok := f.Talker(w); ok {
 		x.Codec, x.Through, x.Talks = codec, live.Through(of.Place, codec), w.Consent && pg.live != nil
 	}
 	if record, _ := stream.Roles(f.Profiles, w.Codecs); record == "" && f.Read() && !w.Held {
