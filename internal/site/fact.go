@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/store"
 )
 
@@ -63,6 +64,8 @@ var (
 	Measured     = ViewFact[[]stream.Measured]{fact.Measured} // of the profiles that show it
 	StreamsAsked = ViewFact[Inquiry]{fact.StreamsAsked}
 	Still        = ViewFact[stream.Seen]{fact.Still}   // the last one
+	Setup        = ViewFact[view.Setup]{fact.Setup}    // how its picture is made, and what lies over it
+	TriedPTZ     = ViewFact[view.Tried]{fact.TriedPTZ} // how it moved when it was nudged
 	Rules        = ViewFact[[]rule.Rule]{fact.Rules}   // of its analytics
 	Inputs       = ViewFact[route.Inputs]{fact.Inputs} // of its channel
 	RoutesAsked  = ViewFact[Inquiry]{fact.RoutesAsked}

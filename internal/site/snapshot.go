@@ -19,6 +19,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/store"
 )
 
@@ -421,6 +422,25 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 		}
 	}
 	return f, w
+}
+
+// Picture is what the rules about a view's picture are asked: nil where it wasn't read.
+func (s *Snapshot) Picture(of Source) (*view.Setup, view.Wishes) {
+	w := view.Wishes{Place: of.Place}
+	if rec, _, planned := s.HolderOf(of); planned {
+		w.Recorder = rec.Place
+		if r, ok := Recorder.Of(s, rec.ID); ok {
+			w.Burns, w.Dates, w.Times = r.Burns, r.Dates, r.Times
+		}
+	}
+	if tried, ok := TriedPTZ.Of(s, of); ok {
+		w.Tried = &tried
+	}
+	setup, ok := Setup.Of(s, of)
+	if !ok {
+		return nil, w
+	}
+	return &setup, w
 }
 
 // Routes is what Routes' rules are asked of a view.

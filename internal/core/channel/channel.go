@@ -23,6 +23,7 @@ type Recorder struct {
 	Ports    []Port    `json:"ports"`     // its own, for cameras
 	HandsOut string    `json:"hands_out"` // prefix of the addresses that its ports give; empty: none
 	Relays   bool      `json:"relays"`    // it shows the page of what hangs on a port
+	Burns    []string  `json:"burns"`     // what it burns into pictures itself: "name", "time"
 	Dates    string    `json:"dates"`     // order of its dates, as tt:DateFormat: "dd/MM/yyyy"
 	Times    string    `json:"times"`     // "HH:mm:ss", or with "hh" and "tt" of 12 hours
 	SetsTime bool      `json:"sets_time"` // its clock can be set over this interface

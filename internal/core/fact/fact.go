@@ -26,6 +26,8 @@ const (
 	Measured     = "stream.measured"
 	StreamsAsked = "stream.looked"
 	Still        = "stream.still"
+	Setup        = "view.setup"
+	TriedPTZ     = "view.tried"
 	Recorder     = "recorder.status"
 	RecorderPin  = "recorder.tls"
 	ServesNTP    = "recorder.ntp"

@@ -26,7 +26,8 @@ type Print struct {
 
 // PrintOf reads a picture's print. Its sharpness is the mean over the steepest hundredth of its
 // samples of how far neighbours differ in luma, in steps of 255: a picture out of focus has no
-// steep edge, whatever it shows. Pictures of other sizes are sampled alike.
+// steep edge, whatever it shows. The uppermost and the lowest tenth don't count: text is burned in
+// there, which is always sharp. Pictures of other sizes are sampled alike.
 func PrintOf(img image.Image) Print {
 	b := img.Bounds()
 	p := Print{Luma: make([]byte, printCols*printRows), Size: Size{b.Dx(), b.Dy()}}
@@ -49,7 +50,7 @@ func PrintOf(img image.Image) Print {
 				colour += float64(most-min(r, g, bl)) / float64(most)
 			}
 			n++
-			if before >= 0 {
+			if edge := b.Dy() / 10; before >= 0 && y >= b.Min.Y+edge && y < b.Max.Y-edge {
 				steps[int(math.Abs(luma-before))]++
 			}
 			before = luma

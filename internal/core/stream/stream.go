@@ -47,6 +47,7 @@ type Profile struct {
 	Encoder string    `json:"encoder,omitempty"` // token of its VideoEncoderConfiguration
 	Options []Options `json:"options,omitempty"` // what that can be set to; empty: not told
 	Sound   Sound     `json:"sound,omitzero"`
+	PTZ     string    `json:"ptz,omitempty"` // token of its PTZ configuration; empty: it can't be turned by it
 }
 
 // Best is the address at which the stream is played from here: over TLS where that is offered.

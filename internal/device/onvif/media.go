@@ -26,7 +26,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Says: "it offers no Media2 service"}
 	}
 	r, err := c.call(ctx, at, mediaNS, "GetProfiles",
-		`<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>AudioEncoder</Type><Type>AudioDecoder</Type><Type>Metadata</Type><Type>Analytics</Type></GetProfiles>`, CallLimit)
+		`<GetProfiles xmlns="`+mediaNS+`"><Type>VideoSource</Type><Type>VideoEncoder</Type><Type>AudioEncoder</Type><Type>AudioDecoder</Type><Type>Metadata</Type><Type>Analytics</Type><Type>PTZ</Type></GetProfiles>`, CallLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
-		p.GOP, p.Encoder = groupOf(enc), enc.attr("token")
+		p.GOP, p.Encoder, p.PTZ = groupOf(enc), enc.attr("token"), n.at("Configurations", "PTZ").attr("token")
 		sound := n.at("Configurations", "AudioEncoder")
 		p.Sound = stream.Sound{Codec: stream.SoundCodec(sound.str("Encoding")), Encoder: sound.attr("token")}
 		if d := n.at("Configurations", "AudioDecoder"); d != nil {

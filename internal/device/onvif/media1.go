@@ -21,7 +21,7 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 		if enc == nil || len(out) >= maxProfiles {
 			continue
 		}
-		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"),
+		p := stream.Profile{Token: n.attr("token"), Name: n.str("Name"), PTZ: n.at("PTZConfiguration").attr("token"),
 			Source: n.str("VideoSourceConfiguration", "SourceToken"), View: n.str("VideoSourceConfiguration",
 				"Name"), SourceConfig: n.at("VideoSourceConfiguration").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution",

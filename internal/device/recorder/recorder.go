@@ -197,6 +197,7 @@ type statusAnswer struct {
 	Hands  string         `json:"hands_out"`
 	Relays bool           `json:"relays"`
 	Dates  string         `json:"dates"`
+	Burns  []string       `json:"burns"`
 	Times  string         `json:"times"`
 	Sets   bool           `json:"sets_time"`
 	Zone   string         `json:"zone"`
@@ -226,6 +227,9 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
 		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
 			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
+	for _, b := range a.Burns[:min(len(a.Burns), 8)] {
+		r.Burns = append(r.Burns, dial.CleanText(b, 16))
+	}
 	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock),
 		Zone: dial.CleanText(a.Zone, 64), Daylight: true}, nil
 }

@@ -2,12 +2,15 @@ package streams
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -20,7 +23,11 @@ func (t *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 		return nil
 	}
 	f, w := s.Streams(of)
-	return stream.Propose(now, f, w)
+	out := stream.Propose(now, f, w)
+	if setup, held := s.Picture(of); setup != nil {
+		out = append(out, view.Propose(*setup, held)...)
+	}
+	return out
 }
 
 // writable says whether an account opens the device's settings.
@@ -41,10 +48,13 @@ func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (chang
 	return stream.Asked(f, w, want)
 }
 
-// Editor reads and writes an encoder, the coding of sound, or whether a profile sends any.
+// Editor reads and writes an encoder, the coding of sound, whether a profile sends any, or how
+// the view's picture is made.
 func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
 	switch c.Kind {
 	case stream.SetEncoder, stream.SetSound, stream.MuteSound:
+	case view.SetText, view.SetMasks, view.SetImaging, view.SetAim, view.SetPreset, view.TryPTZ:
+		return t.viewEditor(ctx, v, c)
 	default:
 		return nil, engine.ErrKind
 	}
@@ -97,6 +107,9 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
 	if !engine.AnyOf(changes, stage.Streams) {
 		return nil
+	}
+	if !slices.ContainsFunc(changes, func(c store.Change) bool { return !strings.HasPrefix(c.Kind, "view.") }) {
+		return t.readView(ctx, v)
 	}
 	_, err := t.Read(ctx, v)
 	return err

@@ -7,10 +7,12 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
@@ -34,7 +36,12 @@ func (t *Stage) ID() stage.Stage { return stage.Streams }
 func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := s.Streams(of)
 	found, _ := s.Find(of.Device)
-	return stage.Verdict{Read: f.Read(), Findings: stream.Judge(now, f, w),
+	findings := stream.Judge(now, f, w)
+	if setup, held := s.Picture(of); setup != nil && f.Read() {
+		findings = append(findings, view.Judge(*setup, held)...)
+		finding.Sort(findings)
+	}
+	return stage.Verdict{Read: f.Read(), Findings: findings,
 		Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
 }
 
@@ -112,7 +119,10 @@ func (t *Stage) profiles(ctx context.Context, of site.Source, s *site.Snapshot) 
 	if err != nil {
 		return nil, "", err
 	}
-	return all, "GetProfiles, GetStreamUri", addresses(ctx, c, services, all, s.Views(d.ID))
+	if err := addresses(ctx, c, services, all, s.Views(d.ID)); err != nil {
+		return nil, "", err
+	}
+	return all, "GetProfiles, GetStreamUri", t.keepSetup(ctx, c, of, services, all)
 }
 
 // Limits of reading one camera: as many streams as it has are played one after the other.

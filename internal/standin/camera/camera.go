@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"image"
 	"image/jpeg"
 	"net/http"
 	"net/netip"
@@ -107,7 +106,10 @@ type Manners struct {
 	LongKeys               bool   // it is set to rare key frames
 	Sound                  string // codec of its sound, as ONVIF Media2 names it; empty: it has none
 	Speaker                bool
-	Sessions               int // how many streams it plays at the same time; 0: any number
+	Masks                  int  // how many parts of its picture it hides; 0: none
+	PTZ                    bool // its first source can be moved
+	Imaging                bool // it tells how it takes its pictures
+	Sessions               int  // how many streams it plays at the same time; 0: any number
 }
 
 // user is one account.
@@ -145,6 +147,15 @@ type memory struct {
 	Sound    string             `json:"sound,omitempty"`
 	Mute     []string           `json:"mute,omitempty"` // profiles whose sound was taken out
 	Night    bool               `json:"night,omitempty"`
+
+	NoTime   bool            `json:"no_time,omitempty"` // date and time were taken out of its picture
+	Corner   string          `json:"corner,omitempty"`  // in which they stand
+	Overlays []overlay       `json:"overlays,omitempty"`
+	Masks    []mask          `json:"masks,omitempty"`
+	Imaging  map[int]imaging `json:"imaging,omitempty"` // by source, where it was set
+	Aim      aim             `json:"aim,omitzero"`
+	Presets  []preset        `json:"presets,omitempty"`
+	Made     int             `json:"made,omitempty"` // tokens that it gave out
 }
 
 // turned is what of its configuration can be turned while it runs.
@@ -174,6 +185,7 @@ type Camera struct {
 	served   map[string]int        // operations that were done, by name
 	sessions map[*rtspSession]bool // that play
 	speaker  speaker
+	motion   motion        // of its first source
 	asked    atomic.Int64  // requests to its services, see Manners.Drops
 	ask      chan struct{} // wakes the NTP client
 	away     func()        // takes it off the network; nil while it is away
@@ -410,12 +422,6 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 	walk, frame := c.line.at(time.Now())
 	w.Header().Set("Content-Type", "image/jpeg")
 	_ = jpeg.Encode(w, c.draw(p, walk, frame, c.encoderOf(p).Sub), &jpeg.Options{Quality: 82})
-}
-
-// draw is what a profile shows at a frame.
-func (c *Camera) draw(p profile, walk bool, frame int64, sub bool) image.Image {
-	width, height := footage.Size(sub)
-	return c.scene(p.source).Draw(walk, time.Duration(frame)*time.Second/footage.FPS, width, height)
 }
 
 // Look is what its first source looks at from now on: somebody turned it.

@@ -50,7 +50,7 @@ func (c *Camera) scene(source int) footage.Scene {
 		s = *c.turned.Scene
 	}
 	c.mu.Unlock()
-	s.Night = c.memory().Night
+	s.Night = c.imagingOf(source).byNight(c.memory().Night)
 	return s
 }
 

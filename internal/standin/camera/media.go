@@ -88,17 +88,11 @@ func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 		return out, f, true
 	case "GetStreamUri", "GetSnapshotUri":
 		return c.uri(op, ns)
-	case "GetOSDs":
-		m := c.memory()
-		return fmt.Sprintf(`<%[1]s:GetOSDsResponse><%[1]s:OSDs token="osd0"><tt:VideoSourceConfigurationToken>vsc0</tt:VideoSourceConfigurationToken><tt:Type>Text</tt:Type><tt:Position><tt:Type>UpperLeft</tt:Type></tt:Position><tt:TextString><tt:Type>DateAndTime</tt:Type><tt:DateFormat>%[2]s</tt:DateFormat><tt:TimeFormat>%[3]s</tt:TimeFormat></tt:TextString></%[1]s:OSDs></%[1]s:GetOSDsResponse>`, ns, m.Date, m.Time), nil, true
-	case "SetOSD":
-		if o := op.Find("OSD"); o.Attr("token") != "osd0" || o.Get("DateFormat") == "" {
-			return "", sender("ter:InvalidArgVal/ter:NoConfig", "There is no such text."), true
-		}
-		c.change(func(m *memory) { m.Date, m.Time = op.Get("DateFormat"), op.Get("TimeFormat") })
-		return "<" + ns + ":SetOSDResponse/>", nil, true
 	}
-	return "", nil, false
+	if out, f, ok := c.texts(op, ns); ok {
+		return out, f, ok
+	}
+	return c.masks(op)
 }
 
 func (c *Camera) uri(op *wire.Node, ns string) (string, *fault, bool) {
@@ -140,7 +134,15 @@ func (c *Camera) profileXML(p profile, one bool) string {
 		analytics = `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
 	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
-		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoderXML("tr2:VideoEncoder", p), c.soundsXML(p)+analytics)
+		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoderXML("tr2:VideoEncoder", p), c.soundsXML(p)+analytics+c.ptzXML("tr2:PTZ", p))
+}
+
+// ptzXML is the PTZ configuration of a profile that can be moved.
+func (c *Camera) ptzXML(tag string, p profile) string {
+	if !c.cfg.Manners.PTZ || p.source != 0 {
+		return ""
+	}
+	return "<" + tag + ` token="ptz0"><tt:Name>Dome</tt:Name><tt:UseCount>2</tt:UseCount><tt:NodeToken>node0</tt:NodeToken></` + tag + ">"
 }
 
 func title(profile string) string { return strings.ToUpper(profile[:1]) + profile[1:] }

@@ -25,7 +25,14 @@ func (c *Camera) offered() []service {
 	if c.cfg.Manners.Media1 {
 		media = service{mediaSpace, "media"}
 	}
-	return []service{{deviceSpace, "device_service"}, media, {eventsSpace, "events"}, {analyticsSpace, "analytics"}}
+	out := []service{{deviceSpace, "device_service"}, media, {eventsSpace, "events"}, {analyticsSpace, "analytics"}}
+	if c.cfg.Manners.Imaging {
+		out = append(out, service{imagingSpace, "imaging"})
+	}
+	if c.cfg.Manners.PTZ {
+		out = append(out, service{ptzSpace, "ptz"})
+	}
+	return out
 }
 
 func (c *Camera) services() string {
@@ -104,11 +111,13 @@ func (c *Camera) serviceCapabilities(space string) (string, *fault, bool) {
 	inner := map[string]string{
 		deviceSpace:    `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Network NTP="1"/><tds:Security HttpDigest="` + digest + `" UsernameToken="` + token + `"/><tds:System DiscoveryResolve="false"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`,
 		mediaSpace:     `<trt:GetServiceCapabilitiesResponse><trt:Capabilities SnapshotUri="true" OSD="true"><trt:ProfileCapabilities MaximumNumberOfProfiles="8"/><trt:StreamingCapabilities RTP_RTSP_TCP="true"/></trt:Capabilities></trt:GetServiceCapabilitiesResponse>`,
-		media2Space:    `<tr2:GetServiceCapabilitiesResponse><tr2:Capabilities SnapshotUri="true" OSD="true"><tr2:ProfileCapabilities MaximumNumberOfProfiles="8"/><tr2:StreamingCapabilities RTSPStreaming="true" RTP_RTSP_TCP="true" SecureRTSPStreaming="` + fmt.Sprint(c.cfg.Manners.TLS) + `"/></tr2:Capabilities></tr2:GetServiceCapabilitiesResponse>`,
+		media2Space:    `<tr2:GetServiceCapabilitiesResponse><tr2:Capabilities SnapshotUri="true" OSD="true" Mask="` + fmt.Sprint(c.cfg.Manners.Masks > 0) + `"><tr2:ProfileCapabilities MaximumNumberOfProfiles="8"/><tr2:StreamingCapabilities RTSPStreaming="true" RTP_RTSP_TCP="true" SecureRTSPStreaming="` + fmt.Sprint(c.cfg.Manners.TLS) + `"/></tr2:Capabilities></tr2:GetServiceCapabilitiesResponse>`,
 		eventsSpace:    fmt.Sprintf(`<tev:GetServiceCapabilitiesResponse><tev:Capabilities WSSubscriptionPolicySupport="false" WSPausableSubscriptionManagerInterfaceSupport="false" MaxPullPoints="%d"/></tev:GetServiceCapabilitiesResponse>`, maxPoints),
+		imagingSpace:   `<timg:GetServiceCapabilitiesResponse><timg:Capabilities ImageStabilization="false"/></timg:GetServiceCapabilitiesResponse>`,
+		ptzSpace:       `<tptz:GetServiceCapabilitiesResponse><tptz:Capabilities EFlip="false" Reverse="false" MoveStatus="true" StatusPosition="true"/></tptz:GetServiceCapabilitiesResponse>`,
 		analyticsSpace: `<tan:GetServiceCapabilitiesResponse><tan:Capabilities RuleSupport="true" AnalyticsModuleSupport="false"/></tan:GetServiceCapabilitiesResponse>`,
 	}[space]
-	if space == mediaSpace && !c.cfg.Manners.Media1 || space == media2Space && c.cfg.Manners.Media1 || inner == "" {
+	if space == imagingSpace && !c.cfg.Manners.Imaging || space == ptzSpace && !c.cfg.Manners.PTZ || space == mediaSpace && !c.cfg.Manners.Media1 || space == media2Space && c.cfg.Manners.Media1 || inner == "" {
 		return "", sender("ter:ActionNotSupported", "This device knows no such service."), true
 	}
 	return inner, nil, true

@@ -344,7 +344,7 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 	line, e := s.cam.line, s.cam.encoderOf(s.profile)
 	step := int64(footage.FPS / e.fps())
 	n := (line.frame(time.Now())/(e.group()*step) + 1) * e.group() * step
-	pack264, pack265 := &codecs.H264Payloader{}, &codecs.H265Payloader{}
+	pack264, pack265, live := &codecs.H264Payloader{}, &codecs.H265Payloader{}, &coded{cam: s.cam, profile: s.profile}
 	base, kind := uint32(time.Now().UnixNano()>>10), uint8(96)
 	for ; ; n += step {
 		select {
@@ -363,7 +363,7 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 				payloads = append(payloads, pack265.Payload(1400, nal)...)
 			}
 		default:
-			for _, nal := range frames(s.cam.scene(s.profile.source), walk, e.coding())[index] {
+			for _, nal := range live.frame(n, e) {
 				payloads = append(payloads, pack264.Payload(1400, nal)...)
 			}
 		}

@@ -77,16 +77,7 @@ func (s Scene) Zoomed(left, top float64) Scene {
 
 // Draw paints the scene at t, scaled to w × h pixels.
 func (s Scene) Draw(walk bool, t time.Duration, w, h int) *image.RGBA {
-	p := &painter{img: image.NewRGBA(image.Rect(0, 0, w, h)), sx: float64(w) / Width, sy: float64(h) / Height, night: s.Night, heat: s.heat}
-	if s.zoom != [2]float64{} {
-		p.sx, p.sy, p.left, p.top = 2*p.sx, 2*p.sy, s.zoom[0], s.zoom[1]
-	}
-	s.ground(p, t)
-	for _, sh := range s.shapes(walk, t) {
-		p.warm = sh.Class != "Boat"
-		sh.draw(p, sh, t)
-	}
-	return p.img
+	return s.DrawLook(walk, t, w, h, Look{})
 }
 
 type painter struct {
@@ -121,15 +112,26 @@ func rgb(v uint32) color.RGBA {
 // poly fills a polygon given as x, y pairs in scene pixels. Only the part of the
 // picture that it covers is rasterised.
 func (p *painter) poly(c uint32, xy ...float64) {
-	lowX, lowY, highX, highY := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	at := make([]float64, 0, len(xy))
 	for i := 0; i+1 < len(xy); i += 2 {
-		x, y := (xy[i]-p.left)*p.sx, (xy[i+1]-p.top)*p.sy
-		lowX, highX, lowY, highY = min(lowX, x), max(highX, x), min(lowY, y), max(highY, y)
+		at = append(at, (xy[i]-p.left)*p.sx, (xy[i+1]-p.top)*p.sy)
+	}
+	b := p.img.Bounds()
+	at = clip(at, float64(b.Dx()), float64(b.Dy()))
+	if len(at) < 6 {
+		return
+	}
+	lowX, lowY, highX, highY := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for i := 0; i < len(at); i += 2 {
+		lowX, highX, lowY, highY = min(lowX, at[i]), max(highX, at[i]), min(lowY, at[i+1]), max(highY, at[i+1])
 	}
 	part := image.Rect(int(math.Floor(lowX)), int(math.Floor(lowY)), int(math.Ceil(highX)), int(math.Ceil(highY)))
+	if part.Empty() {
+		return
+	}
 	r := vector.NewRasterizer(part.Dx(), part.Dy())
-	for i := 0; i+1 < len(xy); i += 2 {
-		x, y := float32((xy[i]-p.left)*p.sx)-float32(part.Min.X), float32((xy[i+1]-p.top)*p.sy)-float32(part.Min.Y)
+	for i := 0; i < len(at); i += 2 {
+		x, y := float32(at[i])-float32(part.Min.X), float32(at[i+1])-float32(part.Min.Y)
 		if i == 0 {
 			r.MoveTo(x, y)
 		} else {
@@ -137,11 +139,7 @@ func (p *painter) poly(c uint32, xy ...float64) {
 		}
 	}
 	r.ClosePath()
-	seen := part.Intersect(p.img.Bounds())
-	if seen.Empty() {
-		return
-	}
-	r.Draw(p.img, seen, image.NewUniform(p.tone(c, xy[1])), image.Point{})
+	r.Draw(p.img, part, image.NewUniform(p.tone(c, xy[1])), image.Point{})
 }
 
 func (p *painter) rect(c uint32, x, y, w, h float64) {
