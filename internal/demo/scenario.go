@@ -183,7 +183,15 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	mast.Manners = camera.Manners{Strict: true, FactoryAt: mast.Address}
 	port := at("Port 3", 90, 13, "Skerryvane", "SKV M1", "SKVM1")
 	port.Manners, port.Scene = camera.Manners{Behind: n.At(".1.5")}, footage.QuayStore
-	return []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
+	all := []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
+	for i := range all {
+		m := &all[i].Manners
+		m.Imaging = !m.RTSPOnly
+		if m.PTZ = all[i].Place == "Ticket hall"; !m.Media1 && all[i].Place != "Ice plant" { // whose pictures are H.265
+			m.Masks = 4
+		}
+	}
+	return all
 }
 
 // firmware that each make's cameras have.

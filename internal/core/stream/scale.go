@@ -23,6 +23,8 @@ type Scale struct {
 	Marks [2]Mark `json:"marks"`
 	Size  Size    `json:"size"`
 	By    string  `json:"by"`
+	Aim   string  `json:"aim,omitempty"`  // where the camera looked, where it can be turned
+	Seen  *Print  `json:"seen,omitempty"` // of its still
 }
 
 // Level is a grade of a picture by EN 62676-4: what a picture with at least so many pixels per
@@ -161,10 +163,50 @@ func (s Scale) Needs(l Level, row float64) (width int, longer float64, ok bool) 
 	return int(math.Ceil(float64(s.Size.Width) * longer)), longer, true
 }
 
-// Stale says why a scale no longer tells of a picture of that size, or "".
-func (s Scale) Stale(now Size) string {
-	if now.pixels() > 0 && now != s.Size {
+// Stale says why the marks don't tell any more: the picture has another size, the camera looks
+// elsewhere, or its still shows something else; empty where they do. What isn't known isn't
+// compared.
+func (s Scale) Stale(now Size, aim string, still *Seen) string {
+	switch {
+	case now.pixels() > 0 && now != s.Size:
 		return fmt.Sprintf("The marks were set at %d × %d; the picture is %d × %d now.", s.Size.Width, s.Size.Height, now.Width, now.Height)
+	case s.Aim != "" && aim != "" && aim != s.Aim:
+		return fmt.Sprintf("The marks were set at %s; it looks at %s now.", s.Aim, aim)
+	case s.Seen != nil && still != nil && s.Seen.LightOf() == still.Print.LightOf() && s.Seen.Likeness(still.Print) < like:
+		return "The view was moved or zoomed since the marks were set: its picture shows something else."
 	}
 	return ""
+}
+
+// Marked is the size of the picture on which marks are set: of the stream that the recorder takes,
+// else of the largest; as it came, else as it is declared.
+func (f Facts) Marked(codecs []string) Size {
+	record, _ := Roles(f.Profiles, codecs)
+	if record == "" {
+		record, _ = Roles(f.Profiles, nil)
+	}
+	p, m, _ := f.Find(record)
+	if m != nil && m.Width > 0 {
+		return Size{m.Width, m.Height}
+	}
+	return Size{p.Width, p.Height}
+}
+
+// Text words what the picture is good for at its lower edge, and what the next level takes.
+func (s Scale) Text() string {
+	has := s.At(1)
+	l, ok := LevelFor(has)
+	text := fmt.Sprintf("At its lower edge %.0f pixels per metre", has)
+	if ok {
+		text += ": enough to " + l.Name
+	}
+	for _, next := range Levels {
+		if next.PerMetre > has {
+			if width, longer, ok := s.Needs(next, 1); ok {
+				text += fmt.Sprintf(". To %s there it takes a picture %d wide, or a lens %.1f times as long", next.Name, width, longer)
+			}
+			break
+		}
+	}
+	return text + " (" + LevelsOf + ")."
 }

@@ -482,6 +482,21 @@ func (s Setup) Turn(to Aim, preset Preset) (finding.Change, error) {
 		Args: map[string]string{"profile": p.Profile, "aim": aimArg(to), "old_aim": aimArg(*p.At), "preset": preset.Token, "old_preset": ""}, Undo: finding.Undo{Kind: finding.Reversible, Note: "send it back to where it looked."}}, nil
 }
 
+// Recall is the change that sends the camera to one of its presets, by its token.
+func (s Setup) Recall(token string) (finding.Change, error) {
+	if s.PTZ == nil {
+		return finding.Change{}, trouble.Told("It can't be sent to a place from here.")
+	}
+	i := slices.IndexFunc(s.PTZ.Presets, func(p Preset) bool { return p.Token == token })
+	switch {
+	case i < 0:
+		return finding.Change{}, trouble.Told("It remembers no such place any more: read the streams again.")
+	case s.PTZ.Presets[i].At == nil:
+		return finding.Change{}, trouble.Told("It doesn't tell where that preset looks, so it couldn't be seen whether it went there: call it on its own page.")
+	}
+	return s.Turn(*s.PTZ.Presets[i].At, s.PTZ.Presets[i])
+}
+
 func aimArg(a Aim) string {
 	raw, err := json.Marshal(a)
 	if err != nil {

@@ -121,6 +121,19 @@ func (p PTZ) rangeOf(a Axis) Range {
 	return map[Axis]Range{Pan: p.Pans, Tilt: p.Tilts, Zoom: p.Zooms}[a]
 }
 
+// Limits words how far each axis goes.
+func (p PTZ) Limits() string {
+	var parts []string
+	for _, a := range p.Axes() {
+		r := p.rangeOf(a)
+		parts = append(parts, fmt.Sprintf("%s %s to %s", a, figure(r.Min), figure(r.Max)))
+	}
+	if p.Most > 0 {
+		parts = append(parts, fmt.Sprintf("%d presets at the most", p.Most))
+	}
+	return strings.Join(parts, ", ")
+}
+
 // Axis is one way in which a camera is moved.
 type Axis string
 
@@ -169,6 +182,22 @@ type Preset struct {
 type Tried struct {
 	At   time.Time `json:"at"`
 	Axes []Nudge   `json:"axes"`
+}
+
+// Text words how each axis moved.
+func (t Tried) Text() string {
+	parts := make([]string, len(t.Axes))
+	for i, n := range t.Axes {
+		switch {
+		case !n.Back:
+			parts[i] = string(n.Axis) + " didn't come back"
+		case n.Moved:
+			parts[i] = string(n.Axis) + " moved and came back"
+		default:
+			parts[i] = string(n.Axis) + " didn't move the picture"
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Nudge is one axis's.

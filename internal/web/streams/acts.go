@@ -13,10 +13,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/engine"
 	"duskyharbor/internal/live"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -25,36 +23,13 @@ import (
 
 // encoders shows what would set the encoders of a selection as a person wants it.
 func (pg *Page) encoders(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
 	want, says, err := wantOf(c.FormValue("codec"), c.FormValue("key"))
 	if err != nil {
 		return pg.Told(c, err)
 	}
-	sel, asked, err := shell.Selected(c)
-	if err != nil {
-		return err
-	}
-	targets, err := pg.Store.Resolve(ctx, sel, stage.Streams)
-	if err != nil {
-		return err
-	}
-	var left shell.Left
-	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Streams, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
-		changes, cant := pg.stage.Asked(s, of, want)
-		switch {
-		case len(cant) > 0:
-			left.Cant = append(left.Cant, fmt.Sprintf("%s: %s.", of.Place, strings.Join(cant, "; ")))
-		case len(changes) == 0:
-			left.Idle++
-		}
-		return changes
+	return pg.alike(c, says, func(s *site.Snapshot, of site.Source) ([]finding.Change, []string) {
+		return pg.stage.Asked(s, of, want)
 	})
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	left.UnderWay = underWay
-	title := fmt.Sprintf("%s on %s", says, shell.Plural(len(picks), "camera"))
-	return pg.ShowPreview(c, engine.Ask{Stage: stage.Streams, Title: title, AskedOf: asked}, picks, left)
 }
 
 // wantOf reads what a person chose for encoders, and words it.

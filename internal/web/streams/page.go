@@ -58,6 +58,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/talking", pg.talking)
 	r.Change.POST("/streams/accept", pg.accept)
 	r.Change.POST("/streams/marks", pg.marks)
+	pg.viewRoutes(r)
 	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
 	r.Site.GET("/stills/:source/view/:view", pg.viewStill)
 }
@@ -80,6 +81,7 @@ type streamRow struct {
 	Row      shell.Row
 	Profiles []profileRow
 	Scale    scaleView
+	Hidden   []string // masks over its picture, as corners in its 1,600 × 900 units
 	Still    bool
 	Read     bool
 	Changes  int  // proposed
@@ -133,7 +135,8 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	f, w := p.Snapshot.Streams(r.Source)
-	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w)}
+	setup, _ := p.Snapshot.Picture(r.Source)
+	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, aimOf(setup)), Hidden: hidden(setup)}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
 		_, m, _ := f.Find(pr.Token)
@@ -245,6 +248,7 @@ type extra struct {
 	Talks   bool           // it may be: there is consent, and this server passes sound on
 	Pairs   []accepted     // by day and by night
 	Offers  bool           // it offers a still
+	Made    *made          // how its picture is made; nil: not read
 }
 
 // accepted is a picture that was accepted in a light, or may be.
@@ -256,7 +260,7 @@ type accepted struct {
 
 func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 	f, w := v.Streams(of)
-	x := extra{Source: of.ID, Consent: of.Consent, Sound: of.Consent.Given()}
+	x := extra{Source: of.ID, Made: madeOf(v, of), Consent: of.Consent, Sound: of.Consent.Given()}
 	if seen, ok := site.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() {
 		x.Named, x.Text, x.Usual = true, strings.Join(of.Device.Paths, "\n"), strings.Join(stream.UsualPaths(), ", ")
 	}
@@ -413,6 +417,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			sh.Code(x.Name+" over TLS", x.Secure, at)
 		}
 	}
+	viewFacts(sh, v, of)
 	sh.Verb = "Set the streams of "
 	if p.MayChange {
 		sh.Extra = pg.extra(v, of)

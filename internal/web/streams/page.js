@@ -222,70 +222,103 @@ document.addEventListener("click", (e) => {
   if (button) startTalk(button);
 });
 
-// Marks of known size: while their panel is open, two lines are drawn on the picture.
+// Drawing on the picture: while its panel is open, two marks of known size are drawn as lines, or
+// a mask as a box.
 const ACROSS = 1600;
 const DOWN = 900;
+const SVG = "http://www.w3.org/2000/svg";
 
-function sizes() {
-  const panel = document.querySelector("[data-sizes]");
+function drawing(panel, shape) {
   const figure = document.querySelector("figure.still");
   if (!panel || !figure || panel.drawnOn === figure) return;
   panel.drawnOn = figure;
   const svg = figure.querySelector("[data-scale]");
-  const field = panel.querySelector("[name=drawn]");
-  let marks = [];
-  let line = null;
+  let drawn = [];
+  let now = null;
   const spot = (e) => {
     const box = svg.getBoundingClientRect();
     const part = (v, from, size) => Math.min(1, Math.max(0, (v - from) / size));
     return [part(e.clientX, box.left, box.width), part(e.clientY, box.top, box.height)];
   };
-  const put = () => {
-    field.value = marks.length === 2 ? JSON.stringify(marks) : "";
+  const clear = () => {
+    svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
+    drawn = [];
   };
   panel.addEventListener("toggle", () => {
     figure.classList.toggle("drawing", panel.open);
     // What is drawn outlives an update of the page.
     figure.toggleAttribute("data-keep", panel.open || "moving" in figure.dataset);
-    svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
-    marks = [];
-    put();
+    clear();
+    shape.keep(panel, drawn);
   });
   svg.addEventListener("pointerdown", (e) => {
     if (!panel.open) return;
     e.preventDefault();
     svg.setPointerCapture(e.pointerId);
-    if (marks.length === 2) {
-      svg.querySelectorAll("[data-drawn]").forEach((l) => l.remove());
-      marks = [];
-    }
+    if (drawn.length === shape.most) clear();
     const [x, y] = spot(e);
-    line = document.createElementNS("http://www.w3.org/2000/svg", "line");
-    line.setAttribute("class", "mark");
-    line.dataset.drawn = "1";
-    for (const [k, v] of [
-      ["x1", x * ACROSS],
-      ["y1", y * DOWN],
-      ["x2", x * ACROSS],
-      ["y2", y * DOWN],
-    ])
-      line.setAttribute(k, v);
-    line.mark = { x1: x, y1: y, x2: x, y2: y };
-    svg.append(line);
+    now = document.createElementNS(SVG, shape.element);
+    now.setAttribute("class", shape.look);
+    now.dataset.drawn = "1";
+    now.mark = { x1: x, y1: y, x2: x, y2: y };
+    shape.place(now);
+    svg.append(now);
   });
   svg.addEventListener("pointermove", (e) => {
-    if (!line) return;
+    if (!now) return;
     const [x, y] = spot(e);
-    line.setAttribute("x2", x * ACROSS);
-    line.setAttribute("y2", y * DOWN);
-    Object.assign(line.mark, { x2: x, y2: y });
+    Object.assign(now.mark, { x2: x, y2: y });
+    shape.place(now);
   });
   svg.addEventListener("pointerup", () => {
-    if (!line) return;
-    marks.push(line.mark);
-    line = null;
-    put();
+    if (!now) return;
+    drawn.push(now.mark);
+    now = null;
+    shape.keep(panel, drawn);
   });
+}
+
+const set = (element, attributes) => {
+  for (const [k, v] of Object.entries(attributes)) element.setAttribute(k, v);
+};
+
+const lines = {
+  element: "line",
+  look: "mark",
+  most: 2,
+  place: (l) => set(l, { x1: l.mark.x1 * ACROSS, y1: l.mark.y1 * DOWN, x2: l.mark.x2 * ACROSS, y2: l.mark.y2 * DOWN }),
+  keep(panel, drawn) {
+    panel.querySelector("[name=drawn]").value = drawn.length === 2 ? JSON.stringify(drawn) : "";
+  },
+};
+
+const boxes = {
+  element: "rect",
+  look: "hiddenpart",
+  most: 1,
+  place(r) {
+    const { x1, y1, x2, y2 } = r.mark;
+    set(r, {
+      x: Math.min(x1, x2) * ACROSS,
+      y: Math.min(y1, y2) * DOWN,
+      width: Math.abs(x2 - x1) * ACROSS,
+      height: Math.abs(y2 - y1) * DOWN,
+    });
+  },
+  keep(panel, drawn) {
+    if (!drawn.length) return;
+    const { x1, y1, x2, y2 } = drawn[0];
+    const edges = { left: Math.min(x1, x2), top: Math.min(y1, y2), right: Math.max(x1, x2), bottom: Math.max(y1, y2) };
+    for (const [name, part] of Object.entries(edges)) {
+      const field = panel.querySelector("[name=" + name + "]");
+      if (field) field.value = (100 * part).toFixed(1);
+    }
+  },
+};
+
+function sizes() {
+  drawing(document.querySelector("[data-sizes]"), lines);
+  drawing(document.querySelector("[data-boxes]"), boxes);
 }
 
 // What is looked at may be exchanged while the page lives on.

@@ -56,21 +56,13 @@ type markLine struct {
 }
 
 // scaleOf reckons with the picture that the recorder takes.
-func scaleOf(of site.Source, f stream.Facts, w stream.Wishes) scaleView {
-	record, _ := stream.Roles(f.Profiles, w.Codecs)
-	if record == "" {
-		record, _ = stream.Roles(f.Profiles, nil)
-	}
-	p, m, _ := f.Find(record)
-	v := scaleView{Size: stream.Size{Width: p.Width, Height: p.Height}}
-	if m != nil && m.Width > 0 {
-		v.Size = stream.Size{Width: m.Width, Height: m.Height}
-	}
+func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleView {
+	v := scaleView{Size: f.Marked(w.Codecs)}
 	s := of.Marks
 	if s == nil {
 		return v
 	}
-	v.Set, v.Stale = true, s.Stale(v.Size)
+	v.Set, v.Stale = true, s.Stale(v.Size, aim, f.Still)
 	for _, b := range s.Bands() {
 		name, class := "below "+stream.Levels[0].Name, "b0"
 		for i, l := range stream.Levels {
@@ -83,27 +75,8 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes) scaleView {
 	for _, k := range s.Marks {
 		v.Marks = append(v.Marks, markLine{k.X1 * scaleWidth, k.Y1 * scaleHeight, k.X2 * scaleWidth, k.Y2 * scaleHeight, fmt.Sprintf("%g m", k.Metres)})
 	}
-	v.Says = says(*s)
+	v.Says = s.Text()
 	return v
-}
-
-// says words what the picture is good for at its lower edge, and what the next level takes.
-func says(s stream.Scale) string {
-	has := s.At(1)
-	l, ok := stream.LevelFor(has)
-	text := fmt.Sprintf("At its lower edge %.0f pixels per metre", has)
-	if ok {
-		text += ": enough to " + l.Name
-	}
-	for _, next := range stream.Levels {
-		if next.PerMetre > has {
-			if width, longer, ok := s.Needs(next, 1); ok {
-				text += fmt.Sprintf(". To %s there it takes a picture %d wide, or a lens %.1f times as long", next.Name, width, longer)
-			}
-			break
-		}
-	}
-	return text + " (" + stream.LevelsOf + ")."
 }
 
 // marks keeps two marks of known size on a view's picture, or forgets them.
@@ -120,7 +93,11 @@ func (pg *Page) marks(c *echo.Context) error {
 		return pg.JudgedBack(c, of, "took the marks off a picture", "", "The marks on the picture of "+of.Place+" are gone.")
 	}
 	f, w := v.Streams(of)
-	s := stream.Scale{Size: scaleOf(of, f, w).Size, By: me.Person.Name}
+	setup, _ := v.Picture(of)
+	s := stream.Scale{Size: f.Marked(w.Codecs), By: me.Person.Name, Aim: aimOf(setup)}
+	if f.Still != nil {
+		s.Seen = &f.Still.Print
+	}
 	var drawn [2]stream.Mark
 	if json.Unmarshal([]byte(c.FormValue("drawn")), &drawn) != nil {
 		return pg.Back(c, "Draw both marks on the picture first: something near, and something farther away.")
@@ -142,7 +119,7 @@ func (pg *Page) marks(c *echo.Context) error {
 	if err := pg.Store.SetMarks(ctx, me.Member.ID, of.ID, &s); err != nil {
 		return err
 	}
-	return pg.JudgedBack(c, of, "marked sizes on a picture", fmt.Sprintf(": %g m, %g m", s.Marks[0].Metres, s.Marks[1].Metres), says(s))
+	return pg.JudgedBack(c, of, "marked sizes on a picture", fmt.Sprintf(": %g m, %g m", s.Marks[0].Metres, s.Marks[1].Metres), s.Text())
 }
 
 // accept keeps the picture that a view shows now as the one that a person accepts.
