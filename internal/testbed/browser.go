@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -241,6 +242,24 @@ func (p *Page) Type(selector, text string) {
 			return
 		}
 	}
+}
+
+// Set gives a field a value in place of what it holds, or chooses it.
+func (p *Page) Set(selector, value string) {
+	p.t.Helper()
+	p.Do(chromedp.SetValue(selector, value))
+}
+
+// Drag presses the left button at one spot of an element and lets go at another: spots are parts
+// of its width and height from its upper left corner.
+func (p *Page) Drag(selector string, x0, y0, x1, y1 float64) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(selector)
+	box := Eval[[]float64](p, "(() => { const e = document.querySelector("+string(quoted)+"); e.scrollIntoView({block: 'nearest'}); const b = e.getBoundingClientRect(); return [b.x, b.y, b.width, b.height] })()")
+	at := func(kind input.DispatchMouseEventType, x, y float64) chromedp.Action[chromedp.Void] {
+		return chromedp.MouseEvent(kind, box[0]+x*box[2], box[1]+y*box[3], chromedp.Button("left"))
+	}
+	p.Do(at(input.DispatchMouseEventTypeMousePressed, x0, y0), at(input.DispatchMouseEventTypeMouseMoved, (x0+x1)/2, (y0+y1)/2), at(input.DispatchMouseEventTypeMouseMoved, x1, y1), at(input.DispatchMouseEventTypeMouseReleased, x1, y1))
 }
 
 // Shot is a PNG of the viewport.

@@ -575,7 +575,7 @@ func (s Setup) Try(now time.Time) (finding.Change, error) {
 		return finding.Change{}, trouble.Told("It can't be sent to a place from here, and so not be put back: move it on its own page.")
 	}
 	return finding.Change{Kind: TryPTZ, Key: TryPTZ + "/" + p.Profile, Title: "Nudge " + axesText(p.Axes()), From: p.At.Text(),
-		To: p.At.Text() + ", each axis nudged and put back", Why: "It is seen whether the picture moves.", Risk: finding.NoRisk,
+		To: "the same, each axis nudged", Why: "It is seen whether the picture moves.", Risk: finding.NoRisk,
 		Args: map[string]string{"profile": p.Profile, "aim": aimArg(*p.At), "since": now.UTC().Format(time.RFC3339Nano)},
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "it is put back by itself."}}, nil
 }

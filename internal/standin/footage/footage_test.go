@@ -3,6 +3,7 @@ package footage
 import (
 	"bytes"
 	"image/png"
+	"math/rand/v2"
 	"os"
 	"testing"
 	"time"
@@ -82,6 +83,22 @@ func TestDrawMovesThePerson(t *testing.T) {
 			}
 			if err := os.WriteFile(dir+"/"+s.Name+".png", buf.Bytes(), 0o600); err != nil {
 				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// However a camera looks at a scene it is drawn whole: no part is left unpainted.
+func TestEveryLookIsDrawn(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	for i := range 150 {
+		s := []Scene{Slipway, TicketHall, BondedStore}[i%3]
+		l := Look{Pan: r.Float64() - 0.5, Tilt: r.Float64() - 0.5, Zoom: 1 + 3*r.Float64(), Gain: r.Float64() * 2, Blur: r.IntN(30),
+			Masks: []scene.Polygon{{px(r.Float64()*Width, 10), px(900, r.Float64()*Height), px(20, 700)}}, Texts: []Text{{Words: "Slipway", Right: i%2 == 0, Low: i%4 < 2}}}
+		img := s.DrawLook(true, time.Duration(i)*50*time.Millisecond, 160, 90, l)
+		for k := 3; k < len(img.Pix); k += 4 {
+			if img.Pix[k] != 255 {
+				t.Fatalf("%s through %+v: unpainted at %d, %d", s.Name, l, k/4%160, k/4/160)
 			}
 		}
 	}

@@ -187,5 +187,8 @@ func clip(xy []float64, w, h float64) []float64 {
 		}
 		xy = out
 	}
+	for i := range xy { // what reckoning left beyond an edge
+		xy[i] = max(0, min([2]float64{w, h}[i%2], xy[i]))
+	}
 	return xy
 }

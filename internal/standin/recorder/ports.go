@@ -141,6 +141,14 @@ func (r *Recorder) Step(d time.Duration) {
 	r.mem.Skew, r.dirty = d, true
 }
 
+// Burn has it burn "name" or "time" into its channels' pictures itself, as someone at its own
+// screen would.
+func (r *Recorder) Burn(what ...string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.mem.Burns, r.dirty = what, true
+}
+
 // PauseAll pauses every channel, as someone at its own screen would.
 func (r *Recorder) PauseAll() {
 	r.mu.Lock()

@@ -40,7 +40,6 @@ type Config struct {
 	StateFile                                 string
 	NoNTP                                     bool
 	Zone                                      string             // POSIX TZ; empty: it doesn't say
-	Burns                                     []string           // what it burns into its channels' pictures: "name", "time"
 	Dates, Times                              string             // order of its dates, see channel.Recorder
 	Plugged                                   map[int]netip.Addr // what hangs on its own ports
 	HandsOut                                  netip.Prefix       // what its ports give
@@ -71,6 +70,7 @@ type placed struct {
 }
 
 type memory struct {
+	Burns    []string        `json:"burns,omitempty"`
 	Channels map[int]*placed `json:"channels"`
 	Skew     time.Duration   `json:"skew"`
 	wire.KeyPair
@@ -259,6 +259,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		}
 		ports = append(ports, p)
 	}
+	burns := r.mem.Burns
 	r.mu.Unlock()
 	slices.SortFunc(ports, func(a, b channel.Port) int { return a.Number - b.Number })
 	hands := ""
@@ -267,7 +268,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	}
 	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
 	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": r.cfg.Limits, "channels": slots, "ntp": r.ntp,
-		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": r.cfg.Burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone})
+		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone})
 }
 
 func (r *Recorder) number(w http.ResponseWriter, q *http.Request) (int, bool) {
