@@ -91,6 +91,7 @@ type Measured struct {
 	Over      string        `json:"over,omitempty"`      // what carried it: "TCP" or "UDP"
 	Encrypted bool          `json:"encrypted,omitempty"` // it came over TLS
 	Sound     *Heard        `json:"sound,omitempty"`     // nil: none is offered
+	Metadata  *Noted        `json:"metadata,omitempty"`  // nil: none is offered
 	Full      bool          `json:"full,omitempty"`      // it plays as many streams as it can already
 	Trouble   string        `json:"trouble"`
 }
@@ -104,6 +105,14 @@ type Heard struct {
 	Lost  int     `json:"lost,omitempty"`
 	// Measured says that it was listened to.
 	Measured bool `json:"measured,omitempty"`
+}
+
+// Noted is the metadata that came beside a stream's picture (ONVIF Streaming, 5.1.2.1.1).
+type Noted struct {
+	Documents int     `json:"documents"`
+	PerSecond float64 `json:"per_second,omitempty"`
+	Kbps      float64 `json:"kbps,omitempty"`
+	Lost      int     `json:"lost,omitempty"`
 }
 
 // Role a stream plays for a recorder.
@@ -351,6 +360,15 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
 			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
 			WayOut:   way, Evidence: ev})
+	}
+	if p.Metadata && (m.Metadata == nil || m.Metadata.Documents == 0) {
+		says := "none is offered in its stream"
+		if m.Metadata != nil {
+			says = fmt.Sprintf("none came in %.0f s", m.Seconds)
+		}
+		out = append(out, finding.Finding{Code: "stream.metadata", Severity: finding.Note, Words: "no metadata", Evidence: ev,
+			Sentence: fmt.Sprintf("%s declares metadata, and %s.", p.Name, says),
+			WayOut:   "Read it again while something moves in its view; where it stays so, see on its own page whether its analytics are switched on."})
 	}
 	if w.Encrypt && !m.Encrypted {
 		out = append(out, clearLegs(p, w, ev))

@@ -320,15 +320,22 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 	if err := play(c, t); err != nil {
 		return stream.Measured{Full: c.status == statusBandwidth}, err
 	}
-	m, ear := &Meter{Track: t, Settle: settle}, &Ear{}
+	m, ear, notes := &Meter{Track: t, Settle: settle}, &Ear{}, &Ear{}
 	if t.Sound != nil {
 		ear.Track = *t.Sound
+	}
+	if t.Meta != nil {
+		notes.Track = *t.Meta
 	}
 	result := func() stream.Measured {
 		out := m.Result()
 		if t.Sound != nil {
 			heard := ear.Result()
 			out.Sound = &heard
+		}
+		if t.Meta != nil && c.Reads {
+			read := notes.Noted()
+			out.Metadata = &read
 		}
 		out.Encrypted = c.Encrypted
 		if out.Over = string(c.Over()); !m.firstKey.IsZero() {
@@ -341,8 +348,8 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 		if err != nil {
 			return result(), err
 		}
-		if track == Sound {
-			ear.Add(raw)
+		if track != Picture {
+			map[int]*Ear{Sound: ear, Metadata: notes}[track].Add(raw)
 			continue
 		}
 		m.Add(raw, time.Now())

@@ -55,15 +55,17 @@ type Conn struct {
 	session string
 	// Encrypted says that the conversation, and what is interleaved in it, goes over TLS.
 	Encrypted bool
-	// Hears has PlayOver ask for a stream's sound too, where it has any and packets go over TCP.
-	Hears  bool
-	over   Over
-	udp    *pair // where packets come by UDP
-	status int   // of the last answer
-	on     string
-	base   string // what was asked for
-	whole  string // controls the whole presentation, see aggregate; empty: base does
-	gone   func() bool
+	// Hears has PlayOver ask for a stream's sound too, where it has any; Reads for its metadata.
+	Hears, Reads bool
+	over         Over
+	udp          *pair         // where the picture's packets come by UDP
+	beside       []*pair       // where those of other tracks do
+	came         chan datagram // what comes on all of them, where there is more than the picture
+	status       int           // of the last answer
+	on           string
+	base         string // what was asked for
+	whole        string // controls the whole presentation, see aggregate; empty: base does
+	gone         func() // ends what waits for it
 }
 
 // Speaks says whether a port answers OPTIONS (RFC 2326, section 10.1).
@@ -110,8 +112,9 @@ func Open(ctx context.Context, host dial.Host, address string, login Login) (*Co
 	if err != nil {
 		return nil, err
 	}
+	ctx, over := context.WithCancel(ctx)
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	c := &Conn{Fresh: nonceLife, Encrypted: secure, ctx: ctx, host: host, conn: conn, login: login, guard: dial.Guard{Try: login.Try}, on: on, base: fixed, gone: stop}
+	c := &Conn{Fresh: nonceLife, Encrypted: secure, ctx: ctx, host: host, conn: conn, login: login, guard: dial.Guard{Try: login.Try}, on: on, base: fixed, gone: func() { stop(); over() }}
 	c.r = bufio.NewReaderSize(conn, 64<<10)
 	return c, nil
 }
@@ -124,8 +127,8 @@ func (c *Conn) Close() {
 	}
 	c.gone()
 	_ = c.conn.Close()
-	if c.udp != nil {
-		c.udp.close()
+	for _, p := range append(c.beside, c.udp) {
+		p.close()
 	}
 }
 
@@ -338,9 +341,12 @@ func (c *Conn) Packet() ([]byte, error) {
 	}
 }
 
-// Next waits for the next RTP packet, of the picture or of its sound, and says which;
+// Next waits for the next RTP packet, of the picture, of its sound or of metadata, and says which;
 // silence longer than StepLimit is a stall.
 func (c *Conn) Next() (track int, data []byte, err error) {
+	if c.came != nil {
+		return c.nextDatagram()
+	}
 	if c.udp != nil {
 		data, err := c.udp.read(c.host.Addr, time.Now().Add(StepLimit))
 		if err != nil {
@@ -364,7 +370,7 @@ func (c *Conn) Next() (track int, data []byte, err error) {
 		if err != nil {
 			return 0, nil, err
 		}
-		if channel == 2*Picture || channel == 2*Sound {
+		if channel == 2*Picture || channel == 2*Sound || channel == 2*Metadata {
 			return int(channel / 2), data, nil
 		}
 	}

@@ -24,6 +24,7 @@ type Track struct {
 	SPS     []byte   // from the description; H.264 and H.265
 	Sets    [][]byte // all parameter sets from the description, in its order
 	Sound   *Track   // the stream's first sound; nil: none
+	Meta    *Track   // the stream's metadata; nil: none
 	Back    *Track   // what takes sound for the device's speaker, see DescribeTalk; nil: nothing
 }
 
@@ -45,7 +46,7 @@ func (c *Conn) describe(extra string) (Track, error) {
 		as   string
 	}
 	all := []given{{&c.whole, control(base, t.Session)}, {&t.Control, control(base, t.Control)}}
-	for _, also := range []*Track{t.Sound, t.Back} {
+	for _, also := range []*Track{t.Sound, t.Meta, t.Back} {
 		if also != nil {
 			all = append(all, given{&also.Control, control(base, also.Control)})
 		}
@@ -85,6 +86,9 @@ func Ask(ctx context.Context, host dial.Host, address string, login Login) (Trac
 	return c.Describe()
 }
 
+// metadata is the payload's name of ONVIF metadata, whatever its coding (ONVIF Streaming, 5.1.2.1.1).
+const metadata = "VND.ONVIF.METADATA"
+
 // ErrSDP is returned for a description without video.
 var ErrSDP = errors.New("it describes no video")
 
@@ -102,7 +106,7 @@ func ParseSDP(body []byte) (Track, error) {
 		return Track{}, ErrSDP
 	}
 	whole, _ := d.Attribute("control")
-	var video, sound, back *Track
+	var video, sound, meta, back *Track
 	for _, m := range d.MediaDescriptions {
 		t := trackOf(m, whole)
 		_, toUs := m.Attribute("sendonly") // as the client that asks is told it: it sends only
@@ -114,12 +118,14 @@ func ParseSDP(body []byte) (Track, error) {
 			back = t
 		case m.MediaName.Media == "audio" && !toUs && sound == nil:
 			sound = t
+		case m.MediaName.Media == "application" && strings.HasPrefix(t.Codec, metadata) && meta == nil:
+			meta = t
 		}
 	}
 	if video == nil {
 		return Track{}, ErrSDP
 	}
-	video.Sound, video.Back = sound, back
+	video.Sound, video.Meta, video.Back = sound, meta, back
 	return *video, nil
 }
 

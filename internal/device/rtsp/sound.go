@@ -2,6 +2,7 @@ package rtsp
 
 import (
 	"errors"
+	"fmt"
 	"math"
 	"time"
 
@@ -13,18 +14,25 @@ import (
 
 // Tracks of a session, by the order in which they are set up.
 const (
-	Picture = iota // its interleaved channels are 0 and 1
-	Sound          // 2 and 3
-	Speaker        // 4 and 5: what is sent to the device
+	Picture  = iota // its interleaved channels are 0 and 1
+	Sound           // 2 and 3
+	Speaker         // 4 and 5: what is sent to the device
+	Metadata        // 6 and 7
 )
 
 // backChannel is the feature tag that asks for the way to a device's speaker (ONVIF
 // Streaming, 5.3).
 const backChannel = "www.onvif.org/ver20/backchannel"
 
-// WithSound is Play with the stream's sound beside its picture, where there is any.
+// WithSound is Play with the stream's sound and metadata beside its picture, where there are any.
 func WithSound(c *Conn, t Track) error {
 	c.Hears = true
+	return WithMetadata(c, t)
+}
+
+// WithMetadata is Play with the stream's metadata beside its picture, where there is any.
+func WithMetadata(c *Conn, t Track) error {
+	c.Reads = true
 	return c.Play(t)
 }
 
@@ -58,17 +66,49 @@ func (c *Conn) Say(raw []byte) error {
 	return nil
 }
 
-// setUpSound asks for the stream's sound beside its picture. A device that doesn't give it
-// gives the picture all the same.
-func (c *Conn) setUpSound(t Track) error {
-	if !c.Hears || t.Sound == nil || c.over != TCP && c.over != "" {
-		return nil
+// setUpBeside asks for what is wanted beside the picture, over what carries that. A device that
+// doesn't give it gives the picture all the same.
+func (c *Conn) setUpBeside(t Track) error {
+	for _, x := range []struct {
+		track  int
+		of     *Track
+		wanted bool
+	}{{Sound, t.Sound, c.Hears}, {Metadata, t.Meta, c.Reads}} {
+		if !x.wanted || x.of == nil {
+			continue
+		}
+		transport := fmt.Sprintf("RTP/AVP/TCP;unicast;interleaved=%d-%d", 2*x.track, 2*x.track+1)
+		var p *pair
+		if c.over == UDP {
+			var err error
+			if p, err = c.ports(); err != nil {
+				return c.fail("SETUP", dial.ErrUnreachable, "this machine has no ports for it: "+dial.Plain(err))
+			}
+			transport = p.transport()
+		}
+		_, err := c.do("SETUP", x.of.Control, "Transport: "+transport+"\r\n")
+		if err != nil {
+			p.close()
+			if errors.Is(err, dial.ErrRefused) || errors.Is(err, dial.ErrElsewhere) {
+				continue
+			}
+			return err
+		}
+		if p != nil {
+			c.listen(p, x.track)
+		}
 	}
-	_, err := c.do("SETUP", t.Sound.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=2-3\r\n")
-	if errors.Is(err, dial.ErrRefused) || errors.Is(err, dial.ErrElsewhere) {
-		return nil
+	return nil
+}
+
+// listen takes packets of another track beside the picture's.
+func (c *Conn) listen(p *pair, track int) {
+	c.beside = append(c.beside, p)
+	if c.came == nil {
+		c.came = make(chan datagram, queued)
+		go c.pump(c.udp, Picture)
 	}
-	return err
+	go c.pump(p, track)
 }
 
 // Ear counts a stream's sound. The zero Ear with a Track set is ready.
@@ -79,6 +119,7 @@ type Ear struct {
 	got, span   int64
 	bytes       int64
 	first, last uint32
+	ends        int // packets that end what belongs together: documents, of metadata
 	power       float64
 	samples     int64
 }
@@ -104,6 +145,9 @@ func (e *Ear) Add(raw []byte) {
 	e.got++
 	e.seen, e.seq, e.last = true, p.SequenceNumber, p.Timestamp
 	e.bytes += int64(len(p.Payload))
+	if p.Marker {
+		e.ends++
+	}
 	decode := map[string]func(byte) float64{"PCMU": ulaw, "PCMA": alaw}[stream.SoundCodec(e.Track.Codec)]
 	if decode == nil {
 		return
@@ -123,6 +167,16 @@ func (e *Ear) Result() stream.Heard {
 	}
 	if e.samples > 0 {
 		out.Level = max(silence, 10*math.Log10(e.power/float64(e.samples)))
+	}
+	return out
+}
+
+// Noted is what was read so far of metadata.
+func (e *Ear) Noted() stream.Noted {
+	out := stream.Noted{Documents: e.ends, Lost: int(max(0, e.span-e.got))}
+	if e.Track.Clock > 0 && e.last != e.first {
+		seconds := float64(e.last-e.first) / float64(e.Track.Clock)
+		out.Kbps, out.PerSecond = float64(e.bytes)*8/1000/seconds, float64(e.ends-1)/seconds
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
 	"time"
 
 	"duskyharbor/internal/device/dial"
@@ -70,7 +71,11 @@ func (p *pair) transport() string {
 	return fmt.Sprintf("RTP/AVP;unicast;client_port=%d-%d", port, port+1)
 }
 
+// close gives the ports back; of none it does nothing.
 func (p *pair) close() {
+	if p == nil {
+		return
+	}
 	p.stop()
 	_ = p.rtp.Close()
 	_ = p.rtcp.Close()
@@ -111,7 +116,7 @@ func (c *Conn) PlayOver(t Track, over Over) error {
 	}
 	c.over = over
 	c.session = sessionOf(res.header.Get("Session"))
-	if err := c.setUpSound(t); err != nil {
+	if err := c.setUpBeside(t); err != nil {
 		return err
 	}
 	_, err = c.do("PLAY", c.aggregate(), "Range: npt=0.000-\r\n")
@@ -125,6 +130,48 @@ func (c *Conn) Play(t Track) error {
 		return c.PlayOver(t, UDP)
 	}
 	return err
+}
+
+// datagram is a packet of one track, or why no more come.
+type datagram struct {
+	track int
+	data  []byte
+	err   error
+}
+
+// queued is how many packets wait to be taken before the ports' own buffers fill.
+const queued = 256
+
+// pump passes what comes on a pair on, until the conversation ends.
+func (c *Conn) pump(p *pair, track int) {
+	for {
+		data, err := p.read(c.host.Addr, time.Time{})
+		select {
+		case c.came <- datagram{track, data, err}:
+		case <-c.ctx.Done():
+			return
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// nextDatagram waits for the next packet of any track.
+func (c *Conn) nextDatagram() (int, []byte, error) {
+	limit := time.NewTimer(StepLimit)
+	defer limit.Stop()
+	select {
+	case d := <-c.came:
+		if d.err != nil {
+			return 0, nil, c.stalled(d.err)
+		}
+		return d.track, d.data, nil
+	case <-limit.C:
+		return 0, nil, c.stalled(os.ErrDeadlineExceeded)
+	case <-c.ctx.Done():
+		return 0, nil, c.stalled(c.ctx.Err())
+	}
 }
 
 // Over is what carries the packets; empty before something plays.

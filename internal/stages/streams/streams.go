@@ -83,7 +83,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if end, ok := ctx.Deadline(); ok {
 		until = end
 	}
-	play := (*rtsp.Conn).Play
+	play := rtsp.WithMetadata
 	if of.Consent.Given() {
 		play = rtsp.WithSound
 	}

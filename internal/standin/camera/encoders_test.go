@@ -217,6 +217,14 @@ func TestSoundIsHeardAsItIsCoded(t *testing.T) {
 		if g711 := x.codec != "AAC"; g711 && (math.Abs(m.Sound.Kbps-64) > 2 || m.Sound.Level > -15 || m.Sound.Level < -30) {
 			t.Errorf("%s: %+v", x.codec, m.Sound)
 		}
+		overUDP := func(c *rtsp.Conn, t rtsp.Track) error {
+			c.Hears = true
+			return c.PlayOver(t, rtsp.UDP)
+		}
+		if u := rtsp.MeasureOver(t.Context(), s.host, p, s.login, 2200*time.Millisecond, overUDP); u.Trouble != "" || u.Over != "UDP" || u.Frames < 25 ||
+			u.Sound == nil || !u.Sound.Measured || u.Sound.Lost != 0 || math.Abs(u.Sound.Kbps-m.Sound.Kbps) > 4 {
+			t.Errorf("%s over UDP: %+v %+v", x.codec, u, u.Sound)
+		}
 		if silent := rtsp.Measure(t.Context(), s.host, p, s.login, time.Second); silent.Sound == nil || silent.Sound.Measured {
 			t.Errorf("what isn't listened to: %+v", silent.Sound)
 		}

@@ -65,7 +65,8 @@ func (c *Camera) accept(ctx context.Context, l net.Listener) {
 	})
 }
 
-// track is one medium of a session: 0 the picture, 1 the sound, 2 what goes to the speaker.
+// track is one medium of a session: 0 the picture, 1 the sound, 2 what goes to the speaker, 3 what
+// its analytics see.
 type track struct {
 	kind    int
 	channel byte
@@ -77,6 +78,7 @@ const (
 	picture = iota
 	soundIn
 	soundOut
+	metadata
 	tracks
 )
 
@@ -250,7 +252,7 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 		if _, last, ok := strings.Cut(target, "trackID="); ok {
 			t.kind, _ = strconv.Atoi(last)
 		}
-		if t.kind < 0 || t.kind >= tracks || t.kind == soundIn && s.cam.soundOf(s.profile) == "" || t.kind == soundOut && !s.cam.cfg.Manners.Speaker {
+		if t.kind < 0 || t.kind >= tracks || t.kind == soundIn && s.cam.soundOf(s.profile) == "" || t.kind == soundOut && !s.cam.cfg.Manners.Speaker || t.kind == metadata && !s.cam.describes(s.profile) {
 			return s.answer(h, "404 Not Found", "", "")
 		}
 		transport, err := s.transport(t, h.Get("Transport"))
@@ -276,6 +278,9 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 		s.play = stop
 		if t := s.tracks[picture]; t != nil {
 			go s.stream(playing, t)
+		}
+		if t := s.tracks[metadata]; t != nil {
+			go s.describe(playing, t)
 		}
 		if t := s.tracks[soundIn]; t != nil {
 			go s.sound(playing, t)
@@ -313,6 +318,9 @@ func (c *Camera) sdp(p profile, back bool) string {
 	case aac:
 		lines = append(lines, "m=audio 0 RTP/AVP 97", "a=rtpmap:97 mpeg4-generic/16000/1",
 			"a=fmtp:97 streamtype=5;profile-level-id=1;mode=AAC-hbr;sizelength=13;indexlength=3;indexdeltalength=3;config=1408", "a=control:trackID=1")
+	}
+	if c.describes(p) {
+		lines = append(lines, "m=application 0 RTP/AVP 107", "a=rtpmap:107 vnd.onvif.metadata/90000", "a=control:trackID=3")
 	}
 	if back {
 		lines = append(lines, "m=audio 0 RTP/AVP 0 8", "a=rtpmap:0 PCMU/8000", "a=rtpmap:8 PCMA/8000", "a=sendonly", "a=control:trackID=2")

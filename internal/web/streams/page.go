@@ -412,6 +412,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		if sound := soundText(x, m); sound != "" {
 			sh.Fact(x.Name+" sound", sound, at)
 		}
+		if m != nil && m.Metadata != nil {
+			sh.Fact(x.Name+" metadata", fmt.Sprintf("%.1f documents a second, %.0f kbit/s, %d lost", m.Metadata.PerSecond, m.Metadata.Kbps, m.Metadata.Lost), m.At)
+		}
 		sh.Code(x.Name+" address", x.URI, at)
 		if x.Secure != "" {
 			sh.Code(x.Name+" over TLS", x.Secure, at)
