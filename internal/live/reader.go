@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -43,16 +44,20 @@ type reader struct {
 	group   []*rtp.Packet  // from the last key frame on, as it is passed on
 	bytes   int
 	empty   time.Time // since when nobody looks
+	codec   string    // "H264", "JPEG"; once it is ready
+	last    []byte    // the last picture, of JPEG
+	shown   time.Time // when it was passed on; of run alone
 }
 
 // viewer is one browser.
 type viewer struct {
-	call  int64
-	pc    *webrtc.PeerConnection
-	track *webrtc.TrackLocalStaticRTP
-	mu    sync.Mutex
-	seq   uint16
-	on    bool // it is connected, and has the group so far
+	call     int64
+	pc       *webrtc.PeerConnection
+	track    *webrtc.TrackLocalStaticRTP
+	mu       sync.Mutex
+	seq      uint16
+	on       bool                // it is connected, and has the group so far
+	pictures *webrtc.DataChannel // of JPEG; nil until it is open
 }
 
 func newReader(r *Relay, source int64) *reader {
@@ -141,17 +146,23 @@ func (rd *reader) run(ctx context.Context) {
 	}
 	defer c.Close()
 	rd.mu.Lock()
-	rd.sets = t.Sets
+	rd.sets, rd.codec = t.Sets, t.Codec
 	rd.mu.Unlock()
 	close(rd.ready)
-	kept := time.Now()
+	kept, pictures := time.Now(), &rtsp.JPEG{}
 	for ctx.Err() == nil && !rd.idle() {
 		raw, err := c.Packet()
 		if err != nil {
 			return
 		}
 		var p rtp.Packet
-		if p.Unmarshal(raw) == nil && p.PayloadType == t.Payload && len(p.Payload) > 0 {
+		switch {
+		case p.Unmarshal(raw) != nil || p.PayloadType != t.Payload || len(p.Payload) == 0:
+		case t.Codec == "JPEG":
+			if file, whole := pictures.Add(&p); whole {
+				rd.show(file, time.Now())
+			}
+		default:
 			rd.pass(&p)
 		}
 		if time.Since(kept) > keepAlive {
@@ -181,9 +192,12 @@ func (rd *reader) fail(err error) {
 }
 
 // ErrNoH264 says that a browser can't show what the view sends.
-const ErrNoH264 = trouble.Told("None of its streams is H.264, which browsers show moving; its still is fetched again and again.")
+const ErrNoH264 = trouble.Told("None of its streams is H.264 or JPEG, which browsers show moving; its still is fetched again and again.")
 
-// open plays the view's smallest H.264 stream.
+// errAnother says that the page expects another coding than the view is sent in now.
+const errAnother = trouble.Told("Its stream is coded otherwise now than when this page was loaded: load it again.")
+
+// open plays the view's stream that browsers show.
 func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 	opening, cancel := context.WithTimeout(ctx, openLimit)
 	defer cancel()
@@ -210,7 +224,7 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 		return nil, rtsp.Track{}, err
 	}
 	t, err := c.Describe()
-	if err == nil && t.Codec != "H264" {
+	if err == nil && t.Codec != "H264" && t.Codec != "JPEG" {
 		err = ErrNoH264
 	}
 	if err == nil {
@@ -338,11 +352,21 @@ func (rd *reader) greet(ctx context.Context, c store.LiveCall) (answer string, e
 	if err != nil {
 		return "", err
 	}
-	track, err := webrtc.NewTrackLocalStaticRTP(capability("42e01f"), "picture", "view")
-	if err != nil {
-		return "", errors.Join(err, pc.Close())
+	v := &viewer{call: c.ID, pc: pc}
+	rd.mu.Lock()
+	codec := rd.codec
+	rd.mu.Unlock()
+	switch wantsPictures := strings.Contains(c.Offer, "m=application"); {
+	case wantsPictures != (codec == "JPEG"):
+		_ = pc.Close()
+		return "", errAnother
+	case wantsPictures:
+		pc.OnDataChannel(func(channel *webrtc.DataChannel) { rd.openTo(v, channel) })
+	default:
+		if v.track, err = webrtc.NewTrackLocalStaticRTP(capability("42e01f"), "picture", "view"); err != nil {
+			return "", errors.Join(err, pc.Close())
+		}
 	}
-	v := &viewer{call: c.ID, pc: pc, track: track}
 	if answer, err = negotiate(ctx, v, c.Offer); err != nil {
 		_ = pc.Close()
 		return "", err
@@ -352,7 +376,9 @@ func (rd *reader) greet(ctx context.Context, c store.LiveCall) (answer string, e
 		switch s {
 		case webrtc.PeerConnectionStateConnected:
 			connected.Stop()
-			rd.begin(v)
+			if v.track != nil {
+				rd.begin(v)
+			}
 		case webrtc.PeerConnectionStateFailed, webrtc.PeerConnectionStateClosed, webrtc.PeerConnectionStateDisconnected:
 			connected.Stop()
 			go rd.left(c.ID)
@@ -368,6 +394,9 @@ func (rd *reader) greet(ctx context.Context, c store.LiveCall) (answer string, e
 func negotiate(ctx context.Context, v *viewer, offer string) (string, error) {
 	if err := v.pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
 		return "", errOffer
+	}
+	if v.track == nil {
+		return described(ctx, v.pc)
 	}
 	sender, err := v.pc.AddTrack(v.track)
 	if err != nil {

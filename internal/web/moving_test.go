@@ -94,7 +94,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 		h.run(p, "body", step[1])
 	}
 	h.on(p, "streams")
-	p.Sees(20*time.Second, "none of its streams is H.264, which browsers show moving", "H.265 1280 × 720")
+	p.Sees(20*time.Second, "none of its streams is H.264 or JPEG, which browsers show moving", "H.265 1280 × 720")
 	testbed.Until(t, 20*time.Second, "its still is there", func() bool {
 		return testbed.Glance[bool](p, "document.querySelector('figure.still img').naturalWidth > 0")
 	})
@@ -102,7 +102,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	says := testbed.Eval[string](p, fmt.Sprintf(`(async () => { const f = document.querySelector('figure.still');
 		const res = await fetch(f.dataset.at + '/watching', {method: 'POST', headers: {'X-CSRF-Token': f.dataset.csrf},
 		body: new URLSearchParams({source: %d, offer: 'v=0'})}); return (await res.json()).trouble })()`, h.number("Ice plant")))
-	if says != "None of its streams is H.264, which browsers show moving; its still is fetched again and again." {
+	if says != "None of its streams is H.264 or JPEG, which browsers show moving; its still is fetched again and again." {
 		t.Errorf("%q", says)
 	}
 	// Its recorder takes H.264 and its encoder knows H.265 alone: another recorder is the way out.
@@ -113,6 +113,43 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Ice plant' and r.place = 'Terminal recorder'`); n != 1 {
 		t.Error("it isn't planned there")
 	}
+}
+
+// A view that is sent as JPEG moves too, picture by picture; two who look cost the camera one session.
+func TestAPictureOfJPEGMoves(t *testing.T) {
+	t.Parallel()
+	h := serveWith(t, testbed.StartOnly(t, "Weather deck stair", "Terminal recorder"), moving)
+	cam := h.Fleet.Camera("Weather deck stair")
+	p, q := testbed.Browser(t, 1280, 800), testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
+	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
+		h.on(p, step[0])
+		h.run(p, "body", step[1])
+	}
+	h.on(p, "streams")
+	p.Press("Set encoders alike")
+	p.Set("#codec", "JPEG")
+	h.click(p, ".encoders button")
+	h.signIn(q, "anselm", h.Secrets.Tech)
+	q.Sees(30*time.Second, "Gannet Point Ferry Terminal")
+	const shown = `(() => { const c = document.querySelector('figure[data-moving] canvas'); return c && !c.hidden ? Number(c.dataset.shown) : -1 })()`
+	for _, page := range []*testbed.Page{p, q} {
+		h.on(page, "streams")
+		testbed.Until(t, 60*time.Second, "it moves", func() bool { return testbed.Glance[int](page, shown) > 8 })
+		page.Sees(5*time.Second, "Weather deck stair: moving, picture by picture, as the camera sends it.", "JPEG 640 × 360")
+	}
+	if n := cam.Sessions(); n != 1 {
+		t.Errorf("two look, and the camera plays %d streams", n)
+	}
+	if bright := testbed.Eval[float64](q, `(() => { const c = document.querySelector('figure[data-moving] canvas');
+		const p = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let low = 255, high = 0;
+		for (let i = 0; i < p.length; i += 4) { low = Math.min(low, p[i]); high = Math.max(high, p[i]) } return high - low })()`); bright < 80 {
+		t.Errorf("it shows next to nothing: %.0f", bright)
+	}
+	p.Go("about:blank")
+	q.Go("about:blank")
+	testbed.Until(t, 60*time.Second, "nobody looks, and nothing plays it", func() bool { return cam.Sessions() == 0 })
 }
 
 // A tone that a browser sends comes out of the camera's speaker; without consent the sound is

@@ -250,7 +250,8 @@ func TestWhatMovesAndWhatSpeaks(t *testing.T) {
 	small := Profile{Token: "small", Codec: "H264", Width: 640, Height: 360, URI: "rtsp://192.0.2.7/2", Sound: Sound{Takes: []string{"AAC", "PCMA"}}}
 	tiny := Profile{Token: "tiny", Codec: "H264", Width: 160, Height: 90, URI: "rtsp://192.0.2.7/3"}
 	other := Profile{Token: "other", Codec: "H265", Width: 640, Height: 360, URI: "rtsp://192.0.2.7/4"}
-	for want, all := range map[string][]Profile{"small": {large, tiny, small, other}, "tiny": {tiny, other}, "": {other}} {
+	still := Profile{Token: "still", Codec: "JPEG", Width: 640, Height: 360, URI: "rtsp://192.0.2.7/5"}
+	for want, all := range map[string][]Profile{"small": {large, tiny, small, other}, "tiny": {tiny, other}, "still": {other, still}, "": {other}} {
 		if p, ok := (Facts{Profiles: all}).Moves(); p.Token != want || ok != (want != "") {
 			t.Errorf("%q moves, want %q", p.Token, want)
 		}

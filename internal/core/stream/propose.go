@@ -251,12 +251,15 @@ func (f Facts) Talker(w Wishes) (p Profile, codec string, ok bool) {
 }
 
 // Moves is the profile that a browser is shown moving: the smallest one of H.264 that is wide
-// enough to look at, else the largest. ok is false where none is H.264 and had from here.
+// enough to look at, else the largest; of JPEG where none is H.264. ok is false where neither is
+// had from here.
 func (f Facts) Moves() (p Profile, ok bool) {
-	record, view := Roles(f.Profiles, []string{"H264"})
-	for _, token := range []string{view, record} {
-		if p, _, there := f.Find(token); there && token != "" && p.URI != "" {
-			return p, true
+	for _, codec := range []string{"H264", "JPEG"} {
+		record, view := Roles(f.Profiles, []string{codec})
+		for _, token := range []string{view, record} {
+			if p, _, there := f.Find(token); there && token != "" && p.URI != "" {
+				return p, true
+			}
 		}
 	}
 	return Profile{}, false

@@ -84,8 +84,8 @@ type streamRow struct {
 	Hidden   []string // masks over its picture, as corners in its 1,600 × 900 units
 	Still    bool
 	Read     bool
-	Changes  int  // proposed
-	H264     bool // a browser can show it moving
+	Changes  int    // proposed
+	Moves    string // codec of what a browser shows moving; empty: it can't
 }
 
 type profileRow struct {
@@ -149,11 +149,13 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 			q.Role = "view"
 		}
 		x.Still = x.Still || pr.Snapshot != ""
-		x.H264 = x.H264 || pr.Codec == "H264"
 		if m != nil && m.Trouble == "" {
 			q.Bars = bars(pr, *m)
 		}
 		x.Profiles = append(x.Profiles, q)
+	}
+	if p, ok := f.Moves(); ok {
+		x.Moves = p.Codec
 	}
 	return x
 }

@@ -8,7 +8,8 @@ let running = null;
 
 export function watch(figure) {
   const source = figure.dataset.moving;
-  const video = figure.querySelector("video");
+  const pictures = figure.dataset.codec === "JPEG";
+  const video = figure.querySelector(pictures ? "canvas" : "video");
   const still = figure.querySelector("img");
   const caption = figure.querySelector("figcaption [role=status]");
   const place = figure.dataset.place;
@@ -54,13 +55,14 @@ export function watch(figure) {
   const start = async () => {
     if (over || pc || document.hidden || !figure.isConnected) return;
     const codecs = window.RTCRtpReceiver ? RTCRtpReceiver.getCapabilities("video").codecs : [];
-    if (!codecs.some((c) => c.mimeType.toLowerCase() === "video/h264")) {
+    if (!pictures && !codecs.some((c) => c.mimeType.toLowerCase() === "video/h264")) {
       say(place + ": this browser has no H.264 decoder; the still is fetched again every few seconds.");
       return;
     }
     const mine = new RTCPeerConnection();
     pc = mine;
-    mine.addTransceiver("video", { direction: "recvonly" });
+    if (pictures) draw(mine.createDataChannel("pictures"), video, () => mine === pc, moves);
+    else mine.addTransceiver("video", { direction: "recvonly" });
     mine.ontrack = (e) => {
       video.srcObject = new MediaStream([e.track]);
       video.play().catch(() => {});
@@ -92,11 +94,12 @@ export function watch(figure) {
       if (res && !res.ok) broke();
     }, KEEP);
   };
-  video.addEventListener("playing", () => {
+  const moves = () => {
     tries = 0;
     show(true);
-    say(place + ": moving, as the camera sends it.");
-  });
+    say(place + (pictures ? ": moving, picture by picture, as the camera sends it." : ": moving, as the camera sends it."));
+  };
+  video.addEventListener("playing", moves);
   let away = 0;
   const seen = () => {
     clearTimeout(away);
@@ -114,6 +117,27 @@ export function watch(figure) {
       document.removeEventListener("visibilitychange", seen);
       letGo();
     },
+  };
+}
+
+// JPEG comes picture by picture, each in parts: the last one begins with 1.
+function draw(channel, canvas, current, first) {
+  let parts = [];
+  let shown = 0;
+  channel.binaryType = "arraybuffer";
+  channel.onmessage = async (e) => {
+    const part = new Uint8Array(e.data);
+    parts.push(part.subarray(1));
+    if (part[0] !== 1) return;
+    const whole = new Blob(parts, { type: "image/jpeg" });
+    parts = [];
+    const picture = await createImageBitmap(whole).catch(() => null);
+    if (!picture || !current()) return;
+    canvas.width = picture.width;
+    canvas.height = picture.height;
+    canvas.getContext("2d").drawImage(picture, 0, 0);
+    canvas.dataset.shown = String(++shown);
+    if (shown === 1) first();
   };
 }
 

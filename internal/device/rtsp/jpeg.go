@@ -1,0 +1,177 @@
+package rtsp
+
+import (
+	"encoding/binary"
+
+	"github.com/pion/rtp"
+)
+
+// JPEG puts pictures together from RTP packets (RFC 2435). The zero JPEG is ready.
+type JPEG struct {
+	stamp  uint32
+	open   bool // a picture is being put together
+	kind   byte
+	q      byte
+	width  int
+	height int
+	every  uint16 // restart interval, in macroblocks; 0: none
+	scan   []byte
+	tables map[byte][]byte // quantisation tables by Q, where they came once (section 4.2)
+}
+
+// maxJPEG is how large a picture may be, in bytes.
+const maxJPEG = 4 << 20
+
+// Kinds of RTP-JPEG (sections 3.1.3 and 3.1.7).
+const (
+	jpeg422     = 0
+	jpeg420     = 1
+	jpegRestart = 64 // and above: with restart markers
+)
+
+// Add takes the next packet; done is true where it ends a picture that came whole, which is then
+// the file.
+func (j *JPEG) Add(p *rtp.Packet) (file []byte, done bool) {
+	b := p.Payload
+	if len(b) < jpegHeader {
+		return nil, false
+	}
+	offset, kind, q := int(b[1])<<16|int(b[2])<<8|int(b[3]), b[4], b[5]
+	width, height := int(b[6])*8, int(b[7])*8
+	b = b[jpegHeader:]
+	every := uint16(0)
+	if kind >= jpegRestart && kind < 128 {
+		if len(b) < 4 {
+			return nil, j.drop()
+		}
+		every = binary.BigEndian.Uint16(b)
+		kind, b = kind-jpegRestart, b[4:]
+	}
+	if offset == 0 {
+		var ok bool
+		if b, ok = j.quantised(q, b); !ok || kind > jpeg420 || width == 0 || height == 0 {
+			return nil, j.drop()
+		}
+		j.open, j.stamp, j.kind, j.q, j.width, j.height, j.every, j.scan = true, p.Timestamp, kind, q, width, height, every, j.scan[:0:0]
+	}
+	if !j.open || p.Timestamp != j.stamp || offset != len(j.scan) || len(j.scan)+len(b) > maxJPEG {
+		return nil, j.drop() // a part is missing: the picture is
+	}
+	j.scan = append(j.scan, b...)
+	if !p.Marker {
+		return nil, false
+	}
+	j.open = false
+	return j.file(), true
+}
+
+func (j *JPEG) drop() bool {
+	j.open = false
+	return false
+}
+
+// quantised takes the quantisation tables off the first packet of a picture (section 3.1.8).
+func (j *JPEG) quantised(q byte, b []byte) ([]byte, bool) {
+	if q < 128 {
+		return b, q > 0 && q < 100
+	}
+	if len(b) < jpegTables {
+		return nil, false
+	}
+	precision, n := b[1], int(binary.BigEndian.Uint16(b[2:]))
+	b = b[jpegTables:]
+	if n == 0 { // as before
+		_, known := j.tables[q]
+		return b, known && q < 255
+	}
+	if precision != 0 || n != 128 || len(b) < n {
+		return nil, false
+	}
+	if j.tables == nil {
+		j.tables = map[byte][]byte{}
+	}
+	j.tables[q] = append([]byte(nil), b[:n]...)
+	return b[n:], true
+}
+
+// file writes the picture with the headers that don't travel (appendix B).
+func (j *JPEG) file() []byte {
+	tables := j.tables[j.q]
+	if j.q < 128 {
+		tables = scaled(int(j.q))
+	}
+	out := make([]byte, 0, len(j.scan)+jpegPicture+8)
+	out = append(out, 0xff, 0xd8)
+	for i := range 2 {
+		out = append(out, 0xff, 0xdb, 0, 67, byte(i))
+		out = append(out, tables[i*64:i*64+64]...)
+	}
+	if j.every > 0 {
+		out = append(out, 0xff, 0xdd, 0, 4, byte(j.every>>8), byte(j.every))
+	}
+	sampling := byte(0x21)
+	if j.kind == jpeg420 {
+		sampling = 0x22
+	}
+	out = append(out, 0xff, 0xc0, 0, 17, 8, byte(j.height>>8), byte(j.height), byte(j.width>>8), byte(j.width), 3, 0, sampling, 0, 1, 0x11, 1, 2, 0x11, 1)
+	for _, h := range huffman {
+		out = append(out, 0xff, 0xc4, 0, byte(19+len(h.symbols)), h.class)
+		out = append(out, h.lengths[:]...)
+		out = append(out, h.symbols...)
+	}
+	out = append(out, 0xff, 0xda, 0, 12, 3, 0, 0, 1, 0x11, 2, 0x11, 0, 63, 0)
+	out = append(out, j.scan...)
+	if n := len(out); out[n-2] != 0xff || out[n-1] != 0xd9 {
+		out = append(out, 0xff, 0xd9)
+	}
+	return out
+}
+
+// scaled are the quantisation tables of a Q from 1 to 99, in zigzag order (appendix A).
+func scaled(q int) []byte {
+	factor := 200 - 2*q
+	if q < 50 {
+		factor = 5000 / q
+	}
+	out := make([]byte, 0, 128)
+	for _, table := range [][]byte{lumaQuantiser, chromaQuantiser} {
+		for _, v := range table {
+			out = append(out, byte(max(1, min(255, (int(v)*factor+50)/100))))
+		}
+	}
+	return out
+}
+
+// Tables of ITU-T T.81, K.1 and K.2, in zigzag order.
+var (
+	lumaQuantiser = []byte{16, 11, 12, 14, 12, 10, 16, 14, 13, 14, 18, 17, 16, 19, 24, 40, 26, 24, 22, 22, 24, 49, 35, 37, 29, 40, 58, 51, 61, 60, 57, 51,
+		56, 55, 64, 72, 92, 78, 64, 68, 87, 69, 55, 56, 80, 109, 81, 87, 95, 98, 103, 104, 103, 62, 77, 113, 121, 112, 100, 120, 92, 101, 103, 99}
+	chromaQuantiser = []byte{17, 18, 18, 24, 21, 24, 47, 26, 26, 47, 99, 66, 56, 66, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99,
+		99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99}
+)
+
+// huffman are the tables of ITU-T T.81, K.3 to K.6.
+var huffman = []struct {
+	class   byte
+	lengths [16]byte
+	symbols []byte
+}{
+	{0x00, [16]byte{0, 1, 5, 1, 1, 1, 1, 1, 1}, []byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11}},
+	{0x10, [16]byte{0, 2, 1, 3, 3, 2, 4, 3, 5, 5, 4, 4, 0, 0, 1, 125}, []byte{
+		0x01, 0x02, 0x03, 0x00, 0x04, 0x11, 0x05, 0x12, 0x21, 0x31, 0x41, 0x06, 0x13, 0x51, 0x61, 0x07, 0x22, 0x71, 0x14, 0x32, 0x81, 0x91, 0xa1, 0x08,
+		0x23, 0x42, 0xb1, 0xc1, 0x15, 0x52, 0xd1, 0xf0, 0x24, 0x33, 0x62, 0x72, 0x82, 0x09, 0x0a, 0x16, 0x17, 0x18, 0x19, 0x1a, 0x25, 0x26, 0x27, 0x28,
+		0x29, 0x2a, 0x34, 0x35, 0x36, 0x37, 0x38, 0x39, 0x3a, 0x43, 0x44, 0x45, 0x46, 0x47, 0x48, 0x49, 0x4a, 0x53, 0x54, 0x55, 0x56, 0x57, 0x58, 0x59,
+		0x5a, 0x63, 0x64, 0x65, 0x66, 0x67, 0x68, 0x69, 0x6a, 0x73, 0x74, 0x75, 0x76, 0x77, 0x78, 0x79, 0x7a, 0x83, 0x84, 0x85, 0x86, 0x87, 0x88, 0x89,
+		0x8a, 0x92, 0x93, 0x94, 0x95, 0x96, 0x97, 0x98, 0x99, 0x9a, 0xa2, 0xa3, 0xa4, 0xa5, 0xa6, 0xa7, 0xa8, 0xa9, 0xaa, 0xb2, 0xb3, 0xb4, 0xb5, 0xb6,
+		0xb7, 0xb8, 0xb9, 0xba, 0xc2, 0xc3, 0xc4, 0xc5, 0xc6, 0xc7, 0xc8, 0xc9, 0xca, 0xd2, 0xd3, 0xd4, 0xd5, 0xd6, 0xd7, 0xd8, 0xd9, 0xda, 0xe1, 0xe2,
+		0xe3, 0xe4, 0xe5, 0xe6, 0xe7, 0xe8, 0xe9, 0xea, 0xf1, 0xf2, 0xf3, 0xf4, 0xf5, 0xf6, 0xf7, 0xf8, 0xf9, 0xfa}},
+	{0x01, [16]byte{0, 3, 1, 1, 1, 1, 1, 1, 1, 1, 1}, []byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11}},
+	{0x11, [16]byte{0, 2, 1, 2, 4, 4, 3, 4, 7, 5, 4, 4, 0, 1, 2, 119}, []byte{
+		0x00, 0x01, 0x02, 0x03, 0x11, 0x04, 0x05, 0x21, 0x31, 0x06, 0x12, 0x41, 0x51, 0x07, 0x61, 0x71, 0x13, 0x22, 0x32, 0x81, 0x08, 0x14, 0x42, 0x91,
+		0xa1, 0xb1, 0xc1, 0x09, 0x23, 0x33, 0x52, 0xf0, 0x15, 0x62, 0x72, 0xd1, 0x0a, 0x16, 0x24, 0x34, 0xe1, 0x25, 0xf1, 0x17, 0x18, 0x19, 0x1a, 0x26,
+		0x27, 0x28, 0x29, 0x2a, 0x35, 0x36, 0x37, 0x38, 0x39, 0x3a, 0x43, 0x44, 0x45, 0x46, 0x47, 0x48, 0x49, 0x4a, 0x53, 0x54, 0x55, 0x56, 0x57, 0x58,
+		0x59, 0x5a, 0x63, 0x64, 0x65, 0x66, 0x67, 0x68, 0x69, 0x6a, 0x73, 0x74, 0x75, 0x76, 0x77, 0x78, 0x79, 0x7a, 0x82, 0x83, 0x84, 0x85, 0x86, 0x87,
+		0x88, 0x89, 0x8a, 0x92, 0x93, 0x94, 0x95, 0x96, 0x97, 0x98, 0x99, 0x9a, 0xa2, 0xa3, 0xa4, 0xa5, 0xa6, 0xa7, 0xa8, 0xa9, 0xaa, 0xb2, 0xb3, 0xb4,
+		0xb5, 0xb6, 0xb7, 0xb8, 0xb9, 0xba, 0xc2, 0xc3, 0xc4, 0xc5, 0xc6, 0xc7, 0xc8, 0xc9, 0xca, 0xd2, 0xd3, 0xd4, 0xd5, 0xd6, 0xd7, 0xd8, 0xd9, 0xda,
+		0xe2, 0xe3, 0xe4, 0xe5, 0xe6, 0xe7, 0xe8, 0xe9, 0xea, 0xf2, 0xf3, 0xf4, 0xf5, 0xf6, 0xf7, 0xf8, 0xf9, 0xfa}},
+}
