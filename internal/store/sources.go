@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -283,6 +284,28 @@ func (s *Store) SetPaths(ctx context.Context, site, device int64, paths []string
 		_, err = tx.Exec(ctx, `delete from fact where device_id = $1 and name = any($2)`, device, []string{fact.Profiles, fact.Measured, fact.StreamsAsked})
 		return err
 	})
+}
+
+// mostNamed is how many streams of a site are kept for devices that weren't found yet.
+const mostNamed = 1000
+
+// NamePath keeps a stream that a person named at an address, for the device that is found there;
+// see AdoptPaths.
+func (s *Store) NamePath(ctx context.Context, site int64, at netip.Addr, path string) error {
+	_, err := s.Pool.Exec(ctx, `insert into named_path (site_id, address, path)
+		select $1, $2, $3 where (select count(*) from named_path where site_id = $1) < $4 on conflict do nothing`, site, at, path, mostNamed)
+	return err
+}
+
+// AdoptPaths gives devices of a site the streams that were named at their addresses, after those
+// that they have, most of them each.
+func (s *Store) AdoptPaths(ctx context.Context, site int64, most int) error {
+	_, err := s.Pool.Exec(ctx, `with named as (
+			delete from named_path n using device d where n.site_id = $1 and d.site_id = $1 and d.address = n.address
+			returning d.id, n.path, n.at),
+		added as (select d.id, array_agg(n.path order by n.at, n.path) as paths from device d join named n on n.id = d.id where not n.path = any(d.paths) group by d.id)
+		update device d set paths = (d.paths || a.paths)[1:$2], version = version + 1 from added a where a.id = d.id`, site, most)
+	return err
 }
 
 // SetConsent writes down that sound may be recorded at a view, or, without text, that it may

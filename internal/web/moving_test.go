@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -112,6 +113,38 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	p.Sees(20*time.Second, "Ice plant is planned for Terminal recorder now.", "Every stream delivers what it declares.")
 	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Ice plant' and r.place = 'Terminal recorder'`); n != 1 {
 		t.Error("it isn't planned there")
+	}
+}
+
+// A camera that speaks RTSP alone goes the whole way by its stream's address, typed at Find: it is
+// played, seen moving, and accepted by what moves, for it has no still.
+func TestACameraOfRTSPAloneIsAcceptedByWhatMoves(t *testing.T) {
+	t.Parallel()
+	h := serveWith(t, testbed.StartOnly(t, "Lifeboat house", "Terminal recorder"), moving)
+	cam := h.Fleet.Camera("Lifeboat house")
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	p.Sees(30*time.Second, "Nothing was looked for yet")
+	h.on(p, "find")
+	p.Type("#also-at", fmt.Sprintf("rtsp://%s:8554/main", cam.At()))
+	h.run(p, "body", "Look there")
+	h.on(p, "sign-in")
+	h.run(p, "body", "Sign in to 1 camera")
+	h.on(p, "streams")
+	h.run(p, "body", "Read and play 1 camera")
+	h.sheet(p, "streams", "Lifeboat house")
+	p.Sees(30*time.Second, "/main sends", "H.264 1280 × 720", "not accepted yet")
+	p.PressIn(".sheet", "Accept what moves, by day")
+	p.Sees(30*time.Second, "The picture of Lifeboat house by day is accepted as it is now.", "accepted by Maren Ostby")
+	if w := testbed.Eval[int](p, "document.querySelector('.pair img').naturalWidth"); w != 1280 {
+		t.Errorf("the accepted picture is %d wide", w)
+	}
+	p.PressIn(".sheet", "Accept what moves, by night")
+	p.Sees(30*time.Second, "Its picture is one by day now: it can't be accepted as one by night.")
+	says := testbed.Eval[string](p, `(async () => { const f = new FormData(document.querySelector('[data-grab]')); f.set('picture', new Blob(['<svg/>'], {type: 'image/jpeg'}), 'p.jpg');
+		const res = await fetch(document.querySelector('[data-grab]').action, {method: 'POST', body: f}); return await res.text() })()`)
+	if !strings.Contains(says, "What the browser sent is no picture") {
+		t.Errorf("what is no picture: %.300s", says)
 	}
 }
 

@@ -44,6 +44,20 @@ func ParsePaths(text string) ([]string, error) {
 	return out, nil
 }
 
+// PathIn is the part of a stream's whole rtsp:// address that names the stream at its device, as
+// ParsePaths keeps it; empty where the text is another or names none.
+func PathIn(text string) string {
+	text = strings.TrimSpace(text)
+	if !strings.HasPrefix(strings.ToLower(text), "rtsp://") {
+		return ""
+	}
+	path, err := pathOf(text)
+	if err != nil || path == "/" {
+		return ""
+	}
+	return path
+}
+
 func pathOf(line string) (string, error) {
 	if len(line) > maxPath {
 		return "", PathsError(fmt.Sprintf("%.40q… is longer than %d characters.", line, maxPath))

@@ -80,3 +80,12 @@ func TestAPathIsAProfile(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+func TestPathIn(t *testing.T) {
+	for text, want := range map[string]string{" rtsp://192.0.2.7:8554/main ": "/main", "rtsp://u:p@192.0.2.7/a?b=1": "/a?b=1", "RTSP://192.0.2.7/x": "/x",
+		"rtsp://192.0.2.7": "", "rtsp://192.0.2.7/": "", "192.0.2.7": "", "http://192.0.2.7/main": "", "rtsp://%zz/x": ""} {
+		if got := PathIn(text); got != want {
+			t.Errorf("%q names %q, want %q", text, got, want)
+		}
+	}
+}

@@ -12,6 +12,7 @@ import (
 
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/discovery"
@@ -39,6 +40,9 @@ func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 	sum.Seconds = time.Since(begun).Seconds()
 	touched, err := f.reconcile(ctx, v.Site, n, seen, &sum)
 	if err != nil {
+		return "", err
+	}
+	if err := f.Store.AdoptPaths(ctx, v.Site, stream.MaxPaths); err != nil {
 		return "", err
 	}
 	if err := f.Store.KeepSummary(ctx, n.ID, time.Now().UTC(), sum); err != nil {

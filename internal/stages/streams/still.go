@@ -181,6 +181,26 @@ func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, 
 	if err != nil {
 		return err
 	}
+	return t.accept(ctx, of, light, person, name, "its still", data)
+}
+
+// AcceptShown is Accept of the picture that a person sees moving, of a camera that offers no still.
+func (t *Stage) AcceptShown(ctx context.Context, of site.Source, light stream.Light, person int64, name string, data []byte) error {
+	s, err := site.Load(ctx, t.Store, of.Device.SiteID, []int64{of.Device.ID})
+	if err != nil {
+		return err
+	}
+	f, _ := s.Streams(of)
+	if _, moves := f.Moves(); !moves || slices.ContainsFunc(f.Profiles, func(p stream.Profile) bool { return p.Snapshot != "" }) {
+		return trouble.Told(of.Place + " offers a still: that is what is accepted.")
+	}
+	if data, err = checkJPEG(data, of.Place); err != nil {
+		return trouble.Told("What the browser sent is no picture: load the page again, and accept it once it moves.")
+	}
+	return t.accept(ctx, of, light, person, name, "its moving picture", data)
+}
+
+func (t *Stage) accept(ctx context.Context, of site.Source, light stream.Light, person int64, name, via string, data []byte) error {
 	print, err := printOf(data)
 	if err != nil {
 		return err
@@ -192,7 +212,7 @@ func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, 
 	if err := t.Store.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: print}, data); err != nil {
 		return err
 	}
-	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: print}))
+	return t.Store.KeepFacts(ctx, site.Still.New(of, via, now, stream.Seen{At: now, Print: print}))
 }
 
 // ChannelStill fetches the still that a recorder holds of a channel.

@@ -4,6 +4,7 @@ package streams
 import (
 	"context"
 	"fmt"
+	"sync"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -87,7 +88,11 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if of.Consent.Given() {
 		play = rtsp.WithSound
 	}
-	all := playEach(own, until.Add(-keepLimit), t.Measure+rtsp.StepLimit, func(p stream.Profile) stream.Measured {
+	most := atOnce
+	if _, slot, _ := s.HolderOf(of); slot != nil {
+		most = 1
+	}
+	all := playEach(own, until.Add(-keepLimit), t.Measure+rtsp.StepLimit, most, func(p stream.Profile) stream.Measured {
 		return rtsp.MeasureOver(ctx, host, p, rtsp.Login(login), t.Measure, play)
 	})
 	if ctx.Err() != nil {
@@ -159,20 +164,45 @@ func addresses(ctx context.Context, c *onvif.Client, services map[string]string,
 	return nil
 }
 
-// playEach plays streams one after the other, each of which takes least at the least, until
-// the time is over: those that are left say so.
-func playEach(own []stream.Profile, until time.Time, least time.Duration, play func(stream.Profile) stream.Measured) []stream.Measured {
-	out := make([]stream.Measured, 0, len(own))
-	for i, p := range own {
+// atOnce is how many streams of a camera are played at once where no recorder plays any: where one
+// does, they are played one after the other, so that one session more is taken at the most.
+const atOnce = 3
+
+// playEach plays streams, each of which takes least at the least, until the time is over: those
+// that are left say so. The first is played alone: by it the account is tried. The others go at
+// once, so many; where the camera plays no more than it does, what it refused is asked for again
+// alone.
+func playEach(own []stream.Profile, until time.Time, least time.Duration, most int, play func(stream.Profile) stream.Measured) []stream.Measured {
+	out := make([]stream.Measured, len(own))
+	one := func(i int) {
+		p := own[i]
 		switch {
 		case p.Trouble != "":
-			out = append(out, stream.Measured{Profile: p.Token, At: time.Now().UTC(), Trouble: p.Trouble})
+			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(), Trouble: p.Trouble}
 		case time.Until(until) < least:
-			out = append(out, stream.Measured{Profile: p.Token, At: time.Now().UTC(),
-				Trouble: fmt.Sprintf("There was no time left for it here: the %d before it took too long.", i)})
+			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(),
+				Trouble: fmt.Sprintf("There was no time left for it here: the %d before it took too long.", i)}
 		default:
-			out = append(out, play(p))
+			out[i] = play(p)
 		}
+	}
+	for i := 0; i < len(own); {
+		n := min(most, len(own)-i)
+		if i == 0 || n < 1 {
+			n = 1
+		}
+		var group sync.WaitGroup
+		for k := i; k < i+n; k++ {
+			group.Go(func() { one(k) })
+		}
+		group.Wait()
+		for k := i; k < i+n; k++ {
+			if n > 1 && out[k].Full {
+				most = 1
+				one(k)
+			}
+		}
+		i += n
 	}
 	return out
 }

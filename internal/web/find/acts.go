@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -34,7 +35,16 @@ func (pg *Page) alsoLook(c *echo.Context) error {
 	if done, err := pg.AskOutside(c, "address", at, "Look at "+at.String()+" all the same"); done {
 		return err
 	}
-	if err := pg.LookAt(c.Request().Context(), shell.VisitorOf(c), stage.Find, at); err != nil {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	if path := stream.PathIn(c.FormValue("address")); path != "" {
+		if err := pg.Store.NamePath(ctx, me.Member.ID, at, path); err != nil {
+			return err
+		}
+		if err := pg.Audit(ctx, me, "named a stream", "rtsp://"+at.String()+path); err != nil {
+			return err
+		}
+	}
+	if err := pg.LookAt(ctx, me, stage.Find, at); err != nil {
 		return pg.Told(c, err)
 	}
 	return pg.Back(c, "")

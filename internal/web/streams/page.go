@@ -249,7 +249,7 @@ type extra struct {
 	Through string         // what is talked through
 	Talks   bool           // it may be: there is consent, and this server passes sound on
 	Pairs   []accepted     // by day and by night
-	Offers  bool           // it offers a still
+	Offers  bool           // it offers a picture that can be accepted
 	Made    *made          // how its picture is made; nil: not read
 }
 
@@ -258,6 +258,7 @@ type accepted struct {
 	Light    stream.Light
 	Accepted *stream.Accepted // nil: nobody did
 	Now      bool             // its last still is one that could be
+	Moving   bool             // it has no still: what moves is accepted
 }
 
 func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
@@ -270,13 +271,17 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 		_, m, _ := f.Find(p.Token)
 		x.Sound, x.Offers = x.Sound || soundText(p, m) != "", x.Offers || p.Snapshot != ""
 	}
+	moves, _ := f.Moves()
 	for _, light := range []stream.Light{stream.Day, stream.Night} {
 		a := accepted{Light: light, Now: f.Still != nil && stream.MayAccept(f.Still.Print, light) == nil}
 		if was, ok := of.Accepted[light]; ok {
 			a.Accepted = &was
 		}
+		a.Moving = !x.Offers && moves.Codec == "H264" && pg.live != nil
+		a.Now = a.Now && !a.Moving
 		x.Pairs = append(x.Pairs, a)
 	}
+	x.Offers = x.Offers || moves.Codec == "H264" && pg.live != nil
 	if _, codec, ok := f.Talker(w); ok {
 		x.Codec, x.Through, x.Talks = codec, live.Through(of.Place, codec), w.Consent && pg.live != nil
 	}

@@ -97,7 +97,10 @@ export function watch(figure) {
   const moves = () => {
     tries = 0;
     show(true);
-    say(place + (pictures ? ": moving, picture by picture, as the camera sends it." : ": moving, as the camera sends it."));
+    say(
+      place +
+        (pictures ? ": moving, picture by picture, as the camera sends it." : ": moving, as the camera sends it."),
+    );
   };
   video.addEventListener("playing", moves);
   let away = 0;
@@ -119,6 +122,28 @@ export function watch(figure) {
     },
   };
 }
+
+// A camera without a still is accepted by what is seen moving: the frame goes with the form.
+const grabbable = () => document.querySelector("figure[data-moving] video:not([hidden])");
+setInterval(() => {
+  for (const b of document.querySelectorAll("[data-grab] button")) b.disabled = !grabbable();
+}, 500);
+document.addEventListener("submit", async (e) => {
+  const form = e.target.closest("[data-grab]");
+  if (!form) return;
+  e.preventDefault();
+  const video = grabbable();
+  if (!video) return;
+  const canvas = document.createElement("canvas");
+  canvas.width = video.videoWidth;
+  canvas.height = video.videoHeight;
+  canvas.getContext("2d").drawImage(video, 0, 0);
+  const picture = await new Promise((done) => canvas.toBlob(done, "image/jpeg", 0.9));
+  const files = new DataTransfer();
+  files.items.add(new File([picture], "picture.jpg", { type: "image/jpeg" }));
+  form.querySelector("[name=picture]").files = files.files;
+  form.submit();
+});
 
 // JPEG comes picture by picture, each in parts: the last one begins with 1.
 function draw(channel, canvas, current, first) {

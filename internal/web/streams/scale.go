@@ -3,11 +3,14 @@ package streams
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"mime/multipart"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/web/shell"
 )
@@ -130,10 +133,36 @@ func (pg *Page) accept(c *echo.Context) error {
 	}
 	me := shell.VisitorOf(c)
 	light := stream.Light(c.FormValue("light"))
-	if err := pg.stage.Accept(c.Request().Context(), of, light, me.Person.ID, me.Person.Name); err != nil {
+	if shown, isFile := c.FormFile("picture"); isFile == nil {
+		err = pg.acceptShown(c, of, light, shown)
+	} else {
+		err = pg.stage.Accept(c.Request().Context(), of, light, me.Person.ID, me.Person.Name)
+	}
+	if err != nil {
 		return pg.Told(c, err)
 	}
 	return pg.JudgedBack(c, of, "accepted a picture", ", by "+string(light), "The picture of "+of.Place+" by "+string(light)+" is accepted as it is now.")
+}
+
+// maxShown is how large a picture may be that a browser took of what it shows, in bytes.
+const maxShown = 2 << 20
+
+// acceptShown accepts what a person sees moving.
+func (pg *Page) acceptShown(c *echo.Context, of site.Source, light stream.Light, shown *multipart.FileHeader) error {
+	me := shell.VisitorOf(c)
+	if shown.Size > maxShown {
+		return trouble.Told("That picture is larger than 2 MB.")
+	}
+	f, err := shown.Open()
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, maxShown))
+	if err != nil {
+		return err
+	}
+	return pg.stage.AcceptShown(c.Request().Context(), of, light, me.Person.ID, me.Person.Name, data)
 }
 
 // accepted passes on the picture that was accepted of a view in a light.
