@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"testing"
@@ -27,7 +28,7 @@ type bulk struct {
 func openBulk(b *testing.B, cameras int, opt app.Options) *bulk {
 	b.Helper()
 	h := testbed.StartBulk(b, cameras)
-	opt.Listen, opt.Measure, opt.Options.Most = 900*time.Millisecond, 50*time.Millisecond, store.Limits{Network: concurrency}
+	opt.Listen, opt.Measure, opt.Options.Most = 900*time.Millisecond, cmp.Or(opt.Measure, 50*time.Millisecond), store.Limits{Network: concurrency}
 	o, err := app.New(h.Store, h.Vault, &dial.Dialer{}, opt)
 	if err != nil {
 		b.Fatal(err)
