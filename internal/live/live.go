@@ -55,6 +55,7 @@ type Relay struct {
 	mu      sync.Mutex
 	readers map[int64]*reader // by view
 	talking map[int64]bool    // devices that somebody talks through
+	heard   map[int64]bool    // devices that somebody listens to
 	stop    context.CancelFunc
 	ctx     context.Context
 	done    sync.WaitGroup
@@ -80,7 +81,7 @@ func New(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("moving pictures can't be sent from UDP %s (give another --live, or off): %w", o.Listen, err)
 	}
-	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}}
+	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}, heard: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}
 	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
 		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),
@@ -134,6 +135,7 @@ var (
 	errOffer   = trouble.Told("The browser's offer can't be read.")
 	errCrowded = trouble.Tell("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
 	errOver    = trouble.Told("This server is being stopped: the picture is asked for again.")
+	errBroke   = trouble.Told("Its stream broke off just then: the picture is asked for again.")
 	errSlow    = trouble.Tell("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
 )
 
@@ -160,6 +162,8 @@ func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Sho
 		}
 		call, err := r.store.Call(ctx, id)
 		switch {
+		case errors.Is(err, store.ErrNotFound): // who read it ended, and its calls with it
+			return Shown{}, errBroke
 		case err != nil:
 			return Shown{}, err
 		case call.Answer != nil:

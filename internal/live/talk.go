@@ -36,7 +36,7 @@ func (r *Relay) Talk(ctx context.Context, of site.Source, offer string) (answer 
 	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
 		return "", errOffer
 	}
-	if !r.speaks(of.Device.ID) {
+	if !r.takes(r.talking, of.Device.ID) {
 		return "", errTalking
 	}
 	t := &talk{relay: r, device: of.Device.ID, packets: make(chan []byte, 64)}
@@ -61,14 +61,14 @@ func (r *Relay) Talk(ctx context.Context, of site.Source, offer string) (answer 
 	return answer, nil
 }
 
-// speaks takes a device to talk through; false where somebody does.
-func (r *Relay) speaks(device int64) bool {
+// takes takes a device to talk through or to listen to; false where somebody does.
+func (r *Relay) takes(by map[int64]bool, device int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.talking[device] || r.ctx.Err() != nil {
+	if by[device] || r.ctx.Err() != nil {
 		return false
 	}
-	r.talking[device] = true
+	by[device] = true
 	return true
 }
 

@@ -225,8 +225,28 @@ func TestATonePlaysThroughTheCamera(t *testing.T) {
 	if n := count(h, `select count(*) from audit where act = 'talked through a speaker' and detail = 'Net loft'`); n != 1 {
 		t.Errorf("%d lines of the log tell of it", n)
 	}
+	// Its own sound is heard, and its level moves.
+	p.Press("Listen")
+	testbed.Until(t, 20*time.Second, "its sound is heard", func() bool {
+		level := testbed.Glance[float64](p, "document.querySelector('#listen meter').value")
+		return level > -40 && level < -10
+	})
+	if n := cam.Sessions(); n < 1 {
+		t.Error("its sound is heard, and it plays nothing")
+	}
+	p.Press("Stop listening")
+	testbed.Until(t, 10*time.Second, "nobody listens", func() bool { return cam.Sessions() <= 1 })
+	if n := count(h, `select count(*) from audit where act = 'listened to a camera' and detail = 'Net loft'`); n != 1 {
+		t.Errorf("%d lines of the log tell of it", n)
+	}
 	p.Press("Strike this consent out")
 	p.Sees(20*time.Second, "Sound is off here: no consent to record sound is on record.")
+	asked = testbed.Eval[string](p, `(async () => { const b = document.getElementById('talk');
+		const res = await fetch(b.dataset.at + '/listening', {method: 'POST', headers: {'X-CSRF-Token': b.dataset.csrf},
+		body: new URLSearchParams({source: b.dataset.source, offer: 'v=0'})}); return (await res.json()).trouble })()`)
+	if asked != "Sound is off here: no consent to record sound is on record." {
+		t.Errorf("listening without consent: %q", asked)
+	}
 	if w := cam.Wrongs(); w != 0 {
 		t.Errorf("%d wrong passwords", w)
 	}

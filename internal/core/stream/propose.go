@@ -250,6 +250,17 @@ func (f Facts) Talker(w Wishes) (p Profile, codec string, ok bool) {
 	return Profile{}, "", false
 }
 
+// Listens is the view's profile whose sound a browser can play, and its coding: G.711. ok is false
+// where it sends none.
+func (f Facts) Listens() (p Profile, codec string, ok bool) {
+	for _, p := range f.Profiles {
+		if codec := p.sends(f); p.URI != "" && (codec == "PCMU" || codec == "PCMA") {
+			return p, codec, true
+		}
+	}
+	return Profile{}, "", false
+}
+
 // Moves is the profile that a browser is shown moving: the smallest one of H.264 that is wide
 // enough to look at, else the largest; of JPEG where none is H.264. ok is false where neither is
 // had from here.

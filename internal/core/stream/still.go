@@ -3,6 +3,7 @@ package stream
 import (
 	"fmt"
 	"image"
+	"image/color"
 	"math"
 	"time"
 
@@ -34,15 +35,15 @@ func PrintOf(img image.Image) Print {
 	if b.Dx() < printCols || b.Dy() < printRows {
 		return p
 	}
-	step := max(1, b.Dx()/640)
+	step, at := max(1, b.Dx()/640), samplesOf(img)
 	var sums, counts [printCols * printRows]float64
 	var steps [256]int
 	colour, n := 0.0, 0
 	for y := b.Min.Y; y < b.Max.Y; y += step {
 		before := -1.0
 		for x := b.Min.X; x < b.Max.X; x += step {
-			r, g, bl, _ := img.At(x, y).RGBA()
-			luma := (0.299*float64(r) + 0.587*float64(g) + 0.114*float64(bl)) / 257
+			r, g, bl := at(x, y)
+			luma := 0.299*float64(r) + 0.587*float64(g) + 0.114*float64(bl)
 			field := (y-b.Min.Y)*printRows/b.Dy()*printCols + (x-b.Min.X)*printCols/b.Dx()
 			sums[field] += luma
 			counts[field]++
@@ -71,6 +72,21 @@ func PrintOf(img image.Image) Print {
 	}
 	p.Sharp = total / float64(left) / 255
 	return p
+}
+
+// samplesOf reads a picture's samples as red, green and blue, 0 to 255: of what a JPEG holds
+// without a detour.
+func samplesOf(img image.Image) func(x, y int) (r, g, b uint8) {
+	if p, ok := img.(*image.YCbCr); ok {
+		return func(x, y int) (r, g, b uint8) {
+			c := p.COffset(x, y)
+			return color.YCbCrToRGB(p.Y[p.YOffset(x, y)], p.Cb[c], p.Cr[c])
+		}
+	}
+	return func(x, y int) (uint8, uint8, uint8) {
+		r, g, b, _ := img.At(x, y).RGBA()
+		return uint8(r >> 8), uint8(g >> 8), uint8(b >> 8)
+	}
 }
 
 // spread is the mean luma and the standard deviation of its fields.

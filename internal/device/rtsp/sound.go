@@ -56,6 +56,20 @@ func (c *Conn) Talk(t Track) error {
 	return err
 }
 
+// PlaySound sets the stream's sound up alone and begins: packets come from Next. It goes over TCP.
+func (c *Conn) PlaySound(t Track) error {
+	if t.Sound == nil {
+		return c.fail("SETUP", dial.ErrNotSupported, "its stream carries no sound")
+	}
+	res, err := c.do("SETUP", t.Sound.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=2-3\r\n")
+	if err != nil {
+		return err
+	}
+	c.over, c.session = TCP, sessionOf(res.header.Get("Session"))
+	_, err = c.do("PLAY", c.aggregate(), "Range: npt=0.000-\r\n")
+	return err
+}
+
 // Say sends one packet of sound to the speaker.
 func (c *Conn) Say(raw []byte) error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))

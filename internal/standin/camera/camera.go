@@ -167,6 +167,7 @@ type turned struct {
 	Stalls  []string       // operations that it takes and never answers
 	Plays   int            // how many streams at the same time, where it was limited since
 	Loses   int            // one packet of so many; 0: none
+	Wavers  time.Duration  // how much later than due a picture may come
 	Scene   *footage.Scene // what its first source looks at instead; nil: what it was hung up to see
 }
 

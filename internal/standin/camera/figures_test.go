@@ -122,3 +122,15 @@ func TestMetadataComesBesideThePicture(t *testing.T) {
 		t.Errorf("%d sessions are left", n)
 	}
 }
+
+// Pictures that come unevenly are measured as such, and nothing of them is lost.
+func TestJitterIsMeasured(t *testing.T) {
+	t.Parallel()
+	s := newStudio(t, nil)
+	p := s.profile("sub")
+	s.cam.Waver(60 * time.Millisecond)
+	m := s.play(p, 3*time.Second)
+	if m.Trouble != "" || m.Lost != 0 || m.Jitter < 10*time.Millisecond || m.Jitter > 60*time.Millisecond || stream.RateDiffers(p.FPS, m.FPS) {
+		t.Errorf("%+v", m)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"image"
 	"image/jpeg"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"net/textproto"
@@ -358,7 +359,7 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Until(line.when(n))):
+		case <-time.After(time.Until(line.when(n)) + s.cam.delay()):
 		}
 		walk, index := line.clip(n)
 		var payloads [][]byte
@@ -407,6 +408,22 @@ func (c *Camera) Lose(every int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.turned.Loses = every
+}
+
+// Waver makes each picture come up to so much later than it is due, one more, one less.
+func (c *Camera) Waver(by time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turned.Wavers = by
+}
+
+func (c *Camera) delay() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.turned.Wavers <= 0 {
+		return 0
+	}
+	return rand.N(c.turned.Wavers)
 }
 
 func (c *Camera) loses() int {

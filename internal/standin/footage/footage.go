@@ -6,6 +6,7 @@ package footage
 import (
 	"image"
 	"image/color"
+	"image/draw"
 	"math"
 	"time"
 
@@ -142,8 +143,16 @@ func (p *painter) poly(c uint32, xy ...float64) {
 	r.Draw(p.img, part, image.NewUniform(p.tone(c, xy[1])), image.Point{})
 }
 
+// rect fills an upright rectangle; where it is of a few pixels its edges are smoothed.
 func (p *painter) rect(c uint32, x, y, w, h float64) {
-	p.poly(c, x, y, x+w, y, x+w, y+h, x, y+h)
+	const few = 6
+	if w*p.sx < few || h*p.sy < few {
+		p.poly(c, x, y, x+w, y, x+w, y+h, x, y+h)
+		return
+	}
+	at := func(v, from, scale float64) int { return int(math.Round((v - from) * scale)) }
+	r := image.Rect(at(x, p.left, p.sx), at(y, p.top, p.sy), at(x+w, p.left, p.sx), at(y+h, p.top, p.sy))
+	draw.Draw(p.img, r, image.NewUniform(p.tone(c, y)), image.Point{}, draw.Src)
 }
 
 func (p *painter) disc(c uint32, x, y, radius float64) {

@@ -133,6 +133,15 @@ type moving struct {
 
 // talking answers a browser's offer to talk through a view's speaker.
 func (pg *Page) talking(c *echo.Context) error {
+	return pg.sound(c, (*live.Relay).Talk, "talked through a speaker")
+}
+
+// listening answers a browser's offer to hear a view.
+func (pg *Page) listening(c *echo.Context) error {
+	return pg.sound(c, (*live.Relay).Listen, "listened to a camera")
+}
+
+func (pg *Page) sound(c *echo.Context, do func(*live.Relay, context.Context, site.Source, string) (string, error), act string) error {
 	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
@@ -140,7 +149,7 @@ func (pg *Page) talking(c *echo.Context) error {
 	if pg.live == nil {
 		return c.JSON(http.StatusOK, moving{Trouble: "This server passes no sound on: it was started without."})
 	}
-	answer, err := pg.live.Talk(c.Request().Context(), of, c.FormValue("offer"))
+	answer, err := do(pg.live, c.Request().Context(), of, c.FormValue("offer"))
 	switch {
 	case errors.Is(err, context.Canceled):
 		return nil
@@ -149,7 +158,7 @@ func (pg *Page) talking(c *echo.Context) error {
 	case err != nil:
 		return c.JSON(http.StatusOK, moving{Trouble: trouble.Sentence(err)})
 	}
-	if err := pg.Audit(c.Request().Context(), shell.VisitorOf(c), "talked through a speaker", of.Place); err != nil {
+	if err := pg.Audit(c.Request().Context(), shell.VisitorOf(c), act, of.Place); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, moving{Answer: answer})

@@ -56,6 +56,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
+	r.Change.POST("/streams/listening", pg.listening)
 	r.Change.POST("/streams/accept", pg.accept)
 	r.Change.POST("/streams/marks", pg.marks)
 	pg.viewRoutes(r)
@@ -248,6 +249,7 @@ type extra struct {
 	Codec   string         // in which it can be talked through; empty: it can't
 	Through string         // what is talked through
 	Talks   bool           // it may be: there is consent, and this server passes sound on
+	Listens string         // in which coding its sound can be heard here; empty: it can't
 	Pairs   []accepted     // by day and by night
 	Offers  bool           // it offers a picture that can be accepted
 	Made    *made          // how its picture is made; nil: not read
@@ -282,6 +284,9 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 		x.Pairs = append(x.Pairs, a)
 	}
 	x.Offers = x.Offers || moves.Codec == "H264" && pg.live != nil
+	if _, codec, ok := f.Listens(); ok && w.Consent && pg.live != nil {
+		x.Listens = codec
+	}
 	if _, codec, ok := f.Talker(w); ok {
 		x.Codec, x.Through, x.Talks = codec, live.Through(of.Place, codec), w.Consent && pg.live != nil
 	}

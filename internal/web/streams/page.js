@@ -214,9 +214,6 @@ async function startTalk(button) {
       return;
     }
     const pc = (t.pc = new RTCPeerConnection());
-    const line = pc.addTransceiver(from.track, { direction: "sendonly" });
-    const codecs = RTCRtpSender.getCapabilities("audio").codecs;
-    line.setCodecPreferences(codecs.filter((c) => c.mimeType.toUpperCase() === "AUDIO/" + box.dataset.codec));
     pc.onconnectionstatechange = () => {
       if (pc.connectionState === "connected") says.textContent = "Sending " + from.called + ".";
       if (["failed", "disconnected"].includes(pc.connectionState)) {
@@ -231,17 +228,7 @@ async function startTalk(button) {
         }, TONE_FOR);
     };
     says.textContent = "Asking for the speaker.";
-    await pc.setLocalDescription(await pc.createOffer());
-    const res = await fetch(box.dataset.at + "/talking", {
-      method: "POST",
-      headers: { "X-CSRF-Token": box.dataset.csrf, Accept: "application/json" },
-      body: new URLSearchParams({ source: box.dataset.source, offer: pc.localDescription.sdp }),
-    });
-    if (!res.ok) throw new Error("The server answered " + res.status + ".");
-    const answer = await res.json();
-    if (answer.trouble) throw new Error(answer.trouble);
-    if (t.over) return;
-    await pc.setRemoteDescription({ type: "answer", sdp: answer.answer });
+    await meet(pc, box, "talking", "sendonly", from.track);
   } catch (why) {
     if (talk === t) endTalk();
     says.textContent =
@@ -250,6 +237,85 @@ async function startTalk(button) {
         : why.message;
   }
 }
+
+// meet offers a connection with one line of sound, and takes the answer.
+async function meet(pc, box, act, direction, track) {
+  const line = pc.addTransceiver(track || "audio", { direction });
+  const codecs = RTCRtpSender.getCapabilities("audio").codecs;
+  line.setCodecPreferences(codecs.filter((c) => c.mimeType.toUpperCase() === "AUDIO/" + box.dataset.codec));
+  await pc.setLocalDescription(await pc.createOffer());
+  const res = await fetch(box.dataset.at + "/" + act, {
+    method: "POST",
+    headers: { "X-CSRF-Token": box.dataset.csrf, Accept: "application/json" },
+    body: new URLSearchParams({ source: box.dataset.source, offer: pc.localDescription.sdp }),
+  });
+  if (!res.ok) throw new Error("The server answered " + res.status + ".");
+  const answer = await res.json();
+  if (answer.trouble) throw new Error(answer.trouble);
+  await pc.setRemoteDescription({ type: "answer", sdp: answer.answer });
+}
+
+// Listening: the view's sound plays here, and its level moves.
+let ear = null;
+
+function endListening() {
+  if (!ear) return;
+  const e = ear;
+  ear = null;
+  clearInterval(e.beat);
+  if (e.pc) e.pc.close();
+  if (e.audio) e.audio.close();
+  e.button.setAttribute("aria-pressed", "false");
+  e.button.textContent = "Listen";
+}
+
+async function listen(button) {
+  endListening();
+  const box = button.closest("#listen");
+  const says = box.querySelector("[role=status]");
+  const level = box.querySelector("meter");
+  const figure = box.querySelector("[data-level]");
+  const e = { button, pc: new RTCPeerConnection(), audio: new AudioContext(), beat: 0 };
+  ear = e;
+  button.setAttribute("aria-pressed", "true");
+  button.textContent = "Stop listening";
+  says.textContent = "";
+  e.pc.ontrack = (t) => {
+    const sound = new MediaStream([t.track]);
+    new Audio().srcObject = sound; // a browser decodes what an element takes
+    const from = e.audio.createMediaStreamSource(sound);
+    const meter = new AnalyserNode(e.audio, { fftSize: 2048 });
+    from.connect(meter).connect(e.audio.destination);
+    const samples = new Float32Array(meter.fftSize);
+    e.beat = setInterval(() => {
+      meter.getFloatTimeDomainData(samples);
+      let power = 0;
+      for (const x of samples) power += x * x;
+      const db = Math.max(-60, 10 * Math.log10(power / samples.length || 1e-9));
+      level.value = db;
+      figure.textContent = db.toFixed(0).replace("-", "−") + " dB";
+    }, 100);
+  };
+  e.pc.onconnectionstatechange = () => {
+    if (["failed", "disconnected"].includes(e.pc.connectionState) && ear === e) {
+      endListening();
+      says.textContent = "The sound broke off.";
+    }
+  };
+  try {
+    await meet(e.pc, box, "listening", "recvonly");
+  } catch (why) {
+    if (ear === e) endListening();
+    says.textContent = why.message;
+  }
+}
+
+document.addEventListener("click", (e) => {
+  const button = e.target.closest("[data-listen]");
+  if (!button) return;
+  if (ear && ear.button === button) endListening();
+  else listen(button);
+});
 
 document.addEventListener("pointerdown", (e) => {
   const button = e.target.closest("[data-talk=microphone]");
@@ -382,6 +448,7 @@ look();
 addEventListener("pagehide", () => {
   if (running) running.end();
   endTalk();
+  endListening();
   running = null;
 });
 addEventListener("pageshow", look);
