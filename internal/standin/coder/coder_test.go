@@ -48,6 +48,9 @@ func TestWhatIsCodedIsWhatIsDrawn(t *testing.T) {
 				if nals = c.Same(); !bytes.Equal(before, c.now.y) {
 					t.Fatal("a picture that stays changed")
 				}
+				if len(nals[0]) > 16 {
+					t.Fatalf("that a picture stays takes %d bytes", len(nals[0]))
+				}
 				continue
 			default:
 				nals = c.Next(img, 1<<30)
