@@ -1,0 +1,230 @@
+package view
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Texts is what is burned into the picture.
+type Texts struct {
+	All     []Text   `json:"all"`
+	Most    int      `json:"most"`    // how many there may be; 0: not told
+	Corners []string `json:"corners"` // where one may stand
+	Plain   bool     `json:"plain"`   // words of one's own may be burned in
+}
+
+// Text is one of them.
+type Text struct {
+	Token  string `json:"token"`
+	Kind   Kind   `json:"kind"`
+	Words  string `json:"words,omitempty"`
+	Dates  string `json:"dates,omitempty"` // tt:DateFormat, of a Time
+	Times  string `json:"times,omitempty"` // tt:TimeFormat
+	Corner string `json:"corner"`          // tt:OSDPosConfiguration's type: "UpperLeft"
+}
+
+// Kind says what a text tells.
+type Kind string
+
+const (
+	Name Kind = "name" // words: tt:OSDTextConfiguration "Plain"
+	Time Kind = "time" // "Date", "Time", "DateAndTime"
+)
+
+// MaxName is how many characters of a name are burned in at most.
+const MaxName = 64
+
+func judgeTexts(t Texts, w Wishes) (out []finding.Finding) {
+	names, times := t.of(Name), t.of(Time)
+	if len(names) == 1 && !sameName(names[0].Words, w.Place) {
+		out = append(out, finding.Finding{Code: "view.name", Severity: finding.Needs, Words: "other name",
+			Sentence: fmt.Sprintf("Its picture says “%s”, and this is %s.", names[0].Words, w.Place),
+			WayOut:   "Burn in the name that it has here, as is proposed."})
+	}
+	twice := func(what, how string) {
+		out = append(out, finding.Finding{Code: "view.twice", Severity: finding.Needs, Words: what + " twice",
+			Sentence: fmt.Sprintf("The %s stands in its picture twice: %s.", what, how), WayOut: "Take one of them out, as is proposed."})
+	}
+	for _, of := range []struct {
+		kind Kind
+		has  []Text
+	}{{Name, names}, {Time, times}} {
+		switch {
+		case len(of.has) > 1 && of.kind == Time || distinctTwice(of.has):
+			twice(string(of.kind), fmt.Sprintf("the camera burns it in %d times", len(of.has)))
+		case len(of.has) > 0 && slices.Contains(w.Burns, string(of.kind)):
+			twice(string(of.kind), "the camera burns it in, and so does "+w.Recorder)
+		}
+	}
+	return out
+}
+
+// distinctTwice says whether the same words stand more than once.
+func distinctTwice(all []Text) bool {
+	for i, t := range all {
+		if slices.ContainsFunc(all[:i], func(o Text) bool { return sameName(o.Words, t.Words) }) {
+			return true
+		}
+	}
+	return false
+}
+
+func sameName(a, b string) bool {
+	return strings.EqualFold(strings.Join(strings.Fields(a), " "), strings.Join(strings.Fields(b), " "))
+}
+
+func (t Texts) of(k Kind) (out []Text) {
+	for _, x := range t.All {
+		if x.Kind == k {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Corners in which a text may stand, in the words of tt:OSDPosConfiguration.
+var cornerNames = map[string]string{"UpperLeft": "upper left", "UpperRight": "upper right", "LowerLeft": "lower left", "LowerRight": "lower right"}
+
+// NoText is what a picture reads without a text of a kind.
+func NoText(k Kind) string { return "no " + string(k) }
+
+// State is in words what of a kind is burned in.
+func (t Texts) State(k Kind) string {
+	var parts []string
+	for _, x := range t.of(k) {
+		says := "“" + x.Words + "”"
+		if k == Time {
+			says = strings.TrimSpace(x.Dates + " " + x.Times)
+		}
+		if corner := cornerNames[x.Corner]; corner != "" {
+			says += " " + corner
+		}
+		parts = append(parts, says)
+	}
+	if len(parts) == 0 {
+		return NoText(k)
+	}
+	return strings.Join(parts, " and ")
+}
+
+// put is the texts as one of a kind is wanted: none where words and formats are empty.
+func (t Texts) put(k Kind, want Text) Texts {
+	out := Texts{Most: t.Most, Corners: t.Corners, Plain: t.Plain}
+	for _, x := range t.All {
+		if x.Kind != k {
+			out.All = append(out.All, x)
+		}
+	}
+	if want.Words != "" || want.Dates != "" || want.Times != "" {
+		want.Kind = k
+		out.All = append(out.All, want)
+	}
+	return out
+}
+
+// Args are a text's.
+func (x Text) args() map[string]string {
+	return map[string]string{"words": x.Words, "dates": x.Dates, "times": x.Times, "corner": x.Corner}
+}
+
+// TextOf is the text that a change writes.
+func TextOf(args map[string]string) Text {
+	return Text{Kind: Kind(args["kind"]), Words: args["words"], Dates: args["dates"], Times: args["times"], Corner: args["corner"]}
+}
+
+// change burns in one text of a kind, or none, where it is otherwise now.
+func (s Setup) change(k Kind, want Text, why string) (finding.Change, bool) {
+	from, to := s.Texts.State(k), s.Texts.put(k, want).State(k)
+	if from == to {
+		return finding.Change{}, false
+	}
+	undo := finding.Undo{Kind: finding.Reversible, Note: "burn in what was."}
+	was := s.Texts.of(k)
+	if len(was) > 1 {
+		undo = finding.Undo{Kind: finding.Irreversible, Note: "of several texts only one comes back."}
+	}
+	args := want.args()
+	if len(was) > 0 {
+		for key, v := range was[0].args() {
+			args["old_"+key] = v
+		}
+	} else {
+		for key := range (Text{}).args() {
+			args["old_"+key] = ""
+		}
+	}
+	args["config"], args["kind"] = s.Config, string(k)
+	return finding.Change{Kind: SetText, Key: SetText + "/" + s.Config + "/" + string(k), Title: "The " + string(k) + " in its picture",
+		From: from, To: to, Why: why, Risk: finding.NoRisk, Args: args, Undo: undo}, true
+}
+
+// corner is where a new text stands: the first free one.
+func (t Texts) corner() string {
+	for _, c := range t.Corners {
+		if !slices.ContainsFunc(t.All, func(x Text) bool { return x.Corner == c }) && cornerNames[c] != "" {
+			return c
+		}
+	}
+	return "LowerLeft"
+}
+
+// Want is how a person wants the text of many views.
+type Want struct {
+	Name string // "place": the name that each has here; "none"; empty: as it is
+	Time string // "date": date and time in the recorder's order; "none"; empty: as it is
+}
+
+// Asked is what sets a view's text so, and why not.
+func Asked(s *Setup, w Wishes, want Want) (out []finding.Change, cant []string) {
+	if s == nil || s.Texts == nil {
+		return nil, []string{"it doesn't tell what it burns in"}
+	}
+	t := *s.Texts
+	full := t.Most > 0 && len(t.All) >= t.Most
+	add := func(k Kind, text Text) {
+		if c, ok := s.change(k, text, "Asked for."); ok {
+			out = append(out, c)
+		}
+	}
+	switch had := t.of(Name); {
+	case want.Name == "none":
+		add(Name, Text{})
+	case want.Name == "":
+	case !t.Plain && len(had) == 0:
+		cant = append(cant, "it burns in no words of one's own")
+	case full && len(had) == 0:
+		cant = append(cant, fmt.Sprintf("it burns in %d texts at the most", t.Most))
+	default:
+		text := Text{Corner: t.corner()}
+		if len(had) > 0 {
+			text = had[0]
+		}
+		text.Words = cut(w.Place)
+		add(Name, text)
+	}
+	switch had := t.of(Time); {
+	case want.Time == "none":
+		add(Time, Text{})
+	case want.Time == "" || len(had) == 1:
+	case len(had) > 1:
+		add(Time, had[0])
+	case full:
+		cant = append(cant, fmt.Sprintf("it burns in %d texts at the most", t.Most))
+	default:
+		add(Time, Text{Dates: cmp.Or(w.Dates, "dd/MM/yyyy"), Times: cmp.Or(w.Times, "HH:mm:ss"), Corner: t.corner()})
+	}
+	return out, cant
+}
+
+func cut(name string) string {
+	for utf8.RuneCountInString(name) > MaxName {
+		_, n := utf8.DecodeLastRuneInString(name)
+		name = name[:len(name)-n]
+	}
+	return name
+}
