@@ -271,7 +271,7 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-read_intervals", "%+5",
+	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "tcp", "-select_streams", "v", "-read_intervals", "%+5",
 		"-show_streams", "-show_packets", "-of", "json",
 		fmt.Sprintf("rtsp://otter:%s@%s:%d/main", s.House, at, camera.RTSPPort)).Output()
 	if err != nil {
@@ -461,7 +461,7 @@ func TestStreamsOverUDP(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "udp", "-read_intervals", "%+3", "-show_streams", "-of", "json",
+	out, err := exec.CommandContext(ctx, "ffprobe", "-v", "error", "-rtsp_transport", "udp", "-select_streams", "v", "-read_intervals", "%+3", "-show_streams", "-of", "json",
 		fmt.Sprintf("rtsp://otter:%s@%s:%d/main", s.House, cfg.Address, camera.RTSPPort)).Output()
 	if err != nil {
 		t.Fatalf("ffprobe: %v", err)

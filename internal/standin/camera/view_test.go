@@ -206,7 +206,7 @@ func TestTheDomeTurnsAndRemembers(t *testing.T) {
 
 // A camera that hides nothing, tells nothing of its pictures and can't be turned is read all the same.
 func TestASetupThatIsNotTold(t *testing.T) {
-	s := newStudio(t, func(c *camera.Config) { c.Manners.Media1 = true })
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Media1, c.Manners.Imaging = true, false })
 	setup := s.setup()
 	if setup.Masks != nil || setup.Imaging != nil || setup.PTZ != nil || setup.Texts == nil {
 		t.Errorf("%+v", setup)
