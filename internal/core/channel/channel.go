@@ -5,6 +5,7 @@ package channel
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/finding"
@@ -21,6 +22,7 @@ type Recorder struct {
 	Limits   Limits    `json:"limits"`
 	Slots    []Slot    `json:"slots"`     // taken ones
 	Ports    []Port    `json:"ports"`     // its own, for cameras
+	Analog   []Analog  `json:"analog"`    // of a hybrid recorder
 	HandsOut string    `json:"hands_out"` // prefix of the addresses that its ports give; empty: none
 	Relays   bool      `json:"relays"`    // it shows the page of what hangs on a port
 	Burns    []string  `json:"burns"`     // what it burns into pictures itself: "name", "time"
@@ -52,6 +54,10 @@ type Limits struct {
 	// Talkback lists the sound codecs in which it talks back through a camera, as
 	// stream.SoundCodec names them; empty: it doesn't, or doesn't say.
 	Talkback []string `json:"talkback,omitempty"`
+	Capacity Capacity `json:"capacity,omitzero"` // of a hybrid recorder
+	Tables   []Table  `json:"tables,omitempty"`  // any one row that holds is enough; none: not told
+	// RestartFor is about how long a restart takes, in seconds; 0: not told.
+	RestartFor float64 `json:"restart_for,omitempty"`
 }
 
 // Slot is one taken channel.
@@ -152,10 +158,10 @@ func (r Recorder) Free(wish int) int {
 	taken := func(n int) bool {
 		return slices.ContainsFunc(r.Slots, func(s Slot) bool { return s.Number == n })
 	}
-	if wish > 0 && wish <= r.Limits.Channels && !taken(wish) {
+	if wish > 0 && wish <= r.ChannelsNow() && !taken(wish) {
 		return wish
 	}
-	for n := 1; n <= r.Limits.Channels; n++ {
+	for n := 1; n <= r.ChannelsNow(); n++ {
 		if !taken(n) {
 			return n
 		}
@@ -163,13 +169,20 @@ func (r Recorder) Free(wish int) int {
 	return 0
 }
 
-// Binds names the limit that keeps one more source of kbps off r, with the figure;
-// empty where it fits.
-func (r Recorder) Binds(kbps int) string {
+// Binds names the limit that keeps one more source of kbps and so many pixels off r, with the
+// figure; empty where it fits. What isn't known of a stream isn't held against a limit.
+func (r Recorder) Binds(kbps, pixels int) string {
 	used, mbit := r.Used()
+	sizes := []float64{float64(pixels) / 1e6}
+	for _, s := range r.Slots {
+		sizes = append(sizes, float64(s.Width*s.Height)/1e6)
+	}
+	row := r.Limits.Fits(sizes)
 	switch {
-	case used >= r.Limits.Channels:
-		return fmt.Sprintf("all %d IP channels are taken", r.Limits.Channels)
+	case used >= r.ChannelsNow():
+		return fmt.Sprintf("all %d IP channels are taken", r.ChannelsNow())
+	case row != "":
+		return fmt.Sprintf("%s, and with this one it would be %d of up to %.1f", row, len(sizes), slices.Max(sizes))
 	case r.Limits.Licences > 0 && used >= r.Limits.Licences:
 		return fmt.Sprintf("all %d licences are used", r.Limits.Licences)
 	case r.Limits.MbitIn > 0 && mbit+float64(kbps)/1000 > r.Limits.MbitIn:
@@ -177,6 +190,29 @@ func (r Recorder) Binds(kbps int) string {
 			mbit, float64(kbps)/1000)
 	}
 	return ""
+}
+
+// wayOut says what gives a full recorder room.
+func (r Recorder) wayOut() string {
+	spare := r.Spare()
+	switch {
+	case r.ChannelsNext() > r.ChannelsNow():
+		return fmt.Sprintf("Start %s again: then there are %d IP channels.", r.Name, r.ChannelsNext())
+	case len(r.Slots) >= r.ChannelsNow() && len(spare) > 0:
+		return fmt.Sprintf("On its channel face, switch off %s, on which there is no picture: each gives %d IP channel, after one restart for all.", inputsText(spare), r.Limits.Capacity.Gain)
+	}
+	return "Free a channel, or plan another recorder."
+}
+
+func inputsText(all []Analog) string {
+	names := make([]string, len(all))
+	for i, a := range all {
+		names[i] = fmt.Sprintf("A%d", a.Number)
+	}
+	if len(names) == 1 {
+		return "analog input " + names[0]
+	}
+	return "analog inputs " + strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
 // Judge says how a source stands on its recorder.
@@ -187,10 +223,10 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	if f.Recorder == nil || f.Slot == nil {
 		if f.Recorder != nil && w.Stream != "" {
-			if limit := f.Recorder.Binds(w.Kbps); limit != "" {
+			if limit := f.Recorder.Binds(w.Kbps, w.Width*w.Height); limit != "" {
 				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
 					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
-					WayOut:   "Free a channel, or plan another recorder."}}
+					WayOut:   f.Recorder.wayOut()}}
 			}
 			return []finding.Finding{{Code: "channel.unplaced", Severity: finding.Needs, Words: "not placed",
 				Sentence: fmt.Sprintf("No channel of %s holds it yet.", f.Recorder.Name), WayOut: "Place it."}}
@@ -242,7 +278,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
 			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
 	}
-	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps) != "" {
+	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
 	}
 	n := f.Recorder.Free(w.Channel)

@@ -65,10 +65,10 @@ func TestPlacingNeverBreaksALimit(t *testing.T) {
 			f := Facts{Address: string(rune('a' + i)), Recorder: r}
 			changes := Propose(time.Time{}, f, w)
 			if len(changes) == 0 {
-				if r.Binds(w.Kbps) == "" {
+				if r.Binds(w.Kbps, w.Width*w.Height) == "" {
 					t.Fatalf("not placed though nothing binds: %+v", r)
 				}
-				if j := Judge(time.Time{}, f, w); len(j) != 1 || !strings.Contains(j[0].Sentence, r.Binds(w.Kbps)) {
+				if j := Judge(time.Time{}, f, w); len(j) != 1 || !strings.Contains(j[0].Sentence, r.Binds(w.Kbps, w.Width*w.Height)) {
 					t.Fatalf("the limit isn't named: %+v", j)
 				}
 				continue

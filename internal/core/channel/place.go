@@ -32,7 +32,7 @@ func (p *Planner) Next(now time.Time, f Facts, w Wishes) []finding.Change {
 	changes := Propose(now, f, w)
 	for _, c := range changes {
 		if n, err := strconv.Atoi(c.Args["channel"]); err == nil && c.Kind == Place {
-			r.Slots = append(r.Slots, Slot{Number: n, Address: f.Address, Profile: w.Stream, Kbps: float64(w.Kbps)})
+			r.Slots = append(r.Slots, Slot{Number: n, Address: f.Address, Profile: w.Stream, Kbps: float64(w.Kbps), Width: w.Width, Height: w.Height})
 		}
 	}
 	return changes

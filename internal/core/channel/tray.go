@@ -13,7 +13,7 @@ func Waits(f Facts, w Wishes, found bool) string {
 	case f.Recorder == nil:
 		return "recorder not read yet"
 	}
-	return f.Recorder.Binds(w.Kbps)
+	return f.Recorder.Binds(w.Kbps, w.Width*w.Height)
 }
 
 // Gauge is how far a limit of a recorder is used.
@@ -34,7 +34,7 @@ func Gauges(r Recorder) []Gauge {
 	used, mbit := r.Used()
 	var out []Gauge
 	for _, g := range []Gauge{
-		{Name: "IP channels", Used: float64(used), Most: float64(r.Limits.Channels), Exact: true},
+		{Name: "IP channels", Used: float64(used), Most: float64(r.ChannelsNow()), Exact: true},
 		{Name: "Mbit/s in", Used: mbit, Most: r.Limits.MbitIn},
 		{Name: "Licences", Used: float64(used), Most: float64(r.Limits.Licences), Exact: true},
 	} {
