@@ -33,6 +33,8 @@ const (
 	maxInputs  = 64   // of a channel
 	maxTopics  = 64   // pegged to one input
 	maxEntries = 1000 // of one answer of the event log
+	maxAnalog  = 128  // analog inputs
+	maxTables  = 16   // rows of what it takes
 )
 
 // Client speaks to one recorder.
@@ -189,18 +191,19 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 }
 
 type statusAnswer struct {
-	Name   string         `json:"name"`
-	Clock  time.Time      `json:"clock"`
-	Limits channel.Limits `json:"limits"`
-	Slots  []channel.Slot `json:"channels"`
-	Ports  []channel.Port `json:"ports"`
-	Hands  string         `json:"hands_out"`
-	Relays bool           `json:"relays"`
-	Dates  string         `json:"dates"`
-	Burns  []string       `json:"burns"`
-	Times  string         `json:"times"`
-	Sets   bool           `json:"sets_time"`
-	Zone   string         `json:"zone"`
+	Name   string           `json:"name"`
+	Clock  time.Time        `json:"clock"`
+	Limits channel.Limits   `json:"limits"`
+	Slots  []channel.Slot   `json:"channels"`
+	Analog []channel.Analog `json:"analog"`
+	Ports  []channel.Port   `json:"ports"`
+	Hands  string           `json:"hands_out"`
+	Relays bool             `json:"relays"`
+	Dates  string           `json:"dates"`
+	Burns  []string         `json:"burns"`
+	Times  string           `json:"times"`
+	Sets   bool             `json:"sets_time"`
+	Zone   string           `json:"zone"`
 }
 
 // Status reads name, limits, channel table and clock; the offset is the recorder's
@@ -218,6 +221,10 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
 	}
 	a.Ports = a.Ports[:min(len(a.Ports), 128)]
+	a.Analog, a.Limits.Tables = a.Analog[:min(len(a.Analog), maxAnalog)], a.Limits.Tables[:min(len(a.Limits.Tables), maxTables)]
+	for i := range a.Analog {
+		a.Analog[i].Name = dial.CleanText(a.Analog[i].Name, 64)
+	}
 	for i := range a.Ports {
 		p := &a.Ports[i]
 		for _, f := range []*string{&p.Address, &p.MAC, &p.UUID, &p.Make, &p.Model} {
@@ -225,7 +232,7 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		}
 	}
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
-		Ports: a.Ports, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
+		Ports: a.Ports, Analog: a.Analog, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
 			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
 	for _, b := range a.Burns[:min(len(a.Burns), 8)] {
 		r.Burns = append(r.Burns, dial.CleanText(b, 16))
@@ -249,6 +256,16 @@ type Placement struct {
 // Place puts a camera on a channel; doing it again with the same camera changes nothing.
 func (c *Client) Place(ctx context.Context, number int, p Placement) error {
 	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d", number), p, nil, 20*time.Second)
+}
+
+// SetAnalog switches an analog input on or off; that holds after a restart.
+func (c *Client) SetAnalog(ctx context.Context, number int, on bool) error {
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/analog/%d", number), map[string]bool{"on": on}, nil, callLimit)
+}
+
+// Restart starts the recorder again: it answers, and is away for a while.
+func (c *Client) Restart(ctx context.Context) error {
+	return c.do(ctx, c.signed, http.MethodPost, "/api/restart", nil, nil, callLimit)
 }
 
 // SetClock sets the recorder's own clock.

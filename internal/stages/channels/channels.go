@@ -101,6 +101,10 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if !engine.AnyOf(changes, stage.Channels) {
 		return nil
 	}
+	if v.Device.Kind == identity.Recorder {
+		_, err := c.Recorders.Read(ctx, v.Device)
+		return err
+	}
 	_, slot, err := c.Recorders.Holding(ctx, v)
 	if err != nil || slot == nil || channel.Settled(*slot) {
 		return err
@@ -117,9 +121,14 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 	return slot.State != channel.Receiving, nil
 }
 
-// Editor puts a view on a channel or takes it off.
+// Editor puts a view on a channel or takes it off; of a recorder it switches an input, or starts it
+// again.
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
-	if ch.Kind != channel.Place {
+	switch ch.Kind {
+	case channel.Place:
+	case channel.SwitchInput, channel.RestartIt:
+		return c.wholeEditor(ctx, v, ch)
+	default:
 		return nil, engine.ErrKind
 	}
 	s, err := v.Snapshot(ctx)

@@ -45,6 +45,15 @@ type Config struct {
 	HandsOut                                  netip.Prefix       // what its ports give
 	Entries                                   []Entry            // channels as an earlier installer left them
 	OwnScreen                                 bool               // no way in but its own screen
+	Analog                                    []AnalogInput      // of a hybrid; each that is off gives Limits.Capacity.Gain
+	RestartTime                               time.Duration      // how long it is away; 0: 1.5 s
+}
+
+// AnalogInput is one analog input as it leaves the installer.
+type AnalogInput struct {
+	Name   string // empty: nothing hangs on it
+	Signal bool
+	Off    bool
 }
 
 // Entry is a channel that someone set up before.
@@ -71,6 +80,8 @@ type placed struct {
 
 type memory struct {
 	Burns    []string        `json:"burns,omitempty"`
+	Off      map[int]bool    `json:"off,omitempty"`  // analog inputs that are switched off
+	Next     map[int]bool    `json:"next,omitempty"` // and after the next restart
 	Channels map[int]*placed `json:"channels"`
 	Skew     time.Duration   `json:"skew"`
 	wire.KeyPair
@@ -106,6 +117,8 @@ type Recorder struct {
 	stop  context.CancelFunc
 	done  sync.WaitGroup
 	dirty bool
+	srv   *http.Server // nil while it starts again
+	cert  tls.Certificate
 }
 
 // Start brings a recorder up; it takes up its channels again.
@@ -113,6 +126,10 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
 		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}}
 	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
+	r.mem.Off, r.mem.Next = map[int]bool{}, map[int]bool{}
+	for i, a := range cfg.Analog {
+		r.mem.Off[i+1], r.mem.Next[i+1] = a.Off, a.Off
+	}
 	for _, e := range cfg.Entries {
 		r.mem.Channels[e.Number] = &placed{Number: e.Number, Name: e.Name, Address: e.Address,
 			Service: "http://" + e.Address + ":8080/onvif/device_service", Username: e.User, Password: e.Secret, Profile: "main", Port: e.Port, Inputs: map[string][]string{}}
@@ -132,16 +149,19 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	if err := wire.Save(cfg.StateFile, r.mem); err != nil {
 		return nil, err
 	}
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(cfg.Address, Port).String())
-	if err != nil {
+	r.cert = cert
+	if err := r.serve(); err != nil {
 		r.stop()
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
-	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent,
-		TLSConfig:   &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12},
-		BaseContext: func(net.Listener) context.Context { return r.ctx }}
-	r.run(func() { _ = srv.ServeTLS(l, "", "") })
-	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
+	r.run(func() {
+		<-r.ctx.Done()
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.srv != nil {
+			_ = r.srv.Close()
+		}
+	})
 	r.ntp = !cfg.NoNTP && ntp.Serve(r.ctx, cfg.Address, r.Now) == nil
 	for _, p := range r.mem.Channels {
 		r.begin(p)
@@ -200,6 +220,22 @@ func (r *Recorder) keep() {
 	}
 }
 
+// serve answers its interface from now on.
+func (r *Recorder) serve() error {
+	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, Port).String())
+	if err != nil {
+		return err
+	}
+	srv := &http.Server{Handler: r.handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent,
+		TLSConfig:   &tls.Config{Certificates: []tls.Certificate{r.cert}, MinVersion: tls.VersionTLS12},
+		BaseContext: func(net.Listener) context.Context { return r.ctx }}
+	r.mu.Lock()
+	r.srv = srv
+	r.mu.Unlock()
+	r.run(func() { _ = srv.ServeTLS(l, "", "") })
+	return nil
+}
+
 func (r *Recorder) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /api/hello", func(w http.ResponseWriter, _ *http.Request) {
@@ -218,6 +254,8 @@ func (r *Recorder) handler() http.Handler {
 	}
 	signed("GET /api/status", r.status)
 	signed("PUT /api/clock", r.setClock)
+	signed("PUT /api/analog/{n}", r.setAnalog)
+	signed("POST /api/restart", r.restart)
 	signed("PUT /api/channels/{n}/account", r.account)
 	signed("POST /api/channels/{n}/pause", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, true) })
 	signed("POST /api/channels/{n}/resume", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, false) })
@@ -259,7 +297,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		}
 		ports = append(ports, p)
 	}
-	burns := r.mem.Burns
+	burns, analog, limits := r.mem.Burns, r.analog(), r.limits()
 	r.mu.Unlock()
 	slices.SortFunc(ports, func(a, b channel.Port) int { return a.Number - b.Number })
 	hands := ""
@@ -267,14 +305,14 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		hands = r.cfg.HandsOut.String()
 	}
 	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
-	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": r.cfg.Limits, "channels": slots, "ntp": r.ntp,
+	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": limits, "analog": analog, "channels": slots, "ntp": r.ntp,
 		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone})
 }
 
 func (r *Recorder) number(w http.ResponseWriter, q *http.Request) (int, bool) {
 	n, err := strconv.Atoi(q.PathValue("n"))
-	if err != nil || n < 1 || n > r.cfg.Limits.Channels {
-		refuse(w, http.StatusNotFound, fmt.Sprintf("there are channels 1 to %d", r.cfg.Limits.Channels))
+	if err != nil || n < 1 || n > r.channels() {
+		refuse(w, http.StatusNotFound, fmt.Sprintf("there are channels 1 to %d", r.channels()))
 		return 0, false
 	}
 	return n, true
@@ -307,6 +345,8 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 	case refusal != "":
 	case old != nil && old.Address != p.Address:
 		refusal = fmt.Sprintf("channel %d holds %s", n, old.Name)
+	case old == nil && r.tooMuch() != "":
+		refusal = r.tooMuch()
 	case old == nil && len(r.mem.Channels) >= r.cfg.Limits.Licences:
 		refusal = fmt.Sprintf("all %d licences are used", r.cfg.Limits.Licences)
 	}

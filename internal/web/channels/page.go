@@ -15,6 +15,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/site"
@@ -48,6 +49,8 @@ func (*Page) Stage() stage.Stage { return stage.Channels }
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/channels/:device/:number/still", pg.channelStill)
+	r.Change.POST("/channels/input", pg.input)
+	r.Change.POST("/channels/room", pg.room)
 }
 
 // channelsData is a recorder's face with the tray beside it.
@@ -62,6 +65,11 @@ type channelsData struct {
 	Tray      []trayItem
 	Changes   int
 	Can       int
+	Analog    []analogView
+	Waits     int    // changes that wait for a restart
+	Gap       string // what a restart costs
+	Short     int    // how many of the tray the recorder has no channel for
+	Roomy     int    // of which inputs without a picture make room for
 	Proposed  int
 }
 
@@ -74,6 +82,7 @@ type slotView struct {
 	Camera  *shell.Row
 	Receive string
 	Coming  string // who is proposed here
+	Later   string // why it isn't there yet
 }
 
 type gauge struct {
@@ -124,15 +133,19 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		d.Status = nil
 	}
 	d.Trouble, d.NoAccount = p.Snapshot.RecorderTrouble(d.Chosen.ID), d.Chosen.SetID == nil
-	coming := map[string]string{}
+	coming, plan := map[string]string{}, channel.Planner{}
 	for _, r := range p.Rows {
 		rec, slot, ok := p.Snapshot.HolderOf(r.Source)
 		if slot != nil || ok && rec.ID != d.Chosen.ID {
 			continue
 		}
-		d.Tray = append(d.Tray, trayOf(p, r))
-		for _, c := range r.Proposals {
-			coming[c.Args["channel"]] = r.Place
+		f, w := channels.Facts(p.Snapshot, r.Source)
+		t, number := trayOf(r, f, w, plan.Next(p.Now, f, w))
+		d.Tray = append(d.Tray, t)
+		if number != "" {
+			coming[number] = r.Place
+		} else if w.Stream != "" && f.Recorder != nil {
+			d.Short++
 		}
 	}
 	slices.SortStableFunc(d.Tray, func(a, b trayItem) int { return shell.Int(b.To != "") - shell.Int(a.To != "") })
@@ -145,18 +158,22 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	return d, err
 }
 
-func trayOf(p *shell.Request, r shell.Row) trayItem {
-	f, w := channels.Facts(p.Snapshot, r.Source)
-	t := trayItem{Row: r}
+// trayOf is a source that isn't placed, with the channel that it is proposed for as those before
+// it in the tray leave it.
+func trayOf(r shell.Row, f channel.Facts, w channel.Wishes, proposed []finding.Change) (t trayItem, number string) {
+	t.Row = r
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
 	}
-	if len(r.Proposals) > 0 {
-		t.To = "channel " + r.Proposals[0].Args["channel"]
-	} else {
-		t.Why = channel.Waits(f, w, r.Mark(stage.Find).State != stage.Blocked)
+	if len(proposed) > 0 {
+		number = proposed[0].Args["channel"]
+		t.To = "channel " + number
+		return t, number
 	}
-	return t
+	if t.Why = channel.Waits(f, w, r.Mark(stage.Find).State != stage.Blocked); t.Why == "" {
+		t.Why = "those before it take the last channels"
+	}
+	return t, ""
 }
 
 // front draws the recorder's channels with the cameras that they hold.
@@ -190,6 +207,7 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 		}
 	}
 	d.fill(on, coming)
+	d.hybrid()
 	return nil
 }
 
@@ -205,7 +223,8 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 		}
 		d.Gauges = append(d.Gauges, gauge{g.Name, fmt.Sprintf(format, g.Used, g.Most), math.Min(100, 100*g.Used/g.Most), class})
 	}
-	for n := 1; n <= min(l.Channels, maxSlots); n++ {
+	now, next := d.Status.ChannelsNow(), d.Status.ChannelsNext()
+	for n := 1; n <= min(max(now, next, l.Capacity.Most), maxSlots); n++ {
 		v := slotView{Number: n, Coming: coming[strconv.Itoa(n)]}
 		for i := range d.Status.Slots {
 			if d.Status.Slots[i].Number != n {
@@ -214,6 +233,12 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 			v.Slot = &d.Status.Slots[i]
 			v.Receive = received(*v.Slot)
 			v.Camera = on[n]
+		}
+		switch {
+		case n > now && n <= next:
+			v.Later = "waits for the restart"
+		case n > now:
+			v.Later = "opens when an analog input is switched off"
 		}
 		d.Slots = append(d.Slots, v)
 	}
