@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"duskyharbor/internal/core/finding"
 )
@@ -161,8 +160,15 @@ func (r Recorder) Switch(recorder int64, number int, on bool) (finding.Change, b
 // Restart is the change that starts a recorder again for all that waits.
 func (r Recorder) Restart(recorder int64, waits int) finding.Change {
 	return finding.Change{Kind: RestartIt, Key: RestartIt, Title: "Restart of " + r.Name, From: Waiting, To: NothingLeft,
-		Why:  fmt.Sprintf("%s for %s; %d channels record nothing meanwhile, for about %s.", "One restart", changes(waits), len(r.Slots), r.away()),
-		Risk: finding.Restart, Args: map[string]string{"recorder": fmt.Sprint(recorder)}, Undo: finding.Undo{Kind: finding.Irreversible, Note: "what was started again was."}}
+		Why:  fmt.Sprintf("One restart for %s; %s nothing meanwhile, for about %s.", changes(waits), recording(len(r.Slots)), r.away()),
+		Risk: finding.Restart, Args: map[string]string{"recorder": fmt.Sprint(recorder)}, Undo: finding.Undo{Kind: finding.Irreversible, Note: "a restart can't be taken back."}}
+}
+
+func recording(n int) string {
+	if n == 1 {
+		return "1 channel records"
+	}
+	return fmt.Sprintf("%d channels record", n)
 }
 
 func changes(n int) string {
@@ -177,7 +183,7 @@ func (r Recorder) away() string {
 	if r.Limits.RestartFor <= 0 {
 		return "a minute or two"
 	}
-	return (time.Duration(r.Limits.RestartFor * float64(time.Second))).Round(time.Second).String()
+	return fmt.Sprintf("%.0f s", math.Ceil(r.Limits.RestartFor))
 }
 
 // Room is what makes a recorder take so many IP cameras more than it has channels for: analog

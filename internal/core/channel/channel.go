@@ -115,6 +115,7 @@ type Wishes struct {
 	Channel    int // 0: any
 	Name       string
 	Stream     string // profile token of the record stream
+	Unfit      bool   // its streams are known, and the recorder takes none of them
 	View       string
 	Width      int // of the record stream, declared
 	Height     int

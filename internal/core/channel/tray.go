@@ -8,6 +8,8 @@ func Waits(f Facts, w Wishes, found bool) string {
 		return "not found yet"
 	case f.Planned == "":
 		return "no recorder planned"
+	case w.Stream == "" && w.Unfit:
+		return "none of its streams is one that " + f.Planned + " takes"
 	case w.Stream == "":
 		return "streams not read yet"
 	case f.Recorder == nil:

@@ -14,6 +14,7 @@ func TestWhyASourceWaits(t *testing.T) {
 		{Facts{}, Wishes{}, false, "not found yet"},
 		{Facts{}, Wishes{}, true, "no recorder planned"},
 		{Facts{Planned: "Quay recorder"}, Wishes{}, true, "streams not read yet"},
+		{Facts{Planned: "Quay recorder", Recorder: r}, Wishes{Unfit: true}, true, "none of its streams is one that Quay recorder takes"},
 		{Facts{Planned: "Quay recorder"}, Wishes{Stream: "main"}, true, "recorder not read yet"},
 		{Facts{Planned: "Quay recorder", Recorder: r}, Wishes{Stream: "main"}, true, ""},
 		{Facts{Planned: "Quay recorder", Recorder: full}, Wishes{Stream: "main"}, true, "all 1 IP channels are taken"},

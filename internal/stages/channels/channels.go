@@ -51,6 +51,7 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 	sf, sw := s.Streams(of)
 	if sf.Trouble == "" && len(sf.Profiles) > 0 {
 		w.Stream, w.View = stream.Roles(sf.Profiles, sw.Codecs)
+		w.Unfit = w.Stream == ""
 		if p, _, ok := sf.Find(w.Stream); ok {
 			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
 		}

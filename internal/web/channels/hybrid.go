@@ -57,6 +57,7 @@ func (d *channelsData) hybrid() {
 		if len(r.Spare()) == 0 {
 			d.Roomy = 0
 		}
+		d.More = d.taking() + d.Roomy
 	}
 }
 
@@ -67,9 +68,6 @@ func (d *channelsData) taking() (n int) {
 	}
 	return n
 }
-
-// More is how many channels more than it has taken the recorder is asked for.
-func (d *channelsData) More() int { return d.taking() + d.Roomy }
 
 // ofRecorder reads the recorder that a form names, with what it told last.
 func (pg *Page) ofRecorder(c *echo.Context) (store.Device, channel.Recorder, error) {

@@ -69,6 +69,7 @@ type channelsData struct {
 	Waits     int    // changes that wait for a restart
 	Gap       string // what a restart costs
 	Short     int    // how many of the tray the recorder has no channel for
+	More      int    // how many channels more than it has taken are asked for
 	Roomy     int    // of which inputs without a picture make room for
 	Proposed  int
 }
