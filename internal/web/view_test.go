@@ -98,6 +98,23 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	h.sheet(p, "streams", "Ticket hall")
 	luma("the mask is gone", func(in, _ float64) bool { return in > 100 })
 
+	// Two marks of known size: drawn, and typed by who has no pointer.
+	h.on(p, "streams")
+	p.Press("Mark sizes on the picture")
+	p.Drag("figure.still svg.scale", 0.5, 0.9, 0.5, 0.5)
+	p.Drag("figure.still svg.scale", 0.3, 0.6, 0.3, 0.4)
+	p.Press("Keep these marks")
+	p.Sees(20*time.Second, "At its lower edge", "pixels per metre", "EN 62676-4:2015")
+	p.Press("Mark sizes anew")
+	p.Press("Keep these marks")
+	p.Sees(20*time.Second, "Draw both marks on the picture, or type the ends of each")
+	h.on(p, "streams")
+	p.Press("Mark sizes anew")
+	p.Set("#mark-0", "50 95, 50 45")
+	p.Set("#mark-1", "30 60, 30 40")
+	p.Press("Keep these marks")
+	p.Sees(20*time.Second, "At its lower edge 217 pixels per metre")
+
 	// Day and night, and the name in the picture, undone from the log of its changes.
 	open("Exposure, day and night, focus")
 	p.Set("#imaging-0", "OFF")

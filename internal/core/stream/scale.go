@@ -3,6 +3,8 @@ package stream
 import (
 	"fmt"
 	"math"
+	"strconv"
+	"strings"
 
 	"duskyharbor/internal/core/trouble"
 )
@@ -15,6 +17,23 @@ type Mark struct {
 	X2     float64 `json:"x2"`
 	Y2     float64 `json:"y2"`
 	Metres float64 `json:"metres"`
+}
+
+// ParseMark reads where a mark lies as a person types it: the two ends' distances from the left and
+// from the top, in hundredths of the picture's width and height: "42 80, 42 55".
+func ParseMark(text string) (m Mark, err error) {
+	parts := strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' || r == ';' || r == '%' || r == '\t' })
+	if len(parts) != 4 {
+		return m, errMarkText
+	}
+	for i, v := range []*float64{&m.X1, &m.Y1, &m.X2, &m.Y2} {
+		x, err := strconv.ParseFloat(parts[i], 64)
+		if err != nil || !(x >= 0 && x <= 100) {
+			return m, errMarkText
+		}
+		*v = x / 100
+	}
+	return m, nil
 }
 
 // Scale is what pixels per metre are reckoned from: two marks, with the picture's size when
@@ -52,6 +71,7 @@ func LevelFor(perMetre float64) (l Level, ok bool) {
 
 // Errors of a scale.
 var (
+	errMarkText  = trouble.Told("Draw both marks on the picture, or type the ends of each: from the left and from the top, in hundredths of the picture, as 42 80, 42 55.")
 	errMarkSize  = trouble.Told("A mark is something from 0.1 to 50 m long.")
 	errMarkShort = trouble.Told("Draw a mark over at least 8 pixels: a shorter one tells too little.")
 	errMarkRow   = trouble.Told("Set one mark nearer and one farther away: at least a tenth of the picture's height apart.")

@@ -106,6 +106,19 @@ func TestTheScaleIsThatOfALens(t *testing.T) {
 	}
 }
 
+func TestParseMark(t *testing.T) {
+	for text, want := range map[string]Mark{"42 80, 42 55": {X1: 0.42, Y1: 0.8, X2: 0.42, Y2: 0.55}, " 0% 0%; 100% 12.5% ": {X2: 1, Y2: 0.125}} {
+		if got, err := ParseMark(text); got != want || err != nil {
+			t.Errorf("%q: %+v, %v", text, got, err)
+		}
+	}
+	for _, text := range []string{"", "1 2 3", "1 2 3 4 5", "1 2 3 101", "-1 2 3 4", "a b c d", "NaN 1 2 3"} {
+		if got, err := ParseMark(text); err == nil {
+			t.Errorf("%q: %+v", text, got)
+		}
+	}
+}
+
 // Marks don't tell any more once the camera looks elsewhere, by what it says or by what it shows.
 func TestMarksGoStaleWhenTheViewMoves(t *testing.T) {
 	print := func(shift int) Print {

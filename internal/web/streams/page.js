@@ -403,7 +403,11 @@ const lines = {
   most: 2,
   place: (l) => set(l, { x1: l.mark.x1 * ACROSS, y1: l.mark.y1 * DOWN, x2: l.mark.x2 * ACROSS, y2: l.mark.y2 * DOWN }),
   keep(panel, drawn) {
-    panel.querySelector("[name=drawn]").value = drawn.length === 2 ? JSON.stringify(drawn) : "";
+    const at = (v) => (100 * v).toFixed(1);
+    drawn.forEach((m, i) => {
+      const field = panel.querySelector("[name=mark-" + i + "]");
+      if (field) field.value = at(m.x1) + " " + at(m.y1) + ", " + at(m.x2) + " " + at(m.y2);
+    });
   },
 };
 

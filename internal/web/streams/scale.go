@@ -1,7 +1,6 @@
 package streams
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"mime/multipart"
@@ -101,11 +100,11 @@ func (pg *Page) marks(c *echo.Context) error {
 	if f.Still != nil {
 		s.Seen = &f.Still.Print
 	}
-	var drawn [2]stream.Mark
-	if json.Unmarshal([]byte(c.FormValue("drawn")), &drawn) != nil {
-		return pg.Back(c, "Draw both marks on the picture first: something near, and something farther away.")
-	}
-	for i, k := range drawn {
+	for i := range s.Marks {
+		k, err := stream.ParseMark(c.FormValue("mark-" + strconv.Itoa(i)))
+		if err != nil {
+			return pg.Told(c, err)
+		}
 		metres, err := strconv.ParseFloat(c.FormValue("metres-"+strconv.Itoa(i)), 64)
 		if err != nil {
 			return pg.Back(c, fmt.Sprintf("Say how long mark %d is, in metres, as 2.05.", i+1))
