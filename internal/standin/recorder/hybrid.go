@@ -156,10 +156,3 @@ func (r *Recorder) restart(w http.ResponseWriter, _ *http.Request) {
 		}
 	})
 }
-
-// Signal puts a picture on an analog input, or takes it off, as someone with a cable would.
-func (r *Recorder) Signal(number int, on bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.cfg.Analog[number-1].Signal = on
-}
