@@ -26,13 +26,13 @@ var (
 // browser ends or has listened for five minutes. Without consent there is none. One at a time
 // listens to a device from this server.
 func (r *Relay) Listen(ctx context.Context, of site.Source, offer string) (answer string, err error) {
-	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
+	if !isOffer(offer) {
 		return "", errOffer
 	}
 	if !r.takes(r.heard, of.Device.ID) {
 		return "", errListening
 	}
-	l := &listening{relay: r, device: of.Device.ID}
+	l := &listening{way: way{relay: r, taken: r.heard, device: of.Device.ID}}
 	l.ctx, l.end = context.WithTimeout(r.ctx, listenMost)
 	defer func() {
 		if err != nil {
@@ -55,28 +55,8 @@ func (r *Relay) Listen(ctx context.Context, of site.Source, offer string) (answe
 }
 
 type listening struct {
-	relay  *Relay
-	device int64
-	codec  string
-	ctx    context.Context
-	end    context.CancelFunc
-	conn   *rtsp.Conn
-	track  rtsp.Track
-	pc     *webrtc.PeerConnection
-	out    *webrtc.TrackLocalStaticRTP
-}
-
-func (l *listening) close() {
-	l.end()
-	if l.pc != nil {
-		_ = l.pc.Close()
-	}
-	if l.conn != nil {
-		l.conn.Close()
-	}
-	l.relay.mu.Lock()
-	delete(l.relay.heard, l.device)
-	l.relay.mu.Unlock()
+	way
+	out *webrtc.TrackLocalStaticRTP
 }
 
 // open plays the view's sound.
@@ -96,13 +76,8 @@ func (l *listening) open(ctx context.Context, of site.Source) error {
 	case !ok:
 		return errNoSound
 	}
-	login, err := l.relay.signIn(ctx, d, s, "listening to it")
-	if err != nil {
-		return err
-	}
 	l.codec = codec
-	pin, _ := site.Pin.Of(s, d.ID)
-	if l.conn, err = rtsp.Open(l.ctx, l.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login); err != nil {
+	if err := l.dial(ctx, s, d, p, "listening to it"); err != nil {
 		return err
 	}
 	if l.track, err = l.conn.Describe(); err != nil {
@@ -116,39 +91,16 @@ func (l *listening) open(ctx context.Context, of site.Source) error {
 
 // answer meets the browser.
 func (l *listening) answer(ctx context.Context, offer string) (answer string, err error) {
-	defer func() { // an offer that breaks its parser takes nobody along
-		if recover() != nil {
-			answer, err = "", errOffer
-		}
-	}()
-	if l.pc, err = l.relay.api.NewPeerConnection(webrtc.Configuration{}); err != nil {
-		return "", err
-	}
 	if l.out, err = webrtc.NewTrackLocalStaticRTP(webrtc.RTPCodecCapability{MimeType: "audio/" + l.codec, ClockRate: 8000}, "sound", "view"); err != nil {
 		return "", err
 	}
-	l.pc.OnConnectionStateChange(func(s webrtc.PeerConnectionState) {
-		switch s {
-		case webrtc.PeerConnectionStateFailed, webrtc.PeerConnectionStateClosed, webrtc.PeerConnectionStateDisconnected:
-			l.end()
+	return l.meet(ctx, offer, nothing, func(pc *webrtc.PeerConnection) error {
+		sender, err := pc.AddTrack(l.out)
+		if err == nil {
+			go discard(sender)
 		}
+		return err
 	})
-	if err := l.pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
-		return "", errOffer
-	}
-	sender, err := l.pc.AddTrack(l.out)
-	if err != nil {
-		return "", err
-	}
-	go func() { // reports of the browser are read and dropped
-		buf := make([]byte, 1500)
-		for {
-			if _, _, err := sender.Read(buf); err != nil {
-				return
-			}
-		}
-	}()
-	return described(ctx, l.pc)
 }
 
 // pass passes packets on, numbered anew, until nobody listens any more.

@@ -402,14 +402,7 @@ func negotiate(ctx context.Context, v *viewer, offer string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	go func() { // reports of the browser are read and dropped
-		buf := make([]byte, 1500)
-		for {
-			if _, _, err := sender.Read(buf); err != nil {
-				return
-			}
-		}
-	}()
+	go discard(sender)
 	return described(ctx, v.pc)
 }
 

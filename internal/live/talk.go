@@ -33,13 +33,13 @@ var (
 // (ONVIF Streaming, 5.3) until the browser ends, falls silent, or has talked for two minutes.
 // One at a time talks through a device from this server.
 func (r *Relay) Talk(ctx context.Context, of site.Source, offer string) (answer string, err error) {
-	if len(offer) > maxOffer || !strings.HasPrefix(offer, "v=0") {
+	if !isOffer(offer) {
 		return "", errOffer
 	}
 	if !r.takes(r.talking, of.Device.ID) {
 		return "", errTalking
 	}
-	t := &talk{relay: r, device: of.Device.ID, packets: make(chan []byte, 64)}
+	t := &talk{way: way{relay: r, taken: r.talking, device: of.Device.ID}, packets: make(chan []byte, 64)}
 	t.ctx, t.end = context.WithTimeout(r.ctx, talkMost)
 	defer func() {
 		if err != nil {
@@ -73,28 +73,8 @@ func (r *Relay) takes(by map[int64]bool, device int64) bool {
 }
 
 type talk struct {
-	relay   *Relay
-	device  int64
-	codec   string
-	ctx     context.Context
-	end     context.CancelFunc
-	conn    *rtsp.Conn
-	track   rtsp.Track
-	pc      *webrtc.PeerConnection
+	way
 	packets chan []byte
-}
-
-func (t *talk) close() {
-	t.end()
-	if t.pc != nil {
-		_ = t.pc.Close()
-	}
-	if t.conn != nil {
-		t.conn.Close()
-	}
-	t.relay.mu.Lock()
-	delete(t.relay.talking, t.device)
-	t.relay.mu.Unlock()
 }
 
 // open makes the way to the speaker.
@@ -114,13 +94,8 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 	case !ok:
 		return errNoSpeaker
 	}
-	login, err := t.relay.signIn(ctx, d, s, "talking through its speaker")
-	if err != nil {
-		return err
-	}
 	t.codec = codec
-	pin, _ := site.Pin.Of(s, d.ID)
-	if t.conn, err = rtsp.Open(t.ctx, t.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login); err != nil {
+	if err := t.dial(ctx, s, d, p, "talking through its speaker"); err != nil {
 		return err
 	}
 	if t.track, err = t.conn.DescribeTalk(); err != nil {
@@ -131,46 +106,37 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 
 // answer meets the browser.
 func (t *talk) answer(ctx context.Context, offer string) (string, error) {
-	pc, err := t.relay.api.NewPeerConnection(webrtc.Configuration{})
-	if err != nil {
-		return "", err
+	return t.meet(ctx, offer, func(pc *webrtc.PeerConnection) error {
+		pc.OnTrack(func(in *webrtc.TrackRemote, _ *webrtc.RTPReceiver) { t.hear(in) })
+		return nil
+	}, nothing)
+}
+
+// hear takes what the browser sends.
+func (t *talk) hear(in *webrtc.TrackRemote) {
+	if !strings.EqualFold(in.Codec().MimeType, "audio/"+t.codec) {
+		t.end()
+		return
 	}
-	t.pc = pc
-	pc.OnTrack(func(in *webrtc.TrackRemote, _ *webrtc.RTPReceiver) {
-		if !strings.EqualFold(in.Codec().MimeType, "audio/"+t.codec) {
-			t.end()
+	for t.ctx.Err() == nil {
+		p, _, err := in.ReadRTP()
+		if err != nil {
 			return
 		}
-		for t.ctx.Err() == nil {
-			p, _, err := in.ReadRTP()
-			if err != nil {
-				return
-			}
-			if len(p.Payload) == 0 || len(p.Payload) > maxSpoken {
-				continue
-			}
-			p.Header.PayloadType = map[string]uint8{"PCMU": 0, "PCMA": 8}[t.codec]
-			p.Header.Extension, p.Header.Extensions, p.Header.CSRC, p.Header.Padding, p.PaddingSize = false, nil, nil, false, 0
-			raw, err := p.Marshal()
-			if err != nil {
-				continue
-			}
-			select {
-			case t.packets <- raw:
-			default: // the device doesn't keep up: what is old by then is dropped
-			}
+		if len(p.Payload) == 0 || len(p.Payload) > maxSpoken {
+			continue
 		}
-	})
-	pc.OnConnectionStateChange(func(s webrtc.PeerConnectionState) {
-		switch s {
-		case webrtc.PeerConnectionStateFailed, webrtc.PeerConnectionStateClosed, webrtc.PeerConnectionStateDisconnected:
-			t.end()
+		p.Header.PayloadType = map[string]uint8{"PCMU": 0, "PCMA": 8}[t.codec]
+		p.Header.Extension, p.Header.Extensions, p.Header.CSRC, p.Header.Padding, p.PaddingSize = false, nil, nil, false, 0
+		raw, err := p.Marshal()
+		if err != nil {
+			continue
 		}
-	})
-	if err := pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
-		return "", errOffer
+		select {
+		case t.packets <- raw:
+		default: // the device doesn't keep up: what is old by then is dropped
+		}
 	}
-	return described(ctx, pc)
 }
 
 // pass passes packets on until nobody talks any more.

@@ -126,6 +126,27 @@ func TestRoom(t *testing.T) {
 	}
 }
 
+func TestRoomyIsNeverMoreThanTheInputsThatAreSpare(t *testing.T) {
+	for _, x := range []struct {
+		rec                              Recorder
+		taking, lacking, wantRoomy, more int
+	}{
+		{hybrid(2), 4, 1, 1, 5},
+		{hybrid(2), 4, 9, 6, 10},
+		{hybrid(2, 3, 4, 5, 6, 7, 8), 4, 2, 0, 4}, // a picture on each that is on
+		{hybrid(8), 10, 1, 0, 10},
+		{hybrid(2), 4, 0, 0, 4},
+		{Recorder{Limits: Limits{Channels: 2}}, 2, 3, 0, 2},
+	} {
+		if roomy, more := x.rec.Roomy(x.taking, x.lacking); roomy != x.wantRoomy || more != x.more {
+			t.Errorf("%d take, %d lack: %d and %d, want %d and %d", x.taking, x.lacking, roomy, more, x.wantRoomy, x.more)
+		}
+	}
+	if Lacks(Facts{}, Wishes{Stream: "main"}) || Lacks(Facts{Recorder: &Recorder{}}, Wishes{}) || !Lacks(Facts{Recorder: &Recorder{}}, Wishes{Stream: "main"}) {
+		t.Error("who lacks a channel has a stream, and a recorder that was read")
+	}
+}
+
 func TestSwitchingAnInputWithAPictureSaysSo(t *testing.T) {
 	r := hybrid(0, 1)
 	r.Analog[0].Name = "Ice house door"

@@ -18,6 +18,22 @@ func Waits(f Facts, w Wishes, found bool) string {
 	return f.Recorder.Binds(w.Kbps, w.Width*w.Height)
 }
 
+// Lacks says whether a source that isn't proposed for a channel waits for nothing but one: its
+// stream is known, and so is the recorder that is planned for it.
+func Lacks(f Facts, w Wishes) bool { return f.Recorder != nil && f.Slot == nil && w.Stream != "" }
+
+// Roomy is for how many of those that lack a channel analog inputs without a picture make room,
+// beside so many that take the channels that are free; and how many channels more than it has
+// taken the recorder is to be asked for.
+func (r Recorder) Roomy(taking, lacking int) (roomy, more int) {
+	if lacking == 0 || len(r.Spare()) == 0 {
+		return 0, taking
+	}
+	_, missing := r.Room(0, taking+lacking)
+	roomy = max(0, lacking-missing)
+	return roomy, taking + roomy
+}
+
 // Gauge is how far a limit of a recorder is used.
 type Gauge struct {
 	Name  string

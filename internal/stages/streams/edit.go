@@ -54,7 +54,6 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	switch c.Kind {
 	case stream.SetEncoder, stream.SetSound, stream.MuteSound:
 	case view.SetText, view.SetMasks, view.SetImaging, view.SetAim, view.SetPreset, view.TryPTZ:
-		return t.viewEditor(ctx, v, c)
 	default:
 		return nil, engine.ErrKind
 	}
@@ -67,6 +66,9 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		return nil, err
 	}
 	services, _ := site.Services.Of(s, v.Device.ID)
+	if strings.HasPrefix(c.Kind, "view.") {
+		return t.viewEditor(v, viewChange{c, cam, services}), nil
+	}
 	e := engine.EditorFuncs{Shut: cam.Close}
 	switch c.Kind {
 	case stream.SetEncoder:

@@ -66,17 +66,8 @@ func (t *Stage) AskedText(s *site.Snapshot, of site.Source, want view.Want) ([]f
 }
 
 // viewEditor reads and writes what a change of the view's picture is about.
-func (t *Stage) viewEditor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
-	s, err := v.Snapshot(ctx)
-	if err != nil {
-		return nil, err
-	}
-	cam, err := t.Accounts.Open(ctx, v.Device, s, t.ID().String())
-	if err != nil {
-		return nil, err
-	}
-	services, _ := site.Services.Of(s, v.Device.ID)
-	x := viewChange{c, cam, services}
+func (t *Stage) viewEditor(v *engine.Visit, x viewChange) engine.Editor {
+	c, cam, services := x.Change, x.cam, x.services
 	e := engine.EditorFuncs{Shut: cam.Close}
 	switch c.Kind {
 	case view.SetText:
@@ -100,7 +91,7 @@ func (t *Stage) viewEditor(ctx context.Context, v *engine.Visit, c store.Change)
 		e.ReadFunc = func(ctx context.Context) (string, error) { return t.readTry(ctx, v, x) }
 		e.WriteFunc = func(ctx context.Context) error { return t.try(ctx, v, x) }
 	}
-	return e, nil
+	return e
 }
 
 // viewChange is one change of a view's picture at its device.

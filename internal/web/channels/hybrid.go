@@ -51,14 +51,7 @@ func (d *channelsData) hybrid() {
 	if d.Waits > 0 {
 		d.Gap = r.Restart(d.Chosen.ID, d.Waits).Why
 	}
-	if d.Short > 0 {
-		_, missing := r.Room(d.Chosen.ID, d.taking()+d.Short)
-		d.Roomy = max(0, d.Short-missing)
-		if len(r.Spare()) == 0 {
-			d.Roomy = 0
-		}
-		d.More = d.taking() + d.Roomy
-	}
+	d.Roomy, d.More = r.Roomy(d.taking(), d.Short)
 }
 
 // taking is how many of the tray have a channel already.

@@ -145,7 +145,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		d.Tray = append(d.Tray, t)
 		if number != "" {
 			coming[number] = r.Place
-		} else if w.Stream != "" && f.Recorder != nil {
+		} else if channel.Lacks(f, w) {
 			d.Short++
 		}
 	}
