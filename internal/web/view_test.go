@@ -101,8 +101,13 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	// Two marks of known size: drawn, and typed by who has no pointer.
 	h.on(p, "streams")
 	p.Press("Mark sizes on the picture")
+	draws := "document.querySelector('figure.still').classList.contains('drawing')"
+	testbed.Until(t, 20*time.Second, "the picture takes marks", func() bool { return testbed.Glance[bool](p, draws) })
 	p.Drag("figure.still svg.scale", 0.5, 0.9, 0.5, 0.5)
 	p.Drag("figure.still svg.scale", 0.3, 0.6, 0.3, 0.4)
+	testbed.Until(t, 20*time.Second, "both marks are drawn", func() bool {
+		return testbed.Glance[bool](p, "!!document.querySelector('#mark-0').value && !!document.querySelector('#mark-1').value")
+	})
 	p.Press("Keep these marks")
 	p.Sees(20*time.Second, "At its lower edge", "pixels per metre", "EN 62676-4:2015")
 	p.Press("Mark sizes anew")
