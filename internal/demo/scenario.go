@@ -198,6 +198,18 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 var firmware = map[string]string{"Ottervale": "4.1.7", "Skerryvane": "2.0.3", "Pinnock & Daw": "8.14",
 	"Corriemoor": "1.9", "Tarnlight": "3.3.1"}
 
+// Ways in of the recorders, with what each passes.
+var (
+	terminalWays = []channel.Way{
+		{Name: channel.Native, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents, channel.PassInputs, channel.PassMetadata}},
+		{Name: channel.ONVIF, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents}},
+		{Name: channel.RTSP, Passes: []string{channel.PassVideo}}}
+	quayWays = []channel.Way{
+		{Name: channel.Native, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents, channel.PassInputs}},
+		{Name: channel.ONVIF, Passes: []string{channel.PassVideo, channel.PassEvents}},
+		{Name: channel.RTSP, Passes: []string{channel.PassVideo}}}
+)
+
 // Recorders are the stand-in recorders of the scenario.
 func Recorders(n Net, s Secrets, state string) []recorder.Config {
 	file := func(name string) string {
@@ -210,14 +222,17 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205",
 			MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
 			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"},
-				NameMax: 32}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
+				NameMax: 32, Ways: terminalWays}, Lists: []recorder.List{{Version: "2.8", Models: []string{"Tarnlight *"}}},
+			Usable: 450e9, Buffer: 15, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
 			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
-			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"},
+			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NoOthers: true, Ways: quayWays,
 				NameMax: 24, Talkback: []string{"PCMU"}, Capacity: channel.Capacity{Base: 2, Gain: 1, Most: 10},
 				Tables: []channel.Table{{Channels: 6, Megapixels: 8}, {Channels: 12, Megapixels: 4}}},
-			RestartTime: 4 * time.Second,
-			Analog:      []recorder.AnalogInput{{Name: "Ice house door", Signal: true}, {Off: true}, {Off: true}, {}, {}, {}, {}, {}}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
+			RestartTime: 4 * time.Second, Usable: 1.6e12, Buffer: 10, ByPlan: true,
+			Lists: []recorder.List{{Version: "2025-03", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300"}},
+				{Version: "2026-10", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300", "Pinnock & Daw PND X9"}}},
+			Analog: []recorder.AnalogInput{{Name: "Ice house door", Signal: true}, {Off: true}, {Off: true}, {}, {}, {}, {}, {}}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
 			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
 				User: "admin", Secret: s.Former}}},

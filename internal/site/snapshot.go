@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -36,8 +37,10 @@ type Snapshot struct {
 	Tries   map[int64][]access.Try
 	Proofs  map[int64]store.Proof
 	Sets    map[int64]access.Set // shared ones, and those that open these devices
+	Plans   map[int64]store.RecordingPlan
 
 	networks  []netplan.Network // of the site, single addresses left out
+	sums      map[int64]recording.Sum
 	least     []identity.Least
 	accepted  map[store.Target]map[stage.Stage]map[string]finding.Acceptance
 	behind    map[netip.Addr]identity.Behind // what hangs on recorders' own ports
@@ -60,7 +63,7 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 		return nil, err
 	}
 	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
-		Proofs: read.Proofs, Sets: read.Sets, least: read.Leasts, accepted: read.Accepted,
+		Proofs: read.Proofs, Sets: read.Sets, Plans: read.Plans, least: read.Leasts, accepted: read.Accepted,
 		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
 			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
 	for i, d := range s.Devices {

@@ -26,6 +26,7 @@ type SiteReading struct {
 	Accepted map[Target]map[stage.Stage]map[string]finding.Acceptance // by code
 	Taken    map[int64]string                                         // by device: what else answers at the address where the list expects it
 	Sets     map[int64]access.Set                                     // that open these devices, by number
+	Plans    map[int64]RecordingPlan                                  // of the site, by number
 }
 
 // ReadSite reads these devices of a site and all its recorders, or all of the site's
@@ -69,7 +70,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
 	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
-		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}}
+		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}}
 	b := &pgx.Batch{}
 	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
@@ -137,6 +138,13 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		var device int64
 		var what string
 		_, err := pgx.ForEachRow(rows, []any{&device, &what}, func() error { sc.Taken[device] = what; return nil })
+		return err
+	})
+	b.Queue(`select id, name, plan, 0 "for" from recording_plan where site_id = $1`, site).Query(func(rows pgx.Rows) error {
+		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[RecordingPlan])
+		for _, p := range all {
+			sc.Plans[p.ID] = p
+		}
 		return err
 	})
 	b.Queue(`select make, model, least from firmware_least where site_id = $1`, site).Query(func(rows pgx.Rows) (err error) {

@@ -27,6 +27,7 @@ type Source struct {
 	Consent    stream.Consent
 	Marks      *stream.Scale   // nil: nobody set any
 	Accepted   stream.Pictures // by people
+	PlanID     *int64          // recording plan that was chosen; nil: none
 	Device     Device
 }
 
@@ -42,7 +43,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -61,6 +62,7 @@ type sourceRow struct {
 	ConsentAt  *time.Time
 	Marks      *stream.Scale
 	Pictures   stream.Pictures
+	PlanID     *int64
 }
 
 func (r sourceRow) source() Source {
@@ -68,7 +70,7 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.

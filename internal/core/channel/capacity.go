@@ -160,11 +160,11 @@ func (r Recorder) Switch(recorder int64, number int, on bool) (finding.Change, b
 // Restart is the change that starts a recorder again for all that waits.
 func (r Recorder) Restart(recorder int64, waits int) finding.Change {
 	return finding.Change{Kind: RestartIt, Key: RestartIt, Title: "Restart of " + r.Name, From: Waiting, To: NothingLeft,
-		Why:  fmt.Sprintf("One restart for %s; %s nothing meanwhile, for about %s.", changes(waits), recording(len(r.Slots)), r.away()),
+		Why:  fmt.Sprintf("One restart for %s; %s nothing meanwhile, for about %s.", changes(waits), recordNothing(len(r.Slots)), r.away()),
 		Risk: finding.Restart, Args: map[string]string{"recorder": fmt.Sprint(recorder)}, Undo: finding.Undo{Kind: finding.Irreversible, Note: "a restart can't be taken back."}}
 }
 
-func recording(n int) string {
+func recordNothing(n int) string {
 	if n == 1 {
 		return "1 channel records"
 	}

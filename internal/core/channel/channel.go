@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/recording"
 )
 
 // Recorder is what a recorder says of itself.
@@ -29,6 +30,11 @@ type Recorder struct {
 	Dates    string    `json:"dates"`     // order of its dates, as tt:DateFormat: "dd/MM/yyyy"
 	Times    string    `json:"times"`     // "HH:mm:ss", or with "hh" and "tt" of 12 hours
 	SetsTime bool      `json:"sets_time"` // its clock can be set over this interface
+	// Models is the list of those that it knows; nil: it doesn't tell.
+	Models  *ModelList        `json:"models,omitempty"`
+	Storage recording.Storage `json:"storage,omitzero"`
+	// ByPlan says that it listens to camera events in those hours alone whose plan waits for them.
+	ByPlan bool `json:"by_plan,omitempty"`
 }
 
 // Port is one of a recorder's own ports and what hangs on it.
@@ -58,6 +64,8 @@ type Limits struct {
 	Tables   []Table  `json:"tables,omitempty"`  // any one row that holds is enough; none: not told
 	// RestartFor is about how long a restart takes, in seconds; 0: not told.
 	RestartFor float64 `json:"restart_for,omitempty"`
+	Ways       []Way   `json:"ways,omitempty"`      // in; none: not told
+	NoOthers   bool    `json:"no_others,omitempty"` // it takes no models but those of its list
 }
 
 // Slot is one taken channel.
@@ -79,8 +87,15 @@ type Slot struct {
 	Account      string    `json:"account"` // user name that it signs in with
 	Label        string    `json:"label"`   // that came with the account, see access.Label
 	Paused       bool      `json:"paused"`
-	AuthFailures int       `json:"knocks"` // sign-ins that were refused within 30 minutes
-	Since        time.Time `json:"since"`  // in this state, by the recorder's clock
+	AuthFailures int       `json:"knocks"`             // sign-ins that were refused within 30 minutes
+	Since        time.Time `json:"since"`              // in this state, by the recorder's clock
+	Way          string    `json:"way,omitempty"`      // by which it is taken; empty: not told
+	Over         string    `json:"over,omitempty"`     // protocol by which the picture comes
+	Port         int       `json:"port,omitempty"`     // of the camera
+	Firmware     string    `json:"firmware,omitempty"` // of the camera
+	Lost         float64   `json:"lost,omitempty"`     // part of the packets, 0 to 1
+	// Recording is what it keeps of it.
+	Recording recording.Slot `json:"recording,omitzero"`
 }
 
 // States of a slot.
@@ -120,6 +135,7 @@ type Wishes struct {
 	Width      int // of the record stream, declared
 	Height     int
 	Kbps       int
+	Camera     Camera
 }
 
 // Place is the change kind that puts a source on a channel; Resume lets a paused one
@@ -224,6 +240,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	if f.Recorder == nil || f.Slot == nil {
 		if f.Recorder != nil && w.Stream != "" {
+			if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
+				return []finding.Finding{f.Recorder.refusedFinding(c)}
+			}
 			if limit := f.Recorder.Binds(w.Kbps, w.Width*w.Height); limit != "" {
 				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
 					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
@@ -263,6 +282,11 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 				s.Height, w.Width, w.Height),
 			WayOut: "Give the channel the record stream.", Evidence: ev})
 	}
+	if lost := f.Recorder.drops(s.Way, w.Camera.Needs); len(lost) > 0 {
+		out = append(out, finding.Finding{Code: "channel.drops", Severity: finding.Note, Words: "drops",
+			Sentence: fmt.Sprintf("%s takes it by %s, and drops %s.", f.Recorder.Name, WayName(s.Way), PassText(lost)),
+			WayOut:   "Leave it, or take it in another way.", Evidence: ev})
+	}
 	if w.Name != "" && s.Name != w.Name {
 		out = append(out, finding.Finding{Code: "channel.name", Severity: finding.Needs, Words: "other name",
 			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name),
@@ -282,16 +306,21 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
 	}
-	n := f.Recorder.Free(w.Channel)
-	if n == 0 {
+	n, choice := f.Recorder.Free(w.Channel), f.Recorder.Choose(w.Camera)
+	if n == 0 || choice.Refused != "" {
 		return nil
+	}
+	why := fmt.Sprintf("By %s. The recorder signs in to the camera itself and reports what it receives.", WayName(choice.Way))
+	if len(choice.Lost) > 0 {
+		why += fmt.Sprintf(" This way in drops %s.", PassText(choice.Lost))
 	}
 	return []finding.Change{{
 		Kind: Place, Key: Place, Title: fmt.Sprintf("Channel %d of %s", n, f.Recorder.Name),
 		From: Empty, To: SlotText(w.Name, f.Address),
-		Why: "The recorder signs in to the camera itself and reports what it receives.", Risk: finding.NoRisk,
+		Why: why, Risk: finding.NoRisk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Take it off the channel again; what was recorded stays."},
-		Args: map[string]string{"channel": fmt.Sprint(n), "name": w.Name, "address": f.Address, "stream": w.Stream, "view": w.View},
+		Args: map[string]string{"channel": fmt.Sprint(n), "name": w.Name, "address": f.Address, "stream": w.Stream, "view": w.View, "way": choice.Way,
+			"make": w.Camera.Make, "model": w.Camera.Model},
 	}}
 }
 
@@ -309,4 +338,18 @@ func ReadText(s Slot, wanted string) string {
 		return SlotText(s.Name, s.Address) + ", stream " + s.Profile
 	}
 	return SlotText(s.Name, s.Address)
+}
+
+// Recordings are a recorder's channels as the sums of recordings see them. One that doesn't tell its
+// plan is taken to keep all that it receives.
+func (r Recorder) Recordings() []recording.Channel {
+	out := make([]recording.Channel, len(r.Slots))
+	for i, s := range r.Slots {
+		c := recording.Channel{Name: s.Name, Rates: s.Recording.Rates.Or(recording.Rates{Day: recording.Rate{Record: s.Kbps}}), Activity: s.Recording.Activity}
+		if c.Plan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record}); s.Recording.Plan != nil {
+			c.Plan = *s.Recording.Plan
+		}
+		out[i] = c
+	}
+	return out
 }

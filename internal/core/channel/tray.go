@@ -15,12 +15,17 @@ func Waits(f Facts, w Wishes, found bool) string {
 	case f.Recorder == nil:
 		return "recorder not read yet"
 	}
+	if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
+		return c.Refused
+	}
 	return f.Recorder.Binds(w.Kbps, w.Width*w.Height)
 }
 
 // Lacks says whether a source that isn't proposed for a channel waits for nothing but one: its
 // stream is known, and so is the recorder that is planned for it.
-func Lacks(f Facts, w Wishes) bool { return f.Recorder != nil && f.Slot == nil && w.Stream != "" }
+func Lacks(f Facts, w Wishes) bool {
+	return f.Recorder != nil && f.Slot == nil && w.Stream != "" && f.Recorder.Choose(w.Camera).Refused == ""
+}
 
 // Roomy is for how many of those that lack a channel analog inputs without a picture make room,
 // beside so many that take the channels that are free; and how many channels more than it has

@@ -27,7 +27,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 7
+const RulesVersion = 8
 
 var table = [...]struct{ slug, name, question string }{
 	Find:      {"find", "Find", "What is on these networks?"},
@@ -106,6 +106,8 @@ func (s Stage) Waits() []Wait {
 		return []Wait{{SignIn, "profiles are read with an account"}}
 	case Channels:
 		return []Wait{{Streams, "a recorder is given a stream that was read"}}
+	case Recording:
+		return []Wait{{Channels, "a recorder keeps what is on its channels"}}
 	case Routes:
 		return []Wait{{SignIn, "topics are read with an account"}, {Channels, "events land on a recorder's channel"}}
 	case Prove:

@@ -18,6 +18,7 @@ import (
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/device/dial"
 )
@@ -27,7 +28,7 @@ const Port = 8443
 
 const (
 	callLimit = 8 * time.Second
-	maxJSON   = 1 << 20
+	maxJSON   = 4 << 20 // a table of 256 channels takes half of one
 	maxStill  = 4 << 20
 
 	maxInputs  = 64   // of a channel
@@ -204,6 +205,10 @@ type statusAnswer struct {
 	Times  string           `json:"times"`
 	Sets   bool             `json:"sets_time"`
 	Zone   string           `json:"zone"`
+
+	Models  *channel.ModelList `json:"models"`
+	Storage recording.Storage  `json:"storage"`
+	ByPlan  bool               `json:"by_plan"`
 }
 
 // Status reads name, limits, channel table and clock; the offset is the recorder's
@@ -219,6 +224,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		s := &a.Slots[i]
 		s.Name, s.Detail, s.Address = dial.CleanText(s.Name, 64), dial.CleanText(s.Detail, 300), dial.CleanText(s.Address, 64)
 		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
+		s.Way, s.Over, s.Firmware = dial.CleanText(s.Way, 16), dial.CleanText(s.Over, 32), dial.CleanText(s.Firmware, 64)
+		s.Recording = cleanRecording(s.Recording)
 	}
 	a.Ports = a.Ports[:min(len(a.Ports), 128)]
 	a.Analog, a.Limits.Tables = a.Analog[:min(len(a.Analog), maxAnalog)], a.Limits.Tables[:min(len(a.Limits.Tables), maxTables)]
@@ -233,7 +240,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	}
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
 		Ports: a.Ports, Analog: a.Analog, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
-			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets}
+			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets, Models: cleanModels(a.Models), Storage: cleanStorage(a.Storage), ByPlan: a.ByPlan}
+	r.Limits.Ways = cleanWays(a.Limits.Ways)
 	for _, b := range a.Burns[:min(len(a.Burns), 8)] {
 		r.Burns = append(r.Burns, dial.CleanText(b, 16))
 	}
@@ -250,7 +258,11 @@ type Placement struct {
 	Username string `json:"username"`
 	Password string `json:"password"`
 	Profile  string `json:"profile"`
-	Label    string `json:"label"` // comes back in the channel table
+	Label    string `json:"label"`           // comes back in the channel table
+	Way      string `json:"way,omitempty"`   // see channel.Way; empty: ONVIF, or RTSP where URI is given
+	Make     string `json:"make,omitempty"`  // that it is taken as
+	Model    string `json:"model,omitempty"` // that it is taken as
+	View     string `json:"view,omitempty"`  // profile of its view stream; empty: it has none
 }
 
 // Place puts a camera on a channel; doing it again with the same camera changes nothing.

@@ -56,7 +56,36 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
 		}
 	}
+	w.Camera = cameraOf(s, of)
 	return f, w
+}
+
+// cameraOf is a view as its way into a recorder is chosen: what it says it is, else what the list
+// says, and what the site needs passed.
+func cameraOf(s *site.Snapshot, of site.Source) channel.Camera {
+	c := channel.Camera{Make: of.Device.Make, Model: of.Device.Model, Needs: []string{channel.PassVideo}}
+	if info, ok := site.Info.Of(s, of.Device.ID); ok && info.Make != "" {
+		c.Make, c.Model = info.Make, info.Model
+	}
+	if seen, ok := site.Seen.Of(s, of.Device.ID); ok && seen.RTSPAlone() {
+		c.RTSPAlone = true
+	}
+	if topics, ok := site.Topics.Of(s, of.Device.ID); ok && len(topics) > 0 {
+		c.Needs = append(c.Needs, channel.PassEvents)
+	}
+	if setup, ok := site.Setup.Of(s, of); ok && setup.PTZ != nil {
+		c.Needs = append(c.Needs, channel.PassPTZ)
+	}
+	measured, _ := site.Measured.Of(s, of)
+	for _, m := range measured {
+		if m.Sound != nil && of.Consent.Given() && !slices.Contains(c.Needs, channel.PassSound) {
+			c.Needs = append(c.Needs, channel.PassSound)
+		}
+		if m.Metadata != nil && !slices.Contains(c.Needs, channel.PassMetadata) {
+			c.Needs = append(c.Needs, channel.PassMetadata)
+		}
+	}
+	return c
 }
 
 // Judge says how a view stands on its recorder.
@@ -127,7 +156,7 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
 	case channel.Place:
-	case channel.SwitchInput, channel.RestartIt:
+	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers:
 		return c.wholeEditor(ctx, v, ch)
 	default:
 		return nil, engine.ErrKind
@@ -180,7 +209,8 @@ func (p placing) Write(ctx context.Context) error {
 		return err
 	}
 	to := recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
-		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID)}
+		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID),
+		Way: p.c.Args["way"], Make: p.c.Args["make"], Model: p.c.Args["model"], View: p.c.Args["view"]}
 	if seen.RTSPAlone() { // by the address of its stream: the recorder gets video and nothing else
 		profiles, _ := site.Profiles.Of(p.s, p.device.ID)
 		i := slices.IndexFunc(profiles, func(x stream.Profile) bool { return x.Token == to.Profile })

@@ -17,7 +17,8 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// wholeEditor reads and writes what is of a recorder as a whole: an analog input, or a restart.
+// wholeEditor reads and writes what is of a recorder as a whole: an analog input, a restart, which
+// models it takes.
 func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	client, err := c.Accounts.Recorder(ctx, v.Device)
 	if err != nil {
@@ -25,7 +26,22 @@ func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Chang
 	}
 	w := &whole{c, client, ch, false}
 	e := engine.EditorFuncs{ReadFunc: w.readRestart, WriteFunc: w.restart, Shut: client.Close}
-	if ch.Kind == channel.SwitchInput {
+	status := func(text func(channel.Recorder) string) func(context.Context) (string, error) {
+		return func(ctx context.Context) (string, error) {
+			r, _, err := client.Status(ctx)
+			return text(r), err
+		}
+	}
+	switch ch.Kind {
+	case channel.RenewList:
+		e.ReadFunc = status(channel.Recorder.ListText)
+		e.WriteFunc = client.RenewList
+	case channel.RestartServices:
+		e.ReadFunc, e.WriteFunc = status(channel.Recorder.ServicesText), client.RestartServices
+	case channel.AllowOthers:
+		e.ReadFunc = status(channel.Recorder.OthersText)
+		e.WriteFunc = func(ctx context.Context) error { return client.AllowOthers(ctx, ch.Args["allow"] == "true") }
+	case channel.SwitchInput:
 		number, err := strconv.Atoi(ch.Args["input"])
 		if err != nil {
 			client.Close()

@@ -47,7 +47,7 @@ func (r *Recorder) channels() int {
 // limits are its limits as they are told now; r.mu is held.
 func (r *Recorder) limits() channel.Limits {
 	l := r.cfg.Limits
-	l.Channels = r.ip()
+	l.Channels, l.NoOthers = r.ip(), l.NoOthers && !r.mem.Others
 	l.RestartFor = r.away().Seconds()
 	return l
 }

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/wire"
@@ -47,6 +48,10 @@ type Config struct {
 	OwnScreen                                 bool               // no way in but its own screen
 	Analog                                    []AnalogInput      // of a hybrid; each that is off gives Limits.Capacity.Gain
 	RestartTime                               time.Duration      // how long it is away; 0: 1.5 s
+	Lists                                     []List             // of models, the oldest first; it begins with the first
+	Usable                                    float64            // bytes that it keeps recordings in; 0: it doesn't say
+	Buffer                                    int                // seconds that it holds back; 0: it doesn't say
+	ByPlan                                    bool               // see channel.Recorder
 }
 
 // AnalogInput is one analog input as it leaves the installer.
@@ -76,6 +81,12 @@ type placed struct {
 	Port     int                 `json:"port"`
 	Paused   bool                `json:"paused"`
 	Label    string              `json:"label"`
+	Way      string              `json:"way,omitempty"`
+	Make     string              `json:"make,omitempty"`
+	Model    string              `json:"model,omitempty"`
+	View     string              `json:"view,omitempty"` // profile of the view stream
+	Plan     *recording.Plan     `json:"plan,omitempty"` // nil: its own default
+	Ledger   ledger              `json:"ledger,omitzero"`
 }
 
 type memory struct {
@@ -87,6 +98,12 @@ type memory struct {
 	wire.KeyPair
 	Log []entry `json:"log"`
 	Seq int64   `json:"seq"`
+
+	List    int                `json:"list,omitempty"`    // of models, that is installed
+	Loaded  int                `json:"loaded,omitempty"`  // that its services run by
+	Others  bool               `json:"others,omitempty"`  // it takes other makes, though its limits say that it doesn't
+	Deletes int                `json:"deletes,omitempty"` // after so many days; 0: when it is full
+	Other   map[string]float64 `json:"other,omitempty"`   // bytes kept of analog inputs, by local date
 }
 
 type entry struct {
@@ -119,12 +136,13 @@ type Recorder struct {
 	dirty bool
 	srv   *http.Server // nil while it starts again
 	cert  tls.Certificate
+	local *localTime
 }
 
 // Start brings a recorder up; it takes up its channels again.
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
-		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}}
+		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}, local: newLocalTime(cfg.Zone)}
 	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
 	r.mem.Off, r.mem.Next = map[int]bool{}, map[int]bool{}
 	for i, a := range cfg.Analog {
@@ -162,11 +180,16 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 			_ = r.srv.Close()
 		}
 	})
+	if err := r.control(); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
+	}
 	r.ntp = !cfg.NoNTP && ntp.Serve(r.ctx, cfg.Address, r.Now) == nil
 	for _, p := range r.mem.Channels {
 		r.begin(p)
 	}
 	r.run(r.keep)
+	r.run(r.bookkeeping)
 	for n, at := range cfg.Plugged {
 		r.run(func() { r.mind(n, at) })
 	}
@@ -256,6 +279,11 @@ func (r *Recorder) handler() http.Handler {
 	signed("PUT /api/clock", r.setClock)
 	signed("PUT /api/analog/{n}", r.setAnalog)
 	signed("POST /api/restart", r.restart)
+	signed("PUT /api/recordings", r.setAge)
+	signed("POST /api/models/renew", r.renewList)
+	signed("POST /api/services/restart", r.restartServices)
+	signed("PUT /api/others", r.setOthers)
+	signed("PUT /api/channels/{n}/plan", r.setPlan)
 	signed("PUT /api/channels/{n}/account", r.account)
 	signed("POST /api/channels/{n}/pause", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, true) })
 	signed("POST /api/channels/{n}/resume", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, false) })
@@ -283,9 +311,11 @@ func refuse(w http.ResponseWriter, status int, sentence string) {
 func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	r.mu.Lock()
 	slots := make([]channel.Slot, 0, len(r.mem.Channels))
+	storage, whole := r.storage()
 	for n, p := range r.mem.Channels {
 		s := r.live[n].slot()
 		s.Number, s.Name, s.Address, s.Profile, s.Account, s.Paused, s.Label = n, p.Name, p.Address, p.Profile, p.Username, p.Paused, p.Label
+		s.Way, s.Recording = p.way(), p.Ledger.slot(p.plan(), r.hears(p), whole)
 		slots = append(slots, s)
 	}
 	ports := make([]channel.Port, 0, len(r.ports))
@@ -297,7 +327,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		}
 		ports = append(ports, p)
 	}
-	burns, analog, limits := r.mem.Burns, r.analog(), r.limits()
+	burns, analog, limits, models := r.mem.Burns, r.analog(), r.limits(), r.models()
 	r.mu.Unlock()
 	slices.SortFunc(ports, func(a, b channel.Port) int { return a.Number - b.Number })
 	hands := ""
@@ -306,7 +336,8 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	}
 	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
 	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": limits, "analog": analog, "channels": slots, "ntp": r.ntp,
-		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone})
+		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone, "storage": storage, "models": models,
+		"by_plan": r.cfg.ByPlan})
 }
 
 func (r *Recorder) number(w http.ResponseWriter, q *http.Request) (int, bool) {
@@ -332,7 +363,7 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 		refuse(w, http.StatusConflict, fmt.Sprintf("a name has at most %d characters", r.cfg.Limits.NameMax))
 		return
 	}
-	p.Number, p.Inputs = n, map[string][]string{}
+	p.Number, p.Inputs, p.Plan, p.Ledger = n, map[string][]string{}, nil, ledger{}
 	r.mu.Lock()
 	old := r.mem.Channels[n]
 	refusal := ""
@@ -345,6 +376,8 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 	case refusal != "":
 	case old != nil && old.Address != p.Address:
 		refusal = fmt.Sprintf("channel %d holds %s", n, old.Name)
+	case r.wayRefused(p) != "":
+		refusal = r.wayRefused(p)
 	case old == nil && r.tooMuch() != "":
 		refusal = r.tooMuch()
 	case old == nil && len(r.mem.Channels) >= r.cfg.Limits.Licences:
@@ -352,7 +385,7 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 	}
 	if refusal == "" {
 		if old != nil {
-			p.Inputs = old.Inputs
+			p.Inputs, p.Plan, p.Ledger = old.Inputs, old.Plan, old.Ledger
 			r.live[n].stop()
 		}
 		r.mem.Channels[n] = &p

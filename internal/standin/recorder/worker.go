@@ -7,14 +7,19 @@ import (
 	"maps"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/icholy/digest"
+	"github.com/pion/rtp"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/device/dial"
@@ -41,13 +46,185 @@ type worker struct {
 	pegged   chan struct{}       // told when pegs change
 	refusals []time.Time         // sign-ins that were refused
 	view     topic.View          // what its profile shows; the zero View until it was read
+
+	coming  second           // this second, not over yet
+	sent    []second         // the last ones, the oldest first, at most lineLength
+	going   map[string]uint8 // what goes on, by event: its bit among recording.Causes
+	keyUnit bool             // the picture that comes is a key frame
+	viewer  context.CancelFunc
 }
+
+// lineLength is of how many seconds it remembers what came.
+const lineLength = 60
 
 func newWorker(r *Recorder, p placed) *worker {
 	w := &worker{r: r, p: p, spoken: make(chan struct{}), pegs: maps.Clone(p.Inputs), pegged: make(chan struct{}, 1)}
 	w.ctx, w.cancel = context.WithCancel(r.ctx)
 	w.state = channel.Slot{State: "connecting", Detail: "signing in", Events: "not asked"}
+	w.going = map[string]uint8{}
 	return w
+}
+
+// second takes what came since it was asked for the last time; ok is false while nothing comes.
+func (w *worker) second() (s second, ok bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	s, w.coming = w.coming, second{viewing: w.coming.viewing}
+	for _, bit := range w.going {
+		s.on |= bit
+	}
+	if w.state.State != channel.Receiving {
+		return s, false
+	}
+	if w.sent = append(w.sent, s); len(w.sent) > lineLength {
+		w.sent = w.sent[1:]
+	}
+	return s, true
+}
+
+// line is what came in the last minute, second by second.
+func (w *worker) line() []second {
+	if w == nil {
+		return nil
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.sent)
+}
+
+// replan has it pull the view stream where the plan keeps it, and listen where the plan waits.
+func (w *worker) replan() {
+	w.r.mu.Lock()
+	p := w.r.mem.Channels[w.p.Number]
+	views := p != nil && p.plan().Uses(recording.View)
+	w.r.mu.Unlock()
+	w.mu.Lock()
+	viewer := w.viewer
+	switch {
+	case views && viewer == nil && w.ctx.Err() == nil:
+		ctx, cancel := context.WithCancel(w.ctx)
+		w.viewer = cancel
+		w.r.run(func() { w.pullView(ctx) })
+	case !views && viewer != nil:
+		viewer()
+		w.viewer, w.coming.viewing = nil, false
+	}
+	w.mu.Unlock()
+	select {
+	case w.pegged <- struct{}{}:
+	default:
+	}
+}
+
+// pullView receives the view stream beside the other, while the plan keeps it.
+func (w *worker) pullView(ctx context.Context) {
+	for ctx.Err() == nil {
+		if w.slot().State == channel.Receiving {
+			_ = w.views(ctx)
+		}
+		w.mu.Lock()
+		w.coming.viewing = false
+		w.mu.Unlock()
+		pause(ctx, time.Second)
+	}
+}
+
+func (w *worker) views(ctx context.Context) error {
+	c, host, err := w.client()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	services, _, err := c.Services(ctx)
+	if err != nil {
+		return err
+	}
+	profiles, err := c.Profiles(ctx, services)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(profiles, func(p stream.Profile) bool { return p.Token == w.p.View })
+	if i < 0 {
+		return fmt.Errorf("the camera has no profile %q any more", w.p.View)
+	}
+	if err := c.Addresses(ctx, services, &profiles[i]); err != nil {
+		return err
+	}
+	conn, err := rtsp.Open(ctx, host, profiles[i].URI, rtsp.Login{Username: w.p.Username, Password: w.p.Password})
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	track, err := conn.Describe()
+	if err != nil {
+		return err
+	}
+	if err := conn.Play(track); err != nil {
+		return err
+	}
+	for alive := time.Now(); ; {
+		raw, err := conn.Packet()
+		if err != nil {
+			return err
+		}
+		size, _ := payload(track, raw)
+		w.mu.Lock()
+		w.coming.view, w.coming.viewing = w.coming.view+size, true
+		w.mu.Unlock()
+		if time.Since(alive) > 20*time.Second {
+			alive = time.Now()
+			if err := conn.KeepAlive(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// count takes in one packet of the record stream.
+func (w *worker) count(track rtsp.Track, raw []byte) {
+	size, key := payload(track, raw)
+	if size == 0 {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.coming.record += size
+	if w.keyUnit = w.keyUnit || key; w.keyUnit {
+		w.coming.keys += size
+	}
+	if raw[1]&0x80 != 0 { // the marker ends a picture (RFC 3550, section 5.1)
+		w.keyUnit = false
+	}
+}
+
+// payload is how many bytes of coded video a packet holds, and whether they are of a key frame
+// (RFC 6184, section 5.2; RFC 7798, section 4.4).
+func payload(track rtsp.Track, raw []byte) (size float64, key bool) {
+	var p rtp.Packet
+	if len(raw) < 12 || p.Unmarshal(raw) != nil || p.PayloadType != track.Payload || len(p.Payload) < 3 {
+		return 0, false
+	}
+	n := float64(len(p.Payload))
+	switch track.Codec {
+	case "H264":
+		switch kind := p.Payload[0] & 31; kind {
+		case 28: // FU-A
+			first := float64(p.Payload[1]>>7) * 5 // with it goes its start code and header
+			return n - 2 + first, p.Payload[1]&31 == 5
+		case 24:
+			return n + 4, true // parameter sets go together before a key frame
+		default:
+			return n + 4, kind == 5 || kind == 7 || kind == 8
+		}
+	case "H265":
+		kind := p.Payload[0] >> 1 & 63
+		if kind == 49 {
+			kind = p.Payload[2] & 63
+			return n - 3, kind >= 16 && kind <= 21
+		}
+		return n + 4, kind >= 16 && kind <= 21 || kind >= 32 && kind <= 34 || kind == 48
+	}
+	return n, true // each picture stands alone
 }
 
 func (w *worker) stop() { w.cancel() }
@@ -194,12 +371,31 @@ func (w *worker) hold() error {
 	if err := c.Addresses(w.ctx, services, &profiles[i]); err != nil {
 		return err
 	}
+	if err := w.knows(c); err != nil {
+		return err
+	}
 	own, others := stream.OfView(profiles, profiles[i].Source)
 	w.mu.Lock()
 	w.view = topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
 	w.mu.Unlock()
 	go w.stills(host, profiles[i].Snapshot)
 	return w.receive(host, profiles[i].URI)
+}
+
+// knows reads the camera's firmware; taken as a model of its list it must be that one.
+func (w *worker) knows(c *onvif.Client) error {
+	if len(w.r.cfg.Limits.Ways) == 0 {
+		return nil
+	}
+	info, err := c.Information(w.ctx)
+	if err != nil {
+		return err
+	}
+	if w.p.way() == channel.Native && (info.Make != w.p.Make || info.Model != w.p.Model) {
+		return fmt.Errorf("it was taken as %s %s, and says that it is %s %s", w.p.Make, w.p.Model, info.Make, info.Model)
+	}
+	w.set(func(s *channel.Slot) { s.Firmware = info.Firmware })
+	return nil
 }
 
 // byAddress receives a camera without ONVIF: video, and nothing else of it.
@@ -228,8 +424,15 @@ func (w *worker) receive(host dial.Host, uri string) error {
 	if err := conn.Play(track); err != nil {
 		return err
 	}
+	w.set(func(s *channel.Slot) {
+		s.Over = "RTSP over TCP"
+		if u, err := url.Parse(uri); err == nil {
+			s.Port, _ = strconv.Atoi(u.Port())
+		}
+	})
+	w.replan()
 	m := &rtsp.Meter{Track: track}
-	begun, alive := time.Now(), time.Now()
+	begun, alive, packets := time.Now(), time.Now(), 0
 	for {
 		raw, err := conn.Packet()
 		if err != nil {
@@ -237,9 +440,11 @@ func (w *worker) receive(host dial.Host, uri string) error {
 		}
 		now := time.Now()
 		m.Add(raw, now)
+		packets++
+		w.count(track, raw)
 		if now.Sub(begun) >= 2200*time.Millisecond { // two whole groups of pictures
-			w.received(m)
-			m, begun = &rtsp.Meter{Track: track}, now
+			w.received(m, packets)
+			m, begun, packets = &rtsp.Meter{Track: track}, now, 0
 		}
 		if now.Sub(alive) > 20*time.Second {
 			alive = now
@@ -251,11 +456,12 @@ func (w *worker) receive(host dial.Host, uri string) error {
 }
 
 // received reports the last two seconds: what its packets carried.
-func (w *worker) received(m *rtsp.Meter) {
+func (w *worker) received(m *rtsp.Meter, packets int) {
 	got, skew := m.Result(), time.Until(w.r.Now())
 	w.set(func(s *channel.Slot) {
 		s.State, s.Detail = "receiving", "since it signed in with its own clock"
 		s.Codec, s.FPS, s.Kbps = got.Codec, got.FPS, got.MeanKbps
+		s.Lost = float64(got.Lost) / float64(max(1, got.Lost+packets))
 		if got.Width > 0 {
 			s.Width, s.Height = got.Width, got.Height
 		}
@@ -296,15 +502,18 @@ func (w *worker) stills(host dial.Host, uri string) {
 // hear keeps a subscription while an input asks for one.
 func (w *worker) hear() {
 	for w.p.URI == "" && w.ctx.Err() == nil {
-		if len(w.wants()) == 0 {
+		if !w.listens() {
+			w.quiet()
 			w.set(func(s *channel.Slot) { s.Events = "not asked" })
 			select {
 			case <-w.ctx.Done():
 			case <-w.pegged:
+			case <-time.After(10 * time.Second): // other hours may have begun
 			}
 			continue
 		}
 		err := w.subscribe()
+		w.quiet()
 		if w.ctx.Err() != nil {
 			return
 		}
@@ -312,6 +521,59 @@ func (w *worker) hear() {
 			w.set(func(s *channel.Slot) { s.Events = err.Error() })
 			pause(w.ctx, retry)
 		}
+	}
+}
+
+// listens says whether anything waits for the camera's events now: an input that topics are pegged
+// to, or the plan.
+func (w *worker) listens() bool {
+	w.r.mu.Lock()
+	defer w.r.mu.Unlock()
+	p := w.r.mem.Channels[w.p.Number]
+	if p == nil {
+		return false
+	}
+	hears := w.r.hears(p)
+	m := mode(p.plan(), w.r.local.at(w.r.now()))
+	waits := false
+	for _, c := range m.Causes {
+		waits = waits || slices.Contains(hears, c)
+	}
+	if waits && m.Event != m.Idle {
+		return true
+	}
+	return len(w.wants()) > 0 && (waits || !w.r.cfg.ByPlan)
+}
+
+// quiet forgets what went on: nothing is heard any more.
+func (w *worker) quiet() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	clear(w.going)
+}
+
+// goes notes what an event says goes on, or happens once.
+func (w *worker) goes(e onvif.Event) {
+	cause := recording.Camera
+	switch {
+	case strings.Contains(e.Topic, "Motion"):
+		cause = recording.Motion
+	case strings.Contains(e.Topic, "DigitalInput"):
+		cause = recording.Contact
+	}
+	bit := uint8(1) << slices.Index(recording.Causes(), cause)
+	key := e.Topic + "|" + e.Rule()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if e.Operation == "" {
+		w.coming.on |= bit
+		return
+	}
+	if on, _ := e.True(); on && e.Operation != "Deleted" {
+		w.going[key] = bit
+		w.coming.on |= bit
+	} else {
+		delete(w.going, key)
 	}
 }
 
@@ -342,10 +604,10 @@ func (w *worker) subscribe() error {
 		if err != nil {
 			return err
 		}
-		pegs := w.wants()
-		if len(pegs) == 0 {
+		if !w.listens() {
 			return nil
 		}
+		pegs := w.wants()
 		for _, e := range events {
 			w.note(e, pegs, states)
 		}
@@ -366,6 +628,7 @@ func (w *worker) note(e onvif.Event, pegs map[string][]string, states map[string
 	if !view.Concerns(e.Source) {
 		return // another view of the same camera, which another channel may take
 	}
+	w.goes(e)
 	phase := topic.Once
 	if e.Operation != "" {
 		value, _ := e.True()

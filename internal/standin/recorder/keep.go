@@ -1,0 +1,412 @@
+package recorder
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/recording"
+	"duskyharbor/internal/standin/wire"
+)
+
+// second is what came of a camera in one second.
+type second struct {
+	record, view, keys float64 // bytes of coded video
+	viewing            bool    // the view stream was pulled
+	on                 uint8   // what went on, a bit for each of recording.Causes
+}
+
+// tally counts one thing that may happen, by day or by night.
+type tally struct {
+	Seconds float64         `json:"seconds"`
+	Active  float64         `json:"active"`
+	Gap     float64         `json:"gap"` // since it went on, not over yet
+	Gaps    []recording.Gap `json:"gaps"`
+}
+
+// flow sums what came by day or by night.
+type flow struct {
+	Seconds     float64 `json:"seconds"`
+	ViewSeconds float64 `json:"view_seconds"`
+	Record      float64 `json:"record"`
+	View        float64 `json:"view"`
+	Keys        float64 `json:"keys"`
+}
+
+// rate is the mean of what came, in kbit/s.
+func (f flow) rate() (r recording.Rate) {
+	if f.Seconds > 0 {
+		r.Record, r.Keys = f.Record/f.Seconds/125, f.Keys/f.Seconds/125
+	}
+	if f.ViewSeconds > 0 {
+		r.View = f.View / f.ViewSeconds / 125
+	}
+	return r
+}
+
+func (f *flow) add(s second) {
+	f.Seconds, f.Record, f.Keys = f.Seconds+1, f.Record+s.record, f.Keys+s.keys
+	if s.viewing {
+		f.ViewSeconds, f.View = f.ViewSeconds+1, f.View+s.view
+	}
+}
+
+// ledger is what one channel kept, as it stands over a restart. Times are the recorder's.
+type ledger struct {
+	Since time.Time          `json:"since"`
+	Days  map[string]float64 `json:"days"` // bytes kept, by local date
+	Flow  [2]flow            `json:"flow"` // by day, by night
+	Busy  [2]flow            `json:"busy"` // while something went on
+	Heard [2][4]tally        `json:"heard"`
+
+	pend  []stamped    // not decided yet: they wait for what comes after them
+	since [4]time.Time // when each cause went on for the last time
+	now   recording.Keep
+}
+
+type stamped struct {
+	at time.Time
+	second
+}
+
+const dateFormat = "2006-01-02"
+
+// localTime tells a recorder's local time, reckoning its zone once in half an hour.
+type localTime struct {
+	zone   clock.Zone
+	known  bool
+	half   int64
+	offset time.Duration
+}
+
+func newLocalTime(posix string) *localTime {
+	z, err := clock.ParseZone(posix)
+	return &localTime{zone: z, known: err == nil, half: math.MinInt64}
+}
+
+func (l *localTime) at(t time.Time) time.Time {
+	if half := t.Unix() / 1800; l.known && half != l.half {
+		l.half, l.offset = half, l.zone.Offset(t)
+	}
+	return t.UTC().Add(l.offset)
+}
+
+// mode is what a plan asks for at a local time.
+func mode(p recording.Plan, local time.Time) recording.Mode {
+	return p.At((int(local.Weekday())+6)%7, local.Hour()*2+local.Minute()/30)
+}
+
+// add takes one second in, and keeps what the plan asks for of those that can be decided now.
+func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording.Cause, zone *localTime) {
+	if l.Days == nil {
+		l.Days = map[string]float64{}
+	}
+	if l.Since.IsZero() {
+		l.Since = at
+	}
+	local := zone.at(at)
+	half := 0
+	if recording.IsNight(local.Hour()*2 + local.Minute()/30) {
+		half = 1
+	}
+	l.Flow[half].add(s)
+	if s.on != 0 {
+		l.Busy[half].add(s)
+	}
+	for i, c := range recording.Causes() {
+		if slices.Contains(hears, c) {
+			l.Heard[half][i].add(s.on&(1<<i) != 0)
+		}
+	}
+	l.pend = append(l.pend, stamped{at, s})
+	for len(l.pend) > 0 && at.Sub(l.pend[0].at) >= recording.MostLead*time.Second {
+		l.decide(p, hears, zone)
+	}
+}
+
+// decide keeps what the plan asks for of the oldest second that waits.
+func (l *ledger) decide(p recording.Plan, hears []recording.Cause, zone *localTime) {
+	s := l.pend[0]
+	local := zone.at(s.at)
+	m := mode(p, local)
+	event := false
+	for i, c := range recording.Causes() {
+		if s.on&(1<<i) != 0 {
+			l.since[i] = s.at
+		}
+		if !slices.Contains(m.Causes, c) || !slices.Contains(hears, c) {
+			continue
+		}
+		if !l.since[i].IsZero() && s.at.Sub(l.since[i]) <= time.Duration(m.Tail)*time.Second {
+			event = true
+			continue
+		}
+		for _, later := range l.pend[1:] {
+			if later.at.Sub(s.at) > time.Duration(m.Lead)*time.Second {
+				break
+			}
+			if later.on&(1<<i) != 0 {
+				event = true
+				break
+			}
+		}
+	}
+	if l.now = m.Idle; event {
+		l.now = m.Event
+	}
+	if bytes := map[recording.Keep]float64{recording.Record: s.record, recording.View: s.view, recording.Keys: s.keys}[l.now]; bytes > 0 {
+		l.Days[local.Format(dateFormat)] += bytes
+	}
+	l.pend = l.pend[1:]
+}
+
+func (t *tally) add(on bool) {
+	if t.Gaps == nil {
+		for _, b := range append(slices.Clone(recording.GapBounds), 0) {
+			t.Gaps = append(t.Gaps, recording.Gap{UpTo: b})
+		}
+	}
+	t.Seconds++
+	if !on {
+		t.Gap++
+		return
+	}
+	t.Active++
+	t.close()
+}
+
+// close counts the gap that is over.
+func (t *tally) close() {
+	for i := range t.Gaps {
+		if g := &t.Gaps[i]; t.Gap > 0 && (g.UpTo == 0 || t.Gap <= g.UpTo) {
+			g.Count, g.Seconds, t.Gap = g.Count+1, g.Seconds+t.Gap, 0
+		}
+	}
+}
+
+// slot is what the recorder tells of the ledger.
+func (l *ledger) slot(p recording.Plan, hears []recording.Cause, whole []string) recording.Slot {
+	out := recording.Slot{Plan: &p, Hears: hears, Now: string(l.now), Rates: recording.Rates{Day: l.Flow[0].rate(), Night: l.Flow[1].rate(),
+		BusyDay: l.Busy[0].rate(), BusyNight: l.Busy[1].rate()}}
+	for i := range l.Heard {
+		for k, c := range recording.Causes() {
+			t := l.Heard[i][k]
+			if t.Seconds == 0 {
+				continue
+			}
+			t.Gaps = slices.Clone(t.Gaps)
+			t.close() // as if it were over: else a long quiet isn't told
+			t.Gaps = slices.DeleteFunc(t.Gaps, func(g recording.Gap) bool { return g.Count == 0 })
+			out.Activity = append(out.Activity, recording.Activity{Cause: c, Night: i == 1, Seconds: t.Seconds, Active: t.Active, Gaps: t.Gaps})
+		}
+	}
+	for _, day := range whole {
+		out.KeptDay += l.Days[day]
+	}
+	if len(whole) > 0 {
+		out.KeptDay /= float64(len(whole))
+	}
+	return out
+}
+
+// bookkeeping, once a second: what each camera sent and what went on is taken in.
+func (r *Recorder) bookkeeping() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-r.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		r.mu.Lock()
+		now := r.now().UTC()
+		for n, w := range r.live {
+			p := r.mem.Channels[n]
+			if s, receives := w.second(); receives && p != nil {
+				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local)
+			}
+		}
+		r.other(now, 1)
+		r.trim(now)
+		r.mu.Unlock()
+	}
+}
+
+// other keeps what its analog inputs make: 2 Mbit/s of each that has a picture; r.mu is held.
+func (r *Recorder) other(at time.Time, seconds float64) {
+	if bytes := r.otherADay() / 86400 * seconds; bytes > 0 {
+		if r.mem.Other == nil {
+			r.mem.Other = map[string]float64{}
+		}
+		r.mem.Other[r.local.at(at).Format(dateFormat)] += bytes
+	}
+}
+
+func (r *Recorder) otherADay() float64 {
+	n := 0
+	for i, a := range r.cfg.Analog {
+		if a.Signal && !r.mem.Off[i+1] {
+			n++
+		}
+	}
+	return float64(n) * 2e6 / 8 * 86400
+}
+
+// trim deletes whole days while there is more than it has room for, and those that are too old;
+// r.mu is held.
+func (r *Recorder) trim(now time.Time) {
+	for {
+		days := r.days()
+		if len(days) < 2 {
+			return
+		}
+		total := 0.0
+		for _, d := range days {
+			total += r.dayBytes(d)
+		}
+		oldest := days[0]
+		old := r.mem.Deletes > 0 && oldest < r.local.at(now).AddDate(0, 0, -r.mem.Deletes).Format(dateFormat)
+		if !old && (r.cfg.Usable <= 0 || total <= r.cfg.Usable) {
+			return
+		}
+		delete(r.mem.Other, oldest)
+		for _, p := range r.mem.Channels {
+			delete(p.Ledger.Days, oldest)
+		}
+	}
+}
+
+// days lists the local dates of which it holds anything, the oldest first; r.mu is held.
+func (r *Recorder) days() []string {
+	all := map[string]bool{}
+	for d := range r.mem.Other {
+		all[d] = true
+	}
+	for _, p := range r.mem.Channels {
+		for d := range p.Ledger.Days {
+			all[d] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(all))
+}
+
+func (r *Recorder) dayBytes(day string) float64 {
+	total := r.mem.Other[day]
+	for _, p := range r.mem.Channels {
+		total += p.Ledger.Days[day]
+	}
+	return total
+}
+
+// storage is what it tells of its disks, and the whole days that it holds; r.mu is held.
+func (r *Recorder) storage() (recording.Storage, []string) {
+	s := recording.Storage{Usable: r.cfg.Usable, Other: r.otherADay(), Buffer: r.cfg.Buffer, Deletes: r.mem.Deletes}
+	now := r.now().UTC()
+	today, days := r.local.at(now).Format(dateFormat), r.days()
+	var whole []string
+	for i, d := range days {
+		if i > 0 && d < today { // the first one was begun in the middle
+			whole = append(whole, d)
+			s.Kept += r.dayBytes(d)
+		}
+	}
+	if s.KeptDays = float64(len(whole)); s.KeptDays > 0 {
+		s.Kept /= s.KeptDays
+	}
+	if len(days) > 0 {
+		if first, err := time.Parse(dateFormat, days[0]); err == nil {
+			s.Oldest = max(0, r.local.at(now).Sub(first).Hours()/24)
+		}
+	}
+	return s, whole
+}
+
+// clipSeconds is how long what cameras show takes until it is shown again: whole ones are repeated.
+const clipSeconds = 12
+
+// Lines are what each channel received a moment ago, up to a minute, second by second.
+type Lines map[int][]second
+
+// Lines takes what came a moment ago, whole clips of each camera that it receives; it says which
+// hasn't sent for long enough yet.
+func (r *Recorder) Lines() (Lines, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := Lines{}
+	for n, w := range r.live {
+		if w.slot().State != channel.Receiving {
+			continue
+		}
+		line := w.line()
+		if line = line[len(line)%clipSeconds:]; len(line) < 2*clipSeconds {
+			return nil, fmt.Errorf("channel %d received for %d s, and %d are needed", n, len(line), 2*clipSeconds)
+		}
+		out[n] = line
+	}
+	return out, nil
+}
+
+// RunDays has it keep as though it had recorded so many days until now, in a moment: each camera
+// sends its line again and again, and the same happens in it. What it counted before is forgotten.
+func (r *Recorder) RunDays(days int, lines Lines) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now := r.now().UTC().Truncate(time.Second)
+	from := now.AddDate(0, 0, -days)
+	r.mem.Other = nil
+	for n, p := range r.mem.Channels {
+		p.Ledger = ledger{}
+		line, plan, hears := lines[n], p.plan(), r.hears(p)
+		for i, at := 0, from; len(line) > 0 && at.Before(now); i, at = i+1, at.Add(time.Second) {
+			p.Ledger.add(at, line[i%len(line)], plan, hears, r.local)
+		}
+	}
+	for at := from; at.Before(now); at = at.Add(time.Hour) {
+		r.other(at, 3600)
+	}
+	r.trim(now)
+	r.dirty = true
+}
+
+// ControlPort is where the stand-in is told what no recorder is: it isn't part of its interface.
+const ControlPort = 8099
+
+// control listens for what a person, or a test, wants of the stand-in: POST /run with days has it
+// keep as though so many days had gone by.
+func (r *Recorder) control() error {
+	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, ControlPort).String())
+	if err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /run", func(w http.ResponseWriter, q *http.Request) {
+		days, err := strconv.Atoi(q.FormValue("days"))
+		if err != nil || days < 1 || days > 60 {
+			refuse(w, http.StatusBadRequest, "days is 1 to 60")
+			return
+		}
+		lines, err := r.Lines()
+		if err != nil {
+			refuse(w, http.StatusConflict, err.Error())
+			return
+		}
+		r.RunDays(days, lines)
+		reply(w, map[string]int{"days": days})
+	})
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent}
+	r.run(func() {
+		<-r.ctx.Done()
+		_ = srv.Close()
+	})
+	r.run(func() { _ = srv.Serve(l) })
+	return nil
+}

@@ -1,0 +1,104 @@
+package recorder
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/recording"
+	"duskyharbor/internal/standin/wire"
+)
+
+// defaultPlan is what a channel keeps before anyone says otherwise.
+var defaultPlan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record,
+	Causes: []recording.Cause{recording.Camera}, Lead: 5, Tail: 10})
+
+func (p *placed) plan() recording.Plan {
+	if p.Plan == nil {
+		return defaultPlan
+	}
+	return *p.Plan
+}
+
+// way is how it takes a camera.
+func (p *placed) way() string {
+	switch {
+	case p.Way != "":
+		return p.Way
+	case p.URI != "":
+		return channel.RTSP
+	}
+	return channel.ONVIF
+}
+
+// hears lists what reaches a channel by its way in as something that happens.
+func (r *Recorder) hears(p *placed) []recording.Cause {
+	passes := []string{channel.PassEvents}
+	if p.way() == channel.RTSP {
+		passes = nil
+	}
+	for _, w := range r.cfg.Limits.Ways {
+		if w.Name == p.way() {
+			passes = w.Passes
+		}
+	}
+	out := []recording.Cause{}
+	if slices.Contains(passes, channel.PassEvents) {
+		out = append(out, recording.Motion, recording.Camera)
+	}
+	if slices.Contains(passes, channel.PassInputs) {
+		out = append(out, recording.Contact)
+	}
+	return out
+}
+
+func (r *Recorder) setPlan(w http.ResponseWriter, q *http.Request) {
+	wk, p, ok := r.worker(w, q)
+	if !ok {
+		return
+	}
+	var plan recording.Plan
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 64<<10)).Decode(&plan); err != nil {
+		refuse(w, http.StatusBadRequest, "that is no plan")
+		return
+	}
+	if err := plan.Check(); err != nil {
+		refuse(w, http.StatusConflict, err.Error())
+		return
+	}
+	for _, m := range plan.Modes {
+		if r.cfg.Buffer > 0 && m.Lead > r.cfg.Buffer && m.Event != m.Idle {
+			refuse(w, http.StatusConflict, fmt.Sprintf("%s: it holds back %d s, not %d", m.Name, r.cfg.Buffer, m.Lead))
+			return
+		}
+	}
+	if plan.Uses(recording.View) && p.View == "" {
+		refuse(w, http.StatusConflict, "this channel has no view stream")
+		return
+	}
+	r.mu.Lock()
+	p.Plan = &plan
+	r.dirty = true
+	_ = wire.Save(r.cfg.StateFile, r.mem)
+	r.mu.Unlock()
+	wk.replan()
+	reply(w, map[string]string{})
+}
+
+func (r *Recorder) setAge(w http.ResponseWriter, q *http.Request) {
+	var in struct {
+		Days *int `json:"days"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 4<<10)).Decode(&in); err != nil || in.Days == nil || *in.Days < 0 || *in.Days > 3650 {
+		refuse(w, http.StatusBadRequest, "days is 0 to 3650")
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.mem.Deletes = *in.Days
+	r.trim(r.now().UTC())
+	_ = wire.Save(r.cfg.StateFile, r.mem)
+	reply(w, map[string]string{})
+}
