@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/web/log"
 	"duskyharbor/internal/web/me"
 	"duskyharbor/internal/web/prove"
+	"duskyharbor/internal/web/recording"
 	"duskyharbor/internal/web/routes"
 	"duskyharbor/internal/web/runs"
 	"duskyharbor/internal/web/settings"
@@ -32,8 +33,7 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 	}
 	pages := []shell.Page{
 		board.New(s), find.New(s, a.Find), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
-			a.Streams, a.Live), channels.New(s, a.Streams), routes.New(s), prove.New(s),
-		later.New(stage.Recording.Slug(), "Here the week will be painted: what is kept when nothing happens, what when something does, and how many days that makes."),
+			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), routes.New(s), prove.New(s),
 		later.New(stage.Analytics.Slug(), "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written."),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),

@@ -223,7 +223,7 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 			MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
 			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"},
 				NameMax: 32, Ways: terminalWays}, Lists: []recorder.List{{Version: "2.8", Models: []string{"Tarnlight *"}}},
-			Usable: 450e9, Buffer: 15, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
+			Usable: 120e9, Buffer: 15, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
 			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
 			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NoOthers: true, Ways: quayWays,

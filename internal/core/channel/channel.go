@@ -310,7 +310,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if n == 0 || choice.Refused != "" {
 		return nil
 	}
-	why := fmt.Sprintf("By %s. The recorder signs in to the camera itself and reports what it receives.", WayName(choice.Way))
+	why := fmt.Sprintf("%s. The recorder signs in to the camera itself and reports what it receives.", WaySays(choice.Way))
 	if len(choice.Lost) > 0 {
 		why += fmt.Sprintf(" This way in drops %s.", PassText(choice.Lost))
 	}
@@ -345,7 +345,8 @@ func ReadText(s Slot, wanted string) string {
 func (r Recorder) Recordings() []recording.Channel {
 	out := make([]recording.Channel, len(r.Slots))
 	for i, s := range r.Slots {
-		c := recording.Channel{Name: s.Name, Rates: s.Recording.Rates.Or(recording.Rates{Day: recording.Rate{Record: s.Kbps}}), Activity: s.Recording.Activity}
+		c := recording.Channel{Name: s.Name, Rates: s.Recording.Rates.Or(recording.Rates{Day: recording.Rate{Record: s.Kbps}}), Activity: s.Recording.Activity,
+			Silent: s.State != Receiving && s.Recording.Rates == recording.Rates{}}
 		if c.Plan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record}); s.Recording.Plan != nil {
 			c.Plan = *s.Recording.Plan
 		}

@@ -60,6 +60,17 @@ func WayName(way string) string {
 	return way
 }
 
+// WaySays says how a camera is taken.
+func WaySays(way string) string {
+	switch way {
+	case Native:
+		return "As a model of its list"
+	case RTSP:
+		return "By the address of its stream"
+	}
+	return "By " + WayName(way)
+}
+
 // Way is a way in that a recorder has, with what it passes.
 type Way struct {
 	Name   string   `json:"name"`

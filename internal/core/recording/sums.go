@@ -90,6 +90,7 @@ type Channel struct {
 	Rates    Rates
 	Activity []Activity
 	Source   int64 // that it holds; 0: none of the site's
+	Silent   bool  // nothing comes of it, and nothing is kept
 }
 
 // Load is what a channel makes a day.
@@ -110,6 +111,9 @@ func (c Channel) Load(assume float64) Load {
 		night bool
 	}
 	var l Load
+	if c.Silent {
+		return l
+	}
 	seen := map[key][2]float64{} // bytes a second: all, and while something happens
 	duties := map[key]float64{}
 	for _, day := range c.Plan.Week {

@@ -123,3 +123,29 @@ func (pg *Page) room(c *echo.Context) error {
 func (pg *Page) ofWhole(c *echo.Context, d store.Device, title string, all []finding.Change) error {
 	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: title}, []engine.Pick{{Source: d.Whole(), Changes: all}}, shell.Left{})
 }
+
+// models shows what has the recorder know newer models.
+func (pg *Page) models(c *echo.Context) error {
+	d, r, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	all := r.Renew(d.ID)
+	if len(all) == 0 {
+		return pg.Back(c, d.Place+" runs by the newest list of models already.")
+	}
+	return pg.ofWhole(c, d, "Models of "+d.Place, all)
+}
+
+// others shows what has the recorder take other makes than those of its list, or not.
+func (pg *Page) others(c *echo.Context) error {
+	d, r, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	ch, ok := r.Others(d.ID, c.FormValue("allow") == "true")
+	if !ok {
+		return pg.Back(c, d.Place+" does so already.")
+	}
+	return pg.ofWhole(c, d, ch.Title, []finding.Change{ch})
+}

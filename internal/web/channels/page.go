@@ -51,6 +51,8 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/channels/:device/:number/still", pg.channelStill)
 	r.Change.POST("/channels/input", pg.input)
 	r.Change.POST("/channels/room", pg.room)
+	r.Change.POST("/channels/models", pg.models)
+	r.Change.POST("/channels/others", pg.others)
 }
 
 // channelsData is a recorder's face with the tray beside it.
@@ -74,6 +76,9 @@ type channelsData struct {
 	Proposed  int
 }
 
+// Renews says whether the chosen recorder can know newer models.
+func (d channelsData) Renews() bool { return d.Status != nil && len(d.Status.Renew(d.Chosen.ID)) > 0 }
+
 // maxSlots is how many channels of a recorder are drawn: no recorder of today has more.
 const maxSlots = 256
 
@@ -82,6 +87,9 @@ type slotView struct {
 	Slot    *channel.Slot
 	Camera  *shell.Row
 	Receive string
+	Way     string // by which it is taken
+	Sends   string // codec, rate, loss and last key frame, at a glance
+	Comes   string // protocol, address, port and firmware
 	Coming  string // who is proposed here
 	Later   string // why it isn't there yet
 }
@@ -106,6 +114,27 @@ func received(s channel.Slot) string {
 	}
 	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height,
 		s.FPS, s.Kbps, s.LastKey.Format("15:04:05"))
+}
+
+// glance is what a channel receives in the room of a slot: codec, rate, loss and last key frame;
+// and by which protocol, from where, and what the camera runs.
+func glance(s channel.Slot) (sends, comes string) {
+	if s.State == channel.Receiving {
+		sends = fmt.Sprintf("%s · %.2f Mbit/s · %.1f %% lost · key %s", stream.Pretty(s.Codec), s.Kbps/1000, 100*s.Lost, s.LastKey.Format("15:04:05"))
+	} else {
+		sends = s.State
+	}
+	comes = s.Address
+	if s.Port > 0 {
+		comes += fmt.Sprintf(":%d", s.Port)
+	}
+	if s.Over != "" {
+		comes = s.Over + " · " + comes
+	}
+	if s.Firmware != "" {
+		comes += " · firmware " + s.Firmware
+	}
+	return sends, comes
 }
 
 // Build makes the page's data.
@@ -232,7 +261,8 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 				continue
 			}
 			v.Slot = &d.Status.Slots[i]
-			v.Receive = received(*v.Slot)
+			v.Receive, v.Way = received(*v.Slot), channel.WayName(v.Slot.Way)
+			v.Sends, v.Comes = glance(*v.Slot)
 			v.Camera = on[n]
 		}
 		switch {
@@ -267,11 +297,24 @@ func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) erro
 	f, w := channels.Facts(sh.Snapshot, sh.Row.Source)
 	sh.Fact("Planned for", f.Planned, time.Time{})
 	sh.Code("Record stream", w.Stream, time.Time{})
+	if f.Slot == nil && f.Recorder != nil && w.Stream != "" {
+		c := f.Recorder.Choose(w.Camera)
+		if c.Refused == "" {
+			sh.Fact("Way in", channel.WaySays(c.Way), f.Recorder.At)
+			sh.Fact("Would be lost", channel.PassText(c.Lost), f.Recorder.At)
+		}
+	}
 	if s := f.Slot; s != nil {
 		at := f.Recorder.At
 		sh.Code("Channel", fmt.Sprint(s.Number), at)
 		sh.Fact("Recorder says", s.State+": "+s.Detail, at)
 		sh.Fact("It receives", received(*s), at)
+		_, comes := glance(*s)
+		sh.Fact("Way in", channel.WayName(s.Way), at)
+		sh.Fact("By", comes, at)
+		if s.State == channel.Receiving {
+			sh.Fact("Lost", fmt.Sprintf("%.1f %% of the packets", 100*s.Lost), at)
+		}
 		sh.Fact("Events", s.Events, at)
 	}
 	sh.Verb = "Place "
