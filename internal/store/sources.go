@@ -28,6 +28,8 @@ type Source struct {
 	Marks      *stream.Scale   // nil: nobody set any
 	Accepted   stream.Pictures // by people
 	PlanID     *int64          // recording plan that was chosen; nil: none
+	Locked     bool            // to the recorder that is planned
+	Together   string          // name of those that go to one recorder; empty: it goes alone
 	Device     Device
 }
 
@@ -43,7 +45,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -63,6 +65,8 @@ type sourceRow struct {
 	Marks      *stream.Scale
 	Pictures   stream.Pictures
 	PlanID     *int64
+	Locked     bool
+	Together   string
 }
 
 func (r sourceRow) source() Source {
@@ -70,7 +74,7 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -324,6 +328,12 @@ func (s *Store) SetMarks(ctx context.Context, site, source int64, marks *stream.
 // SetPlanned plans a recorder for a view, any channel; 0: none.
 func (s *Store) SetPlanned(ctx context.Context, site, source, recorder int64) error {
 	return s.ofSource(ctx, site, source, `recorder_id = (select id from device where id = $3 and site_id = $1), channel = 0`, recorder)
+}
+
+// SetPlacing keeps that a view goes to no other recorder than the one planned, and with whom it
+// goes together.
+func (s *Store) SetPlacing(ctx context.Context, site, source int64, locked bool, together string) error {
+	return s.ofSource(ctx, site, source, `locked = $3, together = $4`, locked, together)
 }
 
 // ofSource writes columns of a view; its device's marks rest on them.

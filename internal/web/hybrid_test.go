@@ -26,7 +26,11 @@ func TestAHybridRecorderMakesRoomByOneRestart(t *testing.T) {
 	h.click(p, "#read button")
 	quay := fmt.Sprintf("channels?recorder=%d", h.recorder("Quay recorder"))
 	h.on(p, quay)
-	p.Sees(30*time.Second, "1 / 4", "picture: Ice house door", "those before it take the last channels", "1 source has no channel.")
+	// Its list doesn't know one of them, and it takes no other makes: the newer list does.
+	p.Sees(30*time.Second, "Pinnock & Daw PND X9 isn't in its list of models (2025-03), and it takes no other makes", "a newer one, 2026-10, can be had")
+	h.run(p, "body", "Renew its models")
+	h.on(p, quay)
+	p.Sees(30*time.Second, "1 / 4", "Models by its list of 2026-10", "picture: Ice house door", "those before it take the last channels", "1 source has no channel.")
 	// One is switched by hand first: it waits, and the restart that follows serves it too.
 	h.run(p, ".analog", "Switch off A8")
 	h.on(p, quay)

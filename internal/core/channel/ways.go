@@ -177,6 +177,32 @@ const (
 	OthersAllowed = "allowed"
 )
 
+// TakeOut is the change kind that frees a channel, whatever holds it.
+const TakeOut = "channel.remove"
+
+// Out is the change that takes what holds a channel off it; ok is false where the channel is free.
+// It says what goes with it.
+func (r Recorder) Out(recorder int64, number int) (c finding.Change, ok bool) {
+	i := slices.IndexFunc(r.Slots, func(s Slot) bool { return s.Number == number })
+	if i < 0 {
+		return finding.Change{}, false
+	}
+	s := r.Slots[i]
+	why := "Its name, its plan and what is pegged to its inputs go; what was recorded of it stays until it is written over."
+	if r.Limits.Licences > 0 {
+		why += " A licence is free again."
+	}
+	if s.State == Receiving {
+		why += " It receives now: from then on nothing of it is recorded here."
+	} else {
+		why += " Nothing comes of it now (" + s.State + ")."
+	}
+	return finding.Change{Kind: TakeOut, Key: fmt.Sprintf("%s/%d", TakeOut, number), Title: fmt.Sprintf("Channel %d of %s", number, r.Name),
+		From: SlotText(s.Name, s.Address), To: Empty, Why: why, Risk: finding.Gap, Removes: true,
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: "place it again; its plan and its pegs are written anew."},
+		Args: map[string]string{"recorder": fmt.Sprint(recorder), "channel": fmt.Sprint(number)}}, true
+}
+
 // OthersText is the canonical text of whether other makes than those of its list are taken.
 func (r Recorder) OthersText() string {
 	if r.Limits.NoOthers {

@@ -156,7 +156,7 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
 	case channel.Place:
-	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers:
+	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut:
 		return c.wholeEditor(ctx, v, ch)
 	default:
 		return nil, engine.ErrKind

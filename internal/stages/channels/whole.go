@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
@@ -41,6 +42,20 @@ func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Chang
 	case channel.AllowOthers:
 		e.ReadFunc = status(channel.Recorder.OthersText)
 		e.WriteFunc = func(ctx context.Context) error { return client.AllowOthers(ctx, ch.Args["allow"] == "true") }
+	case channel.TakeOut:
+		number, err := strconv.Atoi(ch.Args["channel"])
+		if err != nil {
+			client.Close()
+			return nil, fmt.Errorf("change %d names no channel", ch.ID)
+		}
+		e.ReadFunc = func(ctx context.Context) (string, error) {
+			slot, taken, err := recorders.Slot(ctx, client, number)
+			if err != nil || !taken {
+				return channel.Empty, err
+			}
+			return channel.SlotText(slot.Name, slot.Address), nil
+		}
+		e.WriteFunc = func(ctx context.Context) error { return client.Remove(ctx, number) }
 	case channel.SwitchInput:
 		number, err := strconv.Atoi(ch.Args["input"])
 		if err != nil {

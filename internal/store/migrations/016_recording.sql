@@ -17,3 +17,8 @@ create index on source (plan_id) where plan_id is not null;
 alter table site add column keep_least int not null default 0 check (keep_least between 0 and 3650);
 alter table site add column keep_most int not null default 0 check (keep_most between 0 and 3650);
 alter table site add column active_percent int not null default 10 check (active_percent between 0 and 100);
+
+-- That a view goes to no other recorder than the one that it is planned for, and the name of those
+-- that go to one recorder together; empty: it goes alone.
+alter table source add column locked boolean not null default false;
+alter table source add column together text not null default '';

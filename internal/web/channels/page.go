@@ -25,7 +25,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html
+//go:embed page.html sheet.html page.js
 var files embed.FS
 
 // Page is its page.
@@ -52,6 +52,11 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/channels/input", pg.input)
 	r.Change.POST("/channels/room", pg.room)
 	r.Change.POST("/channels/models", pg.models)
+	r.Change.POST("/channels/plan", pg.plan)
+	r.Change.POST("/channels/place", pg.place)
+	r.Change.POST("/channels/proposed", pg.take)
+	r.Change.POST("/channels/out", pg.out)
+	r.Change.POST("/channels/wish", pg.wish)
 	r.Change.POST("/channels/others", pg.others)
 }
 
@@ -74,6 +79,7 @@ type channelsData struct {
 	More      int    // how many channels more than it has taken are asked for
 	Roomy     int    // of which inputs without a picture make room for
 	Proposed  int
+	Proposal  *proposal // where all that isn't placed would go; nil: nobody asked
 }
 
 // Renews says whether the chosen recorder can know newer models.
@@ -95,6 +101,7 @@ type slotView struct {
 }
 
 type gauge struct {
+	Of    channel.Gauge
 	Name  string
 	Text  string
 	W     float64
@@ -106,6 +113,7 @@ type trayItem struct {
 	Text string
 	To   string
 	Why  string
+	Kbps int
 }
 
 func received(s channel.Slot) string {
@@ -120,7 +128,7 @@ func received(s channel.Slot) string {
 // and by which protocol, from where, and what the camera runs.
 func glance(s channel.Slot) (sends, comes string) {
 	if s.State == channel.Receiving {
-		sends = fmt.Sprintf("%s · %.2f Mbit/s · %.1f %% lost · key %s", stream.Pretty(s.Codec), s.Kbps/1000, 100*s.Lost, s.LastKey.Format("15:04:05"))
+		sends = fmt.Sprintf("%s %d × %d · %.2f Mbit/s · %.1f %% lost · key %s", stream.Pretty(s.Codec), s.Width, s.Height, s.Kbps/1000, 100*s.Lost, s.LastKey.Format("15:04:05"))
 	} else {
 		sends = s.State
 	}
@@ -184,6 +192,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			return nil, err
 		}
 	}
+	if p.URL.Query().Get("propose") == "1" {
+		if d.Proposal, err = pg.propose(ctx, p); err != nil {
+			return nil, err
+		}
+	}
 	_, d.Changes, err = pg.Store.Proposed(ctx, p.Selection, stage.Channels)
 	return d, err
 }
@@ -191,7 +204,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 // trayOf is a source that isn't placed, with the channel that it is proposed for as those before
 // it in the tray leave it.
 func trayOf(r shell.Row, f channel.Facts, w channel.Wishes, proposed []finding.Change) (t trayItem, number string) {
-	t.Row = r
+	t.Row, t.Kbps = r, w.Kbps
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
 	}
@@ -251,7 +264,7 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 		if g.Exact {
 			format = "%.0f / %.0f"
 		}
-		d.Gauges = append(d.Gauges, gauge{g.Name, fmt.Sprintf(format, g.Used, g.Most), math.Min(100, 100*g.Used/g.Most), class})
+		d.Gauges = append(d.Gauges, gauge{g, g.Name, fmt.Sprintf(format, g.Used, g.Most), math.Min(100, 100*g.Used/g.Most), class})
 	}
 	now, next := d.Status.ChannelsNow(), d.Status.ChannelsNext()
 	for n := 1; n <= min(max(now, next, l.Capacity.Most), maxSlots); n++ {
@@ -317,6 +330,6 @@ func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) erro
 		}
 		sh.Fact("Events", s.Events, at)
 	}
-	sh.Verb = "Place "
+	sh.Verb, sh.Extra = "Place ", extraOf(sh)
 	return nil
 }

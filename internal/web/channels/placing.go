@@ -1,0 +1,287 @@
+package channels
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// proposal is where each source that isn't placed would go.
+type proposal struct {
+	Recorders []proposed
+	Left      []leftOver
+	Unread    []string
+	Says      string
+	Count     int
+}
+
+type proposed struct {
+	Recorder store.Device
+	Restart  string // what a restart would cost; empty: none is needed
+	Sources  []proposedSource
+}
+
+type proposedSource struct {
+	ID    int64
+	Name  string
+	Value string
+	Way   string
+	From  string // the recorder that it was planned for, where this is another
+}
+
+type leftOver struct{ Name, Why string }
+
+// propose reckons where all that isn't placed would go.
+func (pg *Page) propose(ctx context.Context, p *shell.Request) (*proposal, error) {
+	s, err := site.Load(ctx, pg.Store, p.Site.ID, nil)
+	if err != nil {
+		return nil, err
+	}
+	all, bins, a, unread := channels.Assign(s)
+	out := &proposal{Count: len(a.To)}
+	for _, b := range bins {
+		d, _ := s.Device(b.ID)
+		r := proposed{Recorder: d}
+		for _, x := range all {
+			if a.To[x.ID] != b.ID {
+				continue
+			}
+			v := proposedSource{ID: x.ID, Name: x.Name, Value: fmt.Sprintf("%d:%d", x.ID, b.ID), Way: channel.WaySays(x.Fits[b.ID].Way)}
+			if was, ok := s.Device(x.Wish); ok && x.Wish != b.ID {
+				v.From = was.Place
+			}
+			r.Sources = append(r.Sources, v)
+		}
+		if slices.Contains(a.Restarts, b.ID) {
+			if changes, _ := b.Recorder.Room(b.ID, len(r.Sources)); len(changes) > 0 {
+				r.Restart = changes[len(changes)-1].Why
+			}
+		}
+		if len(r.Sources) > 0 {
+			out.Recorders = append(out.Recorders, r)
+		}
+	}
+	for _, x := range all {
+		if why, left := a.Why[x.ID]; left {
+			out.Left = append(out.Left, leftOver{x.Name, why})
+		}
+	}
+	for _, of := range unread {
+		out.Unread = append(out.Unread, of.Place)
+	}
+	switch {
+	case a.Exact:
+		out.Says = "No other placement takes more of them, keeps more of what is planned, loses less or restarts less."
+	case a.Beyond == 0:
+		out.Says = "No other placement takes more of them; another may keep more of what is planned, or lose less."
+	default:
+		out.Says = fmt.Sprintf("The best that was found in a moment: another placement may take up to %s more.", shell.Plural(a.Beyond, "source"))
+	}
+	return out, nil
+}
+
+// take plans the placements that a person took of a proposal, and shows those that can be made now.
+func (pg *Page) take(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	form, err := c.FormValues()
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	by := map[int64][]int64{}
+	var ids []int64
+	for _, v := range form["take"] {
+		a, b, ok := strings.Cut(v, ":")
+		source, err := strconv.ParseInt(a, 10, 64)
+		recorder, err2 := strconv.ParseInt(b, 10, 64)
+		if !ok || err != nil || err2 != nil || len(ids) >= shell.MaxPicks {
+			return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+		}
+		by[recorder], ids = append(by[recorder], source), append(ids, source)
+	}
+	if len(ids) == 0 {
+		return pg.Back(c, "Tick which of them to place.")
+	}
+	for recorder, sources := range by {
+		if err := pg.planned(c, recorder, sources); err != nil {
+			return err
+		}
+	}
+	picks, _, err := pg.Server.Propose(ctx, stage.Channels, store.Selection{Site: me.Member.ID, IDs: ids})
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	if len(picks) == 0 {
+		return pg.Back(c, "They are planned so. None can be placed before there is room: see Make room on the recorder's channel face.")
+	}
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("Place %s", shell.Plural(len(picks), "camera"))}, picks, shell.Left{Idle: len(ids) - len(picks)})
+}
+
+// planned plans views for a recorder and has them be judged by it.
+func (pg *Page) planned(c *echo.Context, recorder int64, sources []int64) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	devices, err := pg.Store.Plan(ctx, me.Member.ID, recorder, sources)
+	if err != nil || len(devices) == 0 {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "planned a recorder", fmt.Sprintf("%s for recorder %d", shell.Plural(len(sources), "camera"), recorder)); err != nil {
+		return err
+	}
+	return pg.Engine.Judge(ctx, me.Member.ID, devices)
+}
+
+// plan plans a recorder for a selection.
+func (pg *Page) plan(c *echo.Context) error {
+	ctx := c.Request().Context()
+	sel, _, err := shell.Selected(c)
+	if err != nil {
+		return err
+	}
+	recorder, err := strconv.ParseInt(c.FormValue("recorder"), 10, 64)
+	if err != nil {
+		return pg.Back(c, "Choose a recorder.")
+	}
+	if sel.IDs == nil {
+		return pg.Back(c, "Tick in the tray which cameras are to go there.")
+	}
+	targets, err := pg.Store.Resolve(ctx, sel, stage.Channels)
+	if err != nil {
+		return err
+	}
+	sources := make([]int64, len(targets))
+	for i, t := range targets {
+		sources[i] = t.Source
+	}
+	if err := pg.planned(c, recorder, sources); err != nil {
+		return err
+	}
+	return pg.Back(c, fmt.Sprintf("Planned for %s. Nothing was written to a recorder.", shell.Plural(len(sources), "camera")))
+}
+
+// place shows what would put one source on the channel that a person chose; where a limit keeps it
+// off, it is named.
+func (pg *Page) place(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	rec, r, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	source, err := strconv.ParseInt(c.FormValue("source"), 10, 64)
+	number, err2 := strconv.Atoi(c.FormValue("channel"))
+	if err != nil || err2 != nil {
+		return pg.Back(c, "Choose a camera and a channel.")
+	}
+	if i := slices.IndexFunc(r.Slots, func(s channel.Slot) bool { return s.Number == number }); i >= 0 {
+		return pg.Back(c, fmt.Sprintf("Channel %d of %s holds %s: take that out first, or choose another.", number, rec.Place, r.Slots[i].Name))
+	}
+	if number < 1 || number > r.ChannelsNow() {
+		return pg.Back(c, fmt.Sprintf("%s has channels 1 to %d now.", rec.Place, r.ChannelsNow()))
+	}
+	if err := pg.planned(c, rec.ID, []int64{source}); err != nil {
+		return err
+	}
+	targets, err := pg.Store.Resolve(ctx, store.Selection{Site: me.Member.ID, IDs: []int64{source}}, stage.Channels)
+	if err != nil {
+		return err
+	}
+	why := "It isn't one of the site's any more."
+	now := time.Now()
+	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Channels, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
+		f, w := channels.Facts(s, of)
+		w.Channel = number
+		why = ""
+		if f.Slot != nil {
+			why = fmt.Sprintf("Channel %d of %s holds %s already.", f.Slot.Number, f.Planned, of.Place)
+			return nil
+		}
+		if limit := channel.Waits(f, w, true); limit != "" {
+			why = fmt.Sprintf("%s doesn't go on %s: %s.", of.Place, rec.Place, limit)
+			return nil
+		}
+		return channel.Propose(now, f, w)
+	})
+	switch {
+	case err != nil:
+		return pg.Told(c, err)
+	case underWay > 0:
+		return pg.Told(c, engine.ErrUnderWay)
+	case len(picks) == 0:
+		return pg.Back(c, why)
+	}
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("Channel %d of %s", number, rec.Place)}, picks, shell.Left{})
+}
+
+// out shows what goes with what holds a channel, before it is taken off.
+func (pg *Page) out(c *echo.Context) error {
+	d, r, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	number, err := strconv.Atoi(c.FormValue("channel"))
+	if err != nil {
+		return store.ErrNotFound
+	}
+	ch, ok := r.Out(d.ID, number)
+	if !ok {
+		return pg.Back(c, fmt.Sprintf("Channel %d of %s is free already.", number, d.Place))
+	}
+	return pg.ofWhole(c, d, "Take out: "+ch.Title, []finding.Change{ch})
+}
+
+// maxTogether is how long the name of those that go together may be, in characters.
+const maxTogether = 40
+
+// wish keeps that a view goes to no other recorder, and with whom it goes.
+func (pg *Page) wish(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	source, err := strconv.ParseInt(c.FormValue("source"), 10, 64)
+	together := strings.TrimSpace(c.FormValue("together"))
+	if err != nil || len([]rune(together)) > maxTogether {
+		return pg.Back(c, fmt.Sprintf("Name those that go together in up to %d characters.", maxTogether))
+	}
+	of, err := pg.Store.SourceByID(ctx, source)
+	if err != nil {
+		return err
+	}
+	if err := pg.Store.SetPlacing(ctx, me.Member.ID, source, c.FormValue("locked") == "1", together); err != nil {
+		return err
+	}
+	return pg.JudgedBack(c, of, "said where it may go", fmt.Sprintf(": locked %t, together %q", c.FormValue("locked") == "1", together), "Kept.")
+}
+
+// sheetExtra is what the sheet asks of a source that is to be placed.
+type sheetExtra struct {
+	Source   store.Source
+	Recorder int64 // that it is planned for
+	Free     []int // channels of it
+	Placed   bool
+}
+
+func extraOf(sh *shell.Sheet) sheetExtra {
+	x := sheetExtra{Source: sh.Row.Source}
+	f, w := channels.Facts(sh.Snapshot, sh.Row.Source)
+	x.Recorder, x.Placed = w.RecorderID, f.Slot != nil
+	if f.Recorder == nil || f.Slot != nil {
+		return x
+	}
+	for n := 1; n <= f.Recorder.ChannelsNow() && len(x.Free) < maxSlots; n++ {
+		if !slices.ContainsFunc(f.Recorder.Slots, func(s channel.Slot) bool { return s.Number == n }) {
+			x.Free = append(x.Free, n)
+		}
+	}
+	return x
+}
