@@ -277,6 +277,28 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client
 	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, recorder.Login{Username: set.Username, Password: password, Try: try}), nil
 }
 
+// PageLogin is the account of a recorder that is set up by hand, for what its web page shows; without
+// one nothing is sent.
+func (k *Keeper) PageLogin(ctx context.Context, d store.Device, purpose string) (Login, error) {
+	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
+	if err != nil || d.SetID == nil {
+		return Login{}, err
+	}
+	if err := Doubted(d, s); err != nil {
+		return Login{}, err
+	}
+	set, err := k.set(ctx, d, *d.SetID)
+	if err != nil {
+		return Login{}, err
+	}
+	if err := k.refuses(ctx, d.ID, set); err != nil {
+		return Login{}, err
+	}
+	password, err := k.Password(set)
+	try := k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, purpose), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })
+	return Login{set.Username, password, try}, err
+}
+
 // refuses says for a person that a recorder refused its account; nil where it didn't.
 func (k *Keeper) refuses(ctx context.Context, recorder int64, set store.SealedSet) error {
 	d, err := k.Store.Device(ctx, recorder)

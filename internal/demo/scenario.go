@@ -237,7 +237,9 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
 				User: "admin", Secret: s.Former}}},
 		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06",
-			Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true},
+			Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true,
+			Username: "install", Password: s.Store, Limits: channel.Limits{Channels: 4, Licences: 4, Codecs: []string{"H264", "H265"}},
+			Zone: ZonePosix, StateFile: file("store-recorder")},
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 )
@@ -37,6 +38,7 @@ type Device struct {
 	Views      int            // how many of its video sources were picked; 0: nobody decided
 	Tries      int64          // sign-ins that were ever begun, see BeginTry
 	Version    int64
+	Bench      *channel.Bench // a recorder that is set up by hand; nil: it has an interface
 }
 
 // Known is the device as identity reconciles it.
@@ -57,7 +59,7 @@ func (d Device) AllowsBasic(s identity.Sighting) bool {
 	return d.BasicFor != nil && d.BasicFor.Holds(s)
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.paths, d.views, d.tries, d.version`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.paths, d.views, d.tries, d.version, d.bench`
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {

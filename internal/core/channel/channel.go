@@ -33,6 +33,8 @@ type Recorder struct {
 	// Models is the list of those that it knows; nil: it doesn't tell.
 	Models  *ModelList        `json:"models,omitempty"`
 	Storage recording.Storage `json:"storage,omitzero"`
+	// ByHand says that it has no way in but its own screen: see Bench.
+	ByHand bool `json:"by_hand,omitempty"`
 	// ByPlan says that it listens to camera events in those hours alone whose plan waits for them.
 	ByPlan bool `json:"by_plan,omitempty"`
 }
@@ -105,6 +107,7 @@ const (
 	Refused    = "refused"
 	Lost       = "lost"
 	Paused     = "paused"
+	Typed      = "typed in" // set up by hand, and nothing can be seen of it from outside
 )
 
 // Settled says whether a recorder knows whether the camera takes it: it says connecting
@@ -248,6 +251,11 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
 					WayOut:   f.Recorder.wayOut()}}
 			}
+			if f.Recorder.ByHand {
+				return []finding.Finding{{Code: "channel.by-hand", Severity: finding.Needs, Words: "by hand",
+					Sentence: fmt.Sprintf("%s has no way in but its own screen, and nobody ticked it there.", f.Recorder.Name),
+					WayOut:   "Follow its bench sheet, on its channel face."}}
+			}
 			return []finding.Finding{{Code: "channel.unplaced", Severity: finding.Needs, Words: "not placed",
 				Sentence: fmt.Sprintf("No channel of %s holds it yet.", f.Recorder.Name), WayOut: "Place it."}}
 		}
@@ -258,6 +266,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		Via: "channel table", At: f.Recorder.At}}
 	switch s.State {
 	case "receiving":
+	case Typed:
+		return []finding.Finding{{Code: "channel.unseen", Severity: finding.Needs, Words: "not seen",
+			Sentence: fmt.Sprintf("%s: %s.", f.Recorder.Name, s.Detail), WayOut: "Look at its screen whether the picture is there, and accept it.", Evidence: ev}}
 	case "connecting":
 		return []finding.Finding{{Code: "channel.connecting", Severity: finding.Needs, Words: "connecting",
 			Sentence: fmt.Sprintf("%s is still connecting to it.", f.Recorder.Name),
@@ -303,7 +314,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
 			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
 	}
-	if f.Recorder == nil || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
+	if f.Recorder == nil || f.Recorder.ByHand || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
 	}
 	n, choice := f.Recorder.Free(w.Channel), f.Recorder.Choose(w.Camera)

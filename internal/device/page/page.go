@@ -98,6 +98,10 @@ func Opens(ctx context.Context, host dial.Host, at string, pin *string, username
 }
 
 func get(ctx context.Context, client *http.Client, at string) (*http.Response, []byte, error) {
+	return getUpTo(ctx, client, at, maxBytes)
+}
+
+func getUpTo(ctx context.Context, client *http.Client, at string, most int64) (*http.Response, []byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
@@ -121,7 +125,7 @@ func get(ctx context.Context, client *http.Client, at string) (*http.Response, [
 		return nil, nil, &dial.Error{Tried: "GET /", On: req.URL.Host, Kind: kind, Says: dial.Plain(err)}
 	}
 	defer res.Body.Close()
-	data, err := dial.ReadAll(res.Body, maxBytes, "GET /", req.URL.Host)
+	data, err := dial.ReadAll(res.Body, most, "GET /", req.URL.Host)
 	return res, data, err
 }
 

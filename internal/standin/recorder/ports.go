@@ -3,9 +3,7 @@ package recorder
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -113,25 +111,6 @@ func (r *Recorder) account(w http.ResponseWriter, q *http.Request) {
 
 func (r *Recorder) pausing(w http.ResponseWriter, q *http.Request, on bool) {
 	r.again(w, q, func(p *placed) { p.Paused = on })
-}
-
-// screen is a recorder whose only way in is its own screen: its web port says so.
-func (r *Recorder) screen() error {
-	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, 8080).String())
-	if err != nil {
-		r.stop()
-		return err
-	}
-	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = io.WriteString(w, "<!doctype html><title>"+wire.Esc(r.cfg.Make+" "+r.cfg.Model)+"</title><p>This recorder is set up at its own screen.")
-	})}
-	r.run(func() {
-		if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			r.stop()
-		}
-	})
-	r.run(func() { <-r.ctx.Done(); _ = srv.Close() })
-	return nil
 }
 
 // Step sets its clock d off true time, as someone at its own screen would.

@@ -22,3 +22,18 @@ alter table site add column active_percent int not null default 10 check (active
 -- that go to one recorder together; empty: it goes alone.
 alter table source add column locked boolean not null default false;
 alter table source add column together text not null default '';
+
+-- What is known of a recorder that has no way in but its own screen; null: it has an interface.
+alter table device add column bench jsonb;
+
+-- What a person typed in at such a recorder's screen, by channel.
+create table bench_entry (
+  recorder_id bigint not null references device on delete cascade,
+  channel int not null check (channel between 1 and 256),
+  source_id bigint not null references source on delete cascade,
+  profile text not null,
+  by_name text not null,
+  typed_at timestamptz not null default now(),
+  primary key (recorder_id, channel)
+);
+create index on bench_entry (source_id);

@@ -57,6 +57,9 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/channels/proposed", pg.take)
 	r.Change.POST("/channels/out", pg.out)
 	r.Change.POST("/channels/wish", pg.wish)
+	r.Change.POST("/channels/bench", pg.setBench)
+	r.Change.POST("/channels/tick", pg.tick)
+	r.Change.POST("/channels/untick", pg.untick)
 	r.Change.POST("/channels/others", pg.others)
 }
 
@@ -79,6 +82,7 @@ type channelsData struct {
 	More      int    // how many channels more than it has taken are asked for
 	Roomy     int    // of which inputs without a picture make room for
 	Proposed  int
+	Bench     *benchView
 	Proposal  *proposal // where all that isn't placed would go; nil: nobody asked
 }
 
@@ -170,7 +174,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	} else {
 		d.Status = nil
 	}
-	d.Trouble, d.NoAccount = p.Snapshot.RecorderTrouble(d.Chosen.ID), d.Chosen.SetID == nil
+	d.Trouble, d.NoAccount = p.Snapshot.RecorderTrouble(d.Chosen.ID), d.Chosen.SetID == nil && d.Chosen.Bench == nil
 	coming, plan := map[string]string{}, channel.Planner{}
 	for _, r := range p.Rows {
 		rec, slot, ok := p.Snapshot.HolderOf(r.Source)
@@ -192,6 +196,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			return nil, err
 		}
 	}
+	d.Bench = pg.bench(p.Snapshot, d.Chosen, p.Rows, d.Status)
 	if p.URL.Query().Get("propose") == "1" {
 		if d.Proposal, err = pg.propose(ctx, p); err != nil {
 			return nil, err

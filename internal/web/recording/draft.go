@@ -24,6 +24,14 @@ type draft struct {
 	For   int                        // views that it was chosen for
 }
 
+// Key names the draft's plan in a form: its number, or "new".
+func (d draft) Key() string {
+	if d.ID == 0 {
+		return "new"
+	}
+	return strconv.FormatInt(d.ID, 10)
+}
+
 // firstPlan is what a new plan begins with: little by day, more by night.
 func firstPlan() recording.Plan {
 	p := recording.Plan{Modes: []recording.Mode{

@@ -1,0 +1,49 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"duskyharbor/internal/core/channel"
+)
+
+// SetBench keeps that a recorder of a site is set up by hand, and what is known of it; nil: it isn't.
+// ErrNotFound where the site has no such recorder.
+func (s *Store) SetBench(ctx context.Context, site, recorder int64, b *channel.Bench) error {
+	tag, err := s.Pool.Exec(ctx, `update device set bench = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, b)
+	return orNone(tag.RowsAffected(), err)
+}
+
+// TickBench keeps that a view was typed in at a channel of a recorder that is set up by hand.
+func (s *Store) TickBench(ctx context.Context, recorder int64, e channel.BenchEntry) error {
+	_, err := s.Pool.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name) values ($1, $2, $3, $4, $5)
+		on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, typed_at = now()`,
+		recorder, e.Channel, e.Source, e.Profile, e.By)
+	return err
+}
+
+// UntickBench forgets what was typed in at a channel.
+func (s *Store) UntickBench(ctx context.Context, recorder int64, number int) error {
+	tag, err := s.Pool.Exec(ctx, `delete from bench_entry where recorder_id = $1 and channel = $2`, recorder, number)
+	return orNone(tag.RowsAffected(), err)
+}
+
+// BenchEntries lists what was typed in at a recorder that is set up by hand, by channel.
+func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.BenchEntry, error) {
+	type row struct {
+		Channel int
+		Source  int64
+		Name    string
+		Address string
+		Profile string
+		TypedAt time.Time
+		By      string
+	}
+	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.name, coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
+		from bench_entry b join source s on s.id = b.source_id join device d on d.id = s.device_id where b.recorder_id = $1 order by b.channel`, recorder)
+	out := make([]channel.BenchEntry, len(rows))
+	for i, r := range rows {
+		out[i] = channel.BenchEntry(r)
+	}
+	return out, err
+}
