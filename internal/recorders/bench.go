@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"image"
 	"image/jpeg"
 	"time"
 
@@ -73,7 +74,7 @@ func (r *Reader) pictures(ctx context.Context, d store.Device, entries []channel
 			out[e.Channel] = l
 			continue
 		}
-		if img, err := jpeg.Decode(bytes.NewReader(data)); err == nil {
+		if img := pictureOf(data); img != nil {
 			l.Pictured, l.Width, l.Height = true, img.Bounds().Dx(), img.Bounds().Dy()
 			of, _ := s.Source(e.Source)
 			if own, ok := site.Still.Of(s, of); ok {
@@ -83,4 +84,25 @@ func (r *Reader) pictures(ctx context.Context, d store.Device, entries []channel
 		out[e.Channel] = l
 	}
 	return out, nil
+}
+
+// maxPixels is how large a picture may be that is decoded.
+const maxPixels = 40_000_000
+
+// pictureOf decodes a picture that a recorder sent; nil where it is none. What breaks the decoder is
+// none either.
+func pictureOf(data []byte) (img image.Image) {
+	defer func() {
+		if recover() != nil {
+			img = nil
+		}
+	}()
+	cfg, err := jpeg.DecodeConfig(bytes.NewReader(data))
+	if err != nil || cfg.Width*cfg.Height > maxPixels {
+		return nil
+	}
+	if img, err = jpeg.Decode(bytes.NewReader(data)); err != nil {
+		return nil
+	}
+	return img
 }

@@ -204,6 +204,11 @@ func (s *Snapshot) HolderOf(of Source) (rec store.Device, slot *channel.Slot, ok
 	return rec, held.Slot, ok
 }
 
+// SlotOn is the slot of one recorder that holds a view; nil: none does.
+func (s *Snapshot) SlotOn(of Source, recorder int64) *channel.Slot {
+	return s.holders.At(s.viewOf(of), recorder)
+}
+
 // viewOf is a view as recorders' slots are compared with it.
 func (s *Snapshot) viewOf(of Source) channel.View {
 	v := channel.View{First: of.First()}

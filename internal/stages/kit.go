@@ -64,11 +64,14 @@ func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of
 	return k.Store.KeepFacts(ctx, fact.New(of, via, began, asked))
 }
 
-// ChannelOf opens the recorder that holds a view or is planned to, at the channel that
-// a change names. The client is the caller's to close.
+// ChannelOf opens the recorder that a change names, else the one that holds a view or is planned
+// to, at the channel that the change names. The client is the caller's to close.
 func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec *recorder.Client,
 	number int, err error) {
 	holder, _, ok := s.HolderOf(of)
+	if id, none := strconv.ParseInt(c.Args["recorder"], 10, 64); none == nil && id != 0 {
+		holder, ok = s.Device(id)
+	}
 	if !ok {
 		return nil, 0, trouble.Told("No recorder is planned for " + of.Place + ".")
 	}

@@ -180,7 +180,7 @@ func TestTheBoardReadsAWindow(t *testing.T) {
 			t.Errorf("%q: %d, %d queries (the first took %d), %d rows", q, w.Code, n, want, rows)
 		}
 	}
-	for path, most := range map[string]int64{"clock": 24, "find": 26, "sign-in": 24, "streams": 24, "channels": 28,
+	for path, most := range map[string]int64{"clock": 24, "find": 26, "sign-in": 24, "streams": 24, "channels": 28, "recording": 30,
 		"routes": 24, "prove": 26, "settings": 24, "log": 22} {
 		before := count.n.Load()
 		w, _ := get("/sites/1/" + path)

@@ -69,6 +69,9 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	testbed.Eval[bool](p, `(() => { const f = document.getElementById("plan"); f.elements.m1_idle.value = "nothing"; f.elements.m0_idle.value = "record"; f.elements.name.value = "Quay by night"; f.dispatchEvent(new Event("input", {bubbles: true})); return true; })()`)
 	p.PressIn("#plan", "Keep the plan")
 	p.Sees(30*time.Second, "Quay by night is kept. Nothing was written to a recorder.", "chosen for no camera yet")
+	testbed.Until(t, 30*time.Second, "the page's scripts run", func() bool {
+		return testbed.Glance[bool](p, "!!(document.querySelector('[x-data]') || {})._x_dataStack")
+	})
 	for _, place := range []string{"Slipway", "Lifeboat house"} {
 		testbed.Eval[bool](p, fmt.Sprintf("document.querySelector('tr[data-row=\"%d\"] input[name=pick]').click(); true", h.number(place)))
 	}

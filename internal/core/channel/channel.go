@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/recording"
@@ -141,11 +142,12 @@ type Wishes struct {
 	Camera     Camera
 }
 
-// Place is the change kind that puts a source on a channel; Resume lets a paused one
-// sign in again.
+// Kinds of change of one channel: Place puts a source on it, Resume lets a paused one sign in
+// again.
 const (
 	Place  = "channel.place"
 	Resume = "channel.resume"
+	Rename = "channel.name" // gives a channel the name that the place has here
 )
 
 // Canonical texts of a channel that is paused, and of one that isn't.
@@ -246,6 +248,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
 				return []finding.Finding{f.Recorder.refusedFinding(c)}
 			}
+			if f.Recorder.tooLong(w.Name) {
+				return []finding.Finding{f.Recorder.longName(w.Name, finding.Blocks)}
+			}
 			if limit := f.Recorder.Binds(w.Kbps, w.Width*w.Height); limit != "" {
 				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
 					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
@@ -298,7 +303,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("%s takes it by %s, and drops %s.", f.Recorder.Name, WayName(s.Way), PassText(lost)),
 			WayOut:   "Leave it, or take it in another way.", Evidence: ev})
 	}
-	if w.Name != "" && s.Name != w.Name {
+	if w.Name != "" && s.Name != w.Name && f.Recorder.tooLong(w.Name) {
+		out = append(out, f.Recorder.longName(w.Name, finding.Needs))
+	} else if w.Name != "" && s.Name != w.Name {
 		out = append(out, finding.Finding{Code: "channel.name", Severity: finding.Needs, Words: "other name",
 			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name),
 			WayOut:   "Give both one name.", Evidence: ev})
@@ -314,7 +321,10 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
 			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
 	}
-	if f.Recorder == nil || f.Recorder.ByHand || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
+	if c, ok := f.rename(w); ok {
+		return []finding.Change{c}
+	}
+	if f.Recorder == nil || f.Recorder.ByHand || f.Recorder.tooLong(w.Name) || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
 	}
 	n, choice := f.Recorder.Free(w.Channel), f.Recorder.Choose(w.Camera)
@@ -331,7 +341,8 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 		Why: why, Risk: finding.NoRisk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Take it off the channel again; what was recorded stays."},
 		Args: map[string]string{"channel": fmt.Sprint(n), "name": w.Name, "address": f.Address, "stream": w.Stream, "view": w.View, "way": choice.Way,
-			"make": w.Camera.Make, "model": w.Camera.Model},
+			"recorder": fmt.Sprint(w.RecorderID),
+			"make":     w.Camera.Make, "model": w.Camera.Model},
 	}}
 }
 
@@ -364,4 +375,26 @@ func (r Recorder) Recordings() []recording.Channel {
 		out[i] = c
 	}
 	return out
+}
+
+// tooLong says whether a recorder takes no name of that length.
+func (r Recorder) tooLong(name string) bool {
+	return r.Limits.NameMax > 0 && utf8.RuneCountInString(name) > r.Limits.NameMax
+}
+
+func (r Recorder) longName(name string, s finding.Severity) finding.Finding {
+	return finding.Finding{Code: "channel.name-long", Severity: s, Words: "name too long",
+		Sentence: fmt.Sprintf("%s takes names of up to %d characters, and %q has %d.", r.Name, r.Limits.NameMax, name, utf8.RuneCountInString(name)),
+		WayOut:   "Give the place a shorter name, in the expected list: it is one name everywhere."}
+}
+
+// rename is the change that gives a channel the name that the place has here.
+func (f Facts) rename(w Wishes) (finding.Change, bool) {
+	if f.Recorder == nil || f.Recorder.ByHand || f.Slot == nil || f.Trouble != "" || w.Name == "" || f.Slot.Name == w.Name || f.Recorder.tooLong(w.Name) {
+		return finding.Change{}, false
+	}
+	return finding.Change{Kind: Rename, Key: Rename, Title: fmt.Sprintf("Name of channel %d of %s", f.Slot.Number, f.Recorder.Name),
+		From: f.Slot.Name, To: w.Name, Why: "One name everywhere.", Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it its former name back."},
+		Args: map[string]string{"channel": fmt.Sprint(f.Slot.Number), "name": w.Name, "old_name": f.Slot.Name}}, true
 }

@@ -2,9 +2,12 @@ package channel
 
 import (
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/core/finding"
 )
 
 func terminal(slots ...Slot) *Recorder {
@@ -47,8 +50,8 @@ func TestPlaceAndJudge(t *testing.T) {
 		if tc.code == "" && len(got) != 0 || tc.code != "" && (len(got) != 1 || got[0].Code != tc.code) {
 			t.Errorf("%s: %+v, want %q", tc.name, got, tc.code)
 		}
-		if c := Propose(now, tc.f, wish); len(c) != 0 {
-			t.Errorf("%s: a held source is placed again: %+v", tc.name, c)
+		if all := Propose(now, tc.f, wish); slices.ContainsFunc(all, func(c finding.Change) bool { return c.Kind == Place }) {
+			t.Errorf("%s: a held source is placed again: %+v", tc.name, all)
 		}
 	}
 }
@@ -100,5 +103,33 @@ func TestReadText(t *testing.T) {
 	}
 	if s.Profile = ""; ReadText(s, "sub") != SlotText(s.Name, s.Address) {
 		t.Error("a recorder that doesn't tell the stream is taken to ask for another")
+	}
+}
+
+// A channel of another name gets the place's by one change; one that is too long isn't written, and
+// nothing is proposed once both are the same.
+func TestOneNameEverywhere(t *testing.T) {
+	r := terminal(Slot{Number: 2, Name: "CAM 02", Address: "127.40.1.11", State: Receiving})
+	r.Limits.NameMax = 12
+	f := Facts{Recorder: r, Slot: &r.Slots[0]}
+	got := Propose(time.Now(), f, Wishes{Name: "Slipway", Stream: "main"})
+	if len(got) != 1 || got[0].Kind != Rename || got[0].From != "CAM 02" || got[0].To != "Slipway" {
+		t.Fatalf("%+v", got)
+	}
+	if back, ok := got[0].Inverse(); !ok || back.Args["name"] != "CAM 02" || back.To != "CAM 02" {
+		t.Errorf("undo: %+v", back)
+	}
+	if all := Judge(time.Now(), f, Wishes{Name: "Slipway"}); len(all) != 1 || all[0].Code != "channel.name" {
+		t.Errorf("%+v", all)
+	}
+	long := Wishes{Name: "Weather deck stair", Stream: "main"}
+	if all := Judge(time.Now(), f, long); len(all) != 1 || all[0].Code != "channel.name-long" || len(Propose(time.Now(), f, long)) != 0 {
+		t.Errorf("%+v", all)
+	}
+	if all := Judge(time.Now(), Facts{Recorder: r}, long); len(all) != 1 || all[0].Severity != finding.Blocks || len(Propose(time.Now(), Facts{Recorder: r}, long)) != 0 {
+		t.Errorf("%+v", all)
+	}
+	if all := Propose(time.Now(), f, Wishes{Name: "CAM 02", Stream: "main"}); len(all) != 0 {
+		t.Errorf("%+v", all)
 	}
 }

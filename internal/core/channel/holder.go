@@ -51,15 +51,29 @@ func (h *Holders) Add(recorder int64, r *Recorder) {
 func (h Holders) Hold(address string) bool { return len(h.at[address]) > 0 }
 
 // Of is who holds a view, else the recorder that is planned for it (0: none is), with no
-// slot. Of two slots that hold it, the one that was added first counts. ok is false where
-// neither is.
+// slot. Of several slots that hold it, the planned recorder's counts, else the one that was added
+// first: a recorder that takes over from another holds it beside that for a while. ok is false
+// where neither is.
 func (h Holders) Of(v View, planned int64) (held Held, ok bool) {
-	for _, held := range h.at[v.Address] {
-		if v.Shows(*held.Slot) {
-			return held, true
+	for _, one := range h.at[v.Address] {
+		if v.Shows(*one.Slot) && (!ok || one.Recorder == planned && held.Recorder != planned) {
+			held, ok = one, true
 		}
 	}
+	if ok {
+		return held, true
+	}
 	return Held{Recorder: planned}, planned != 0
+}
+
+// At is the slot of a recorder that holds a view; nil: none does.
+func (h Holders) At(v View, recorder int64) *Slot {
+	for _, one := range h.at[v.Address] {
+		if one.Recorder == recorder && v.Shows(*one.Slot) {
+			return one.Slot
+		}
+	}
+	return nil
 }
 
 // SlotsOf lists all slots of a recorder that name an address.

@@ -17,7 +17,8 @@ func TestWhoHoldsACamera(t *testing.T) {
 		ok       bool
 	}{
 		{"192.0.2.7", 0, 1, 4, true}, // the first that was added
-		{"192.0.2.7", 2, 1, 4, true}, // what is goes before what is planned
+		{"192.0.2.7", 3, 1, 4, true}, // what is goes before what is planned
+		{"192.0.2.7", 2, 2, 1, true}, // of two that hold it the planned one
 		{"192.0.2.8", 1, 2, 2, true},
 		{"192.0.2.9", 2, 2, 0, true},
 		{"192.0.2.9", 0, 0, 0, false},

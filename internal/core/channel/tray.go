@@ -18,13 +18,19 @@ func Waits(f Facts, w Wishes, found bool) string {
 	if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
 		return c.Refused
 	}
+	if f.Recorder.tooLong(w.Name) {
+		return "its name is too long for " + f.Planned
+	}
+	if f.Recorder.ByHand {
+		return "by hand: see the bench sheet"
+	}
 	return f.Recorder.Binds(w.Kbps, w.Width*w.Height)
 }
 
 // Lacks says whether a source that isn't proposed for a channel waits for nothing but one: its
 // stream is known, and so is the recorder that is planned for it.
 func Lacks(f Facts, w Wishes) bool {
-	return f.Recorder != nil && f.Slot == nil && w.Stream != "" && f.Recorder.Choose(w.Camera).Refused == ""
+	return f.Recorder != nil && !f.Recorder.ByHand && f.Slot == nil && w.Stream != "" && f.Recorder.Choose(w.Camera).Refused == ""
 }
 
 // Roomy is for how many of those that lack a channel analog inputs without a picture make room,

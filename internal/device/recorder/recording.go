@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"slices"
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
@@ -21,6 +22,11 @@ const (
 // SetPlan has a channel keep by a plan.
 func (c *Client) SetPlan(ctx context.Context, number int, p recording.Plan) error {
 	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/plan", number), p, nil, callLimit)
+}
+
+// Rename gives a channel another name.
+func (c *Client) Rename(ctx context.Context, number int, name string) error {
+	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/name", number), map[string]string{"name": name}, nil, callLimit)
 }
 
 // SetAge has the recorder delete what is older than so many days; 0: it keeps until it is full.
@@ -88,7 +94,9 @@ func cleanRecording(s recording.Slot) recording.Slot {
 		s.Plan = nil
 	}
 	s.Now, s.KeptDay = dial.CleanText(s.Now, 16), amount(s.KeptDay)
-	s.Hears, s.Activity = s.Hears[:min(len(s.Hears), maxCounts)], s.Activity[:min(len(s.Activity), maxCounts)]
+	known := func(c recording.Cause) bool { return slices.Contains(recording.Causes(), c) }
+	s.Hears = slices.DeleteFunc(s.Hears[:min(len(s.Hears), maxCounts)], func(c recording.Cause) bool { return !known(c) })
+	s.Activity = slices.DeleteFunc(s.Activity[:min(len(s.Activity), maxCounts)], func(a recording.Activity) bool { return !known(a.Cause) })
 	for _, r := range []*recording.Rate{&s.Rates.Day, &s.Rates.Night, &s.Rates.BusyDay, &s.Rates.BusyNight} {
 		r.Record, r.View, r.Keys = amount(r.Record), amount(r.View), amount(r.Keys)
 	}

@@ -4,6 +4,7 @@ package channels
 import (
 	"context"
 	"slices"
+	"strconv"
 	"time"
 
 	accounts "duskyharbor/internal/account"
@@ -135,11 +136,35 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		_, err := c.Recorders.Read(ctx, v.Device)
 		return err
 	}
+	if err := c.readNamed(ctx, v, changes); err != nil {
+		return err
+	}
 	_, slot, err := c.Recorders.Holding(ctx, v)
 	if err != nil || slot == nil || channel.Settled(*slot) {
 		return err
 	}
 	return v.Follow(ctx, stage.Channels)
+}
+
+// readNamed reads the recorders that changes name, where another one holds the view too.
+func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	holder, _, _ := s.HolderOf(v.Source)
+	for _, ch := range changes {
+		id, err := strconv.ParseInt(ch.Args["recorder"], 10, 64)
+		if err != nil || id == holder.ID || ch.Stage != stage.Channels {
+			continue
+		}
+		if rec, ok := s.Device(id); ok {
+			if _, err := c.Recorders.Read(ctx, rec); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Follow reads the recorder once more; it goes on until the channel receives.
@@ -155,7 +180,7 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 // again.
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
-	case channel.Place:
+	case channel.Place, channel.Rename:
 	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut:
 		return c.wholeEditor(ctx, v, ch)
 	default:
@@ -168,6 +193,16 @@ func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	client, number, err := c.ChannelOf(ctx, s, v.Source, ch)
 	if err != nil {
 		return nil, err
+	}
+	if ch.Kind == channel.Rename {
+		return engine.EditorFuncs{
+			ReadFunc: func(ctx context.Context) (string, error) {
+				slot, _, err := recorders.Slot(ctx, client, number)
+				return slot.Name, err
+			},
+			WriteFunc: func(ctx context.Context) error { return client.Rename(ctx, number, ch.Args["name"]) },
+			Shut:      client.Close,
+		}, nil
 	}
 	return placing{c, v.Device, s, client, number, ch}, nil
 }

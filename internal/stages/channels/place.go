@@ -1,9 +1,16 @@
 package channels
 
 import (
+	"fmt"
+	"strconv"
+	"time"
+
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
 )
 
 // Assign proposes where the views of a site that no recorder holds go, over all recorders that were
@@ -60,4 +67,74 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 		p.Fits[b.ID] = f
 	}
 	return p, true
+}
+
+// Taken is one channel of a recorder that another takes over.
+type Taken struct {
+	Source  site.Source
+	Changes []finding.Change
+	Why     string // why it can't be taken over; empty: it can
+}
+
+// TakeOver proposes that a recorder takes over the channels of another, numbers and names kept: both
+// hold each camera then, until the old one is retired. What it holds already is left alone.
+func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Taken, err error) {
+	table, known := site.Recorder.Of(s, to.ID)
+	if !known {
+		return nil, trouble.Told(to.Place + " wasn't read yet: read it first.")
+	}
+	var plan channel.Planner
+	for _, of := range s.Sources {
+		old := s.SlotOn(of, from.ID)
+		if old == nil || s.SlotOn(of, to.ID) != nil {
+			continue
+		}
+		planned := of
+		planned.RecorderID = &to.ID
+		f, w := Facts(s, planned)
+		f.Planned, f.Recorder, f.Slot, f.Trouble = to.Place, &table, nil, s.RecorderTrouble(to.ID)
+		w.Recorder, w.RecorderID, w.Channel = to.Place, to.ID, old.Number
+		sf, _ := s.Streams(of)
+		w.Stream, w.View = stream.Roles(sf.Profiles, table.Limits.Codecs)
+		w.Unfit = w.Stream == "" && len(sf.Profiles) > 0
+		t := Taken{Source: of, Changes: plan.Next(now, f, w)}
+		if len(t.Changes) == 0 {
+			t.Why = channel.Waits(f, w, true)
+			if t.Why == "" {
+				t.Why = "those before it take the last channels"
+			}
+		} else if n := t.Changes[0].Args["channel"]; n != strconv.Itoa(old.Number) {
+			t.Changes[0].Why += fmt.Sprintf(" Its number was %d on %s, which %s hasn't free.", old.Number, from.Place, to.Place)
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// Retire takes out of a recorder all channels whose cameras another one receives; left counts those
+// that none does, which stay.
+func Retire(s *site.Snapshot, from store.Device) (out []finding.Change, left int) {
+	table, _ := site.Recorder.Of(s, from.ID)
+	elsewhere := map[int]bool{}
+	for _, of := range s.Sources {
+		old := s.SlotOn(of, from.ID)
+		if old == nil {
+			continue
+		}
+		for _, rec := range s.Recorders() {
+			if other := s.SlotOn(of, rec.ID); rec.ID != from.ID && other != nil && other.State == channel.Receiving {
+				elsewhere[old.Number] = true
+			}
+		}
+	}
+	for _, slot := range table.Slots {
+		if !elsewhere[slot.Number] {
+			left++
+			continue
+		}
+		if c, ok := table.Out(from.ID, slot.Number); ok {
+			out = append(out, c)
+		}
+	}
+	return out, left
 }

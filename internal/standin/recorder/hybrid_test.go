@@ -21,6 +21,7 @@ func TestAHybridRecorderTakesTenAfterOneRestart(t *testing.T) {
 	n, s := testbed.Net(t), demo.NewSecrets()
 	cfg := demo.Recorders(n, s, t.TempDir())[1]
 	cfg.Plugged, cfg.Entries, cfg.RestartTime, cfg.Limits.Licences = nil, nil, 500*time.Millisecond, 16
+	cfg.Limits.Ways, cfg.Lists = nil, nil
 	r, err := recorder.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)

@@ -41,6 +41,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 	cfg := demo.Recorders(n, s, "")[0]
 	cfg.Analog = []recorder.AnalogInput{{Name: "Ice house door", Signal: true}}
 	cfg.Limits.Channels, cfg.Limits.Capacity = 16, channel.Capacity{Base: 16, Most: 16}
+	cfg.Usable = 20e12
 	r, err := recorder.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)

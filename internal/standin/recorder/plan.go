@@ -102,3 +102,26 @@ func (r *Recorder) setAge(w http.ResponseWriter, q *http.Request) {
 	_ = wire.Save(r.cfg.StateFile, r.mem)
 	reply(w, map[string]string{})
 }
+
+func (r *Recorder) setName(w http.ResponseWriter, q *http.Request) {
+	_, p, ok := r.worker(w, q)
+	if !ok {
+		return
+	}
+	var in struct {
+		Name string `json:"name"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 4<<10)).Decode(&in); err != nil || in.Name == "" {
+		refuse(w, http.StatusBadRequest, "name is needed")
+		return
+	}
+	if most := r.cfg.Limits.NameMax; most > 0 && len([]rune(in.Name)) > most {
+		refuse(w, http.StatusConflict, fmt.Sprintf("a name has at most %d characters", most))
+		return
+	}
+	r.mu.Lock()
+	p.Name, r.dirty = in.Name, true
+	_ = wire.Save(r.cfg.StateFile, r.mem)
+	r.mu.Unlock()
+	reply(w, map[string]string{})
+}

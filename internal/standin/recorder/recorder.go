@@ -284,6 +284,7 @@ func (r *Recorder) handler() http.Handler {
 	signed("POST /api/services/restart", r.restartServices)
 	signed("PUT /api/others", r.setOthers)
 	signed("PUT /api/channels/{n}/plan", r.setPlan)
+	signed("PUT /api/channels/{n}/name", r.setName)
 	signed("PUT /api/channels/{n}/account", r.account)
 	signed("POST /api/channels/{n}/pause", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, true) })
 	signed("POST /api/channels/{n}/resume", func(w http.ResponseWriter, q *http.Request) { r.pausing(w, q, false) })

@@ -57,6 +57,8 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/channels/proposed", pg.take)
 	r.Change.POST("/channels/out", pg.out)
 	r.Change.POST("/channels/wish", pg.wish)
+	r.Change.POST("/channels/take-over", pg.takeOver)
+	r.Change.POST("/channels/retire", pg.retire)
 	r.Change.POST("/channels/bench", pg.setBench)
 	r.Change.POST("/channels/tick", pg.tick)
 	r.Change.POST("/channels/untick", pg.untick)
@@ -336,5 +338,8 @@ func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) erro
 		sh.Fact("Events", s.Events, at)
 	}
 	sh.Verb, sh.Extra = "Place ", extraOf(sh)
+	if len(sh.Proposals) > 0 && sh.Proposals[0].Kind == channel.Rename {
+		sh.Verb = "Give the channel the name of "
+	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -284,4 +285,72 @@ func extraOf(sh *shell.Sheet) sheetExtra {
 		}
 	}
 	return x
+}
+
+// pair reads the site, with the recorder that a form names and the other one that it names.
+func (pg *Page) pair(c *echo.Context) (s *site.Snapshot, to, from store.Device, err error) {
+	id, err := strconv.ParseInt(c.FormValue("recorder"), 10, 64)
+	other, err2 := strconv.ParseInt(c.FormValue("from"), 10, 64)
+	if err != nil || err2 != nil || id == other {
+		return nil, to, from, store.ErrNotFound
+	}
+	if s, err = site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, nil); err != nil {
+		return nil, to, from, err
+	}
+	to, ok := s.Device(id)
+	from, ok2 := s.Device(other)
+	if !ok || !ok2 || to.Kind != identity.Recorder || from.Kind != identity.Recorder {
+		return nil, to, from, store.ErrNotFound
+	}
+	return s, to, from, nil
+}
+
+// takeOver shows what has a recorder take over another's channels.
+func (pg *Page) takeOver(c *echo.Context) error {
+	s, to, from, err := pg.pair(c)
+	if err != nil {
+		return err
+	}
+	all, err := channels.TakeOver(time.Now(), s, from, to)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	var picks []engine.Pick
+	var left shell.Left
+	var sources []int64
+	for _, t := range all {
+		if t.Why != "" {
+			left.Cant = append(left.Cant, fmt.Sprintf("%s: %s.", t.Source.Place, t.Why))
+			continue
+		}
+		picks, sources = append(picks, engine.Pick{Source: t.Source, Changes: t.Changes}), append(sources, t.Source.ID)
+	}
+	if len(all) == 0 {
+		return pg.Back(c, fmt.Sprintf("%s holds none of this site's cameras that %s doesn't.", from.Place, to.Place))
+	}
+	if err := pg.planned(c, to.ID, sources); err != nil {
+		return err
+	}
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("%s takes over from %s", to.Place, from.Place)}, picks, left)
+}
+
+// retire shows what takes a recorder's channels out whose cameras another one receives.
+func (pg *Page) retire(c *echo.Context) error {
+	d, _, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	s, err := site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, nil)
+	if err != nil {
+		return err
+	}
+	all, left := channels.Retire(s, d)
+	if len(all) == 0 {
+		return pg.Back(c, fmt.Sprintf("No other recorder receives what %s holds: nothing is taken out of it.", d.Place))
+	}
+	var out shell.Left
+	if left > 0 {
+		out.Cant = []string{fmt.Sprintf("%s of %s that no other recorder receives: they stay.", shell.Plural(left, "channel"), d.Place)}
+	}
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: "Retire " + d.Place}, []engine.Pick{{Source: d.Whole(), Changes: all}}, out)
 }
