@@ -18,7 +18,6 @@ func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
 	if !ok {
 		return recording.Facts{}, w
 	}
-	w.RecorderID = rec.ID
 	f := recording.Facts{Recorder: rec.Place}
 	r, known := Recorder.Of(s, rec.ID)
 	if !known || slot == nil {

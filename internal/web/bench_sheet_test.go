@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -67,6 +68,7 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	own.Press("Save")
 	own.Sees(30*time.Second, "Channel "+sheet[1]+" is saved: receiving.")
 	p.PressIn(`[data-bench="Slipway"]`, "Typed in: Slipway")
+	p.Sees(30*time.Second, "Ticked. Whether channel")
 	h.idle()
 	slot := `select coalesce((select s->>'state' || ': ' || (s->>'detail') from fact, jsonb_array_elements(value->'slots') s where name = 'recorder.status' and device_id = $1 and s->>'name' = '%s'), '')`
 	state := func(place string) (says string) {
@@ -76,9 +78,11 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 		return says
 	}
 	testbed.Until(t, 60*time.Second, "the camera is verified from outside", func() bool {
-		if says := state("Slipway"); len(says) > 9 && says[:9] == "receiving" {
+		says := state("Slipway")
+		if strings.HasPrefix(says, "receiving") {
 			return true
 		}
+		t.Log(says)
 		h.on(p, store)
 		h.click(p, "#read button")
 		h.idle()
@@ -87,8 +91,9 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	// The other is ticked, and nobody typed it in.
 	h.on(p, store)
 	p.PressIn(`[data-bench="Crew mess"]`, "Typed in: Crew mess")
+	p.Sees(30*time.Second, "Ticked. Whether channel")
 	h.idle()
-	testbed.Until(t, 30*time.Second, "what wasn't typed in isn't seen", func() bool { says := state("Crew mess"); return len(says) > 4 && says[:4] == "lost" })
+	testbed.Until(t, 30*time.Second, "what wasn't typed in isn't seen", func() bool { return strings.HasPrefix(state("Crew mess"), "lost") })
 	h.sheet(p, "channels", "Slipway")
 	p.Sees(30*time.Second, "alike), seen from outside")
 	h.on(p, store)

@@ -41,6 +41,15 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	p.Set("input[name=most]", "45")
 	p.PressIn(".keeping", "Keep these")
 	p.Sees(30*time.Second, "Kept, and every recording was judged by it.")
+	// A kind of hours more, and out again: nothing of the form's token gets into the address.
+	p.PressIn("#plan", "More kinds of hours")
+	kinds := func() int64 { return testbed.Glance[int64](p, "document.querySelectorAll('.hoursname').length") }
+	testbed.Until(t, 30*time.Second, "there are three kinds of hours", func() bool { return kinds() == 3 })
+	if at := testbed.Eval[string](p, "location.href"); strings.Contains(at, "csrf") || !strings.Contains(at, "m2_name=hours") {
+		t.Errorf("the address is %s", at)
+	}
+	testbed.Eval[bool](p, "document.querySelectorAll('.drop')[2].click(); true")
+	testbed.Until(t, 30*time.Second, "there are two again", func() bool { return kinds() == 2 })
 	// The week is painted by keys and by pointer, and typed; the server says what it makes.
 	p.Set("#m0-name", "open")
 	p.Set("#m1-name", "closed")

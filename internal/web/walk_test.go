@@ -6,7 +6,6 @@ import (
 	"io"
 	"log/slog"
 	"net/http/httptest"
-	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -249,6 +248,25 @@ func TestShots(t *testing.T) {
 	h.on(p, "channels?recorder=2")
 	p.Wait(5 * time.Second)
 	s.shoot("channels")
+	h.on(p, "recording")
+	p.Sees(30*time.Second, "Who eats most")
+	p.Set("input[name=least]", "30")
+	p.Set("input[name=most]", "45")
+	p.PressIn(".keeping", "Keep these")
+	p.Sees(30*time.Second, "Kept, and every recording was judged by it.")
+	testbed.Until(t, 30*time.Second, "the page's scripts run", func() bool {
+		return testbed.Glance[bool](p, "!!(document.querySelector('[x-data]') || {})._x_dataStack")
+	})
+	testbed.Eval[bool](p, "document.querySelector('[data-pick-all]').click(); true")
+	p.Sees(30*time.Second, "Write the plan to")
+	h.run(p, "#plan", testbed.Eval[string](p, "document.getElementById('write').innerText"))
+	p.Wait(20 * time.Second)
+	h.on(p, "recording")
+	h.click(p, "#read button")
+	p.Wait(16 * time.Second)
+	h.on(p, "recording")
+	p.Sees(30*time.Second, "Who eats most")
+	s.shoot("recording")
 	for _, page := range []string{"board", "log", "settings", "expected"} {
 		h.on(p, page)
 		s.shoot(page)
@@ -263,27 +281,4 @@ func TestShots(t *testing.T) {
 	s.shoot("board-phone")
 	h.on(p, "prove")
 	s.shoot("prove-phone")
-}
-
-// TestShotOfThreeThousand renders the Board at size, from bulk cameras that were
-// really found, signed in to and read.
-func TestShotOfThreeThousand(t *testing.T) {
-	dir := os.Getenv("SHOTS")
-	if dir == "" {
-		t.Skip("SHOTS isn't set: make shots renders the pictures")
-	}
-	h := serveBulk(t, demo.BulkMost)
-	v := visit(t, h)
-	v.signIn(demo.Lead, h.Secrets.Lead)
-	token := url.Values{"_csrf": {v.token("/sites/1/find")}}
-	for _, st := range []string{"find", "sign-in", "clock"} {
-		v.post("/sites/1/"+st+"/read", token)
-		testbed.Until(t, 6*time.Minute, st+" ends", func() bool { return count(h, `select count(*) from run where ended_at is null`) == 0 })
-	}
-	p := testbed.Browser(t, 1280, 800)
-	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "3,015 proven")
-	p.Go(h.url + "/sites/1/board?sort=clock")
-	p.Sees(30*time.Second, "1–200 of 3,015")
-	shooter{t, dir, p}.shoot("board-3000")
 }

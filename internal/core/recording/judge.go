@@ -41,10 +41,9 @@ func (f Facts) Read() bool { return f.Slot != nil && f.Slot.Plan != nil }
 
 // Wishes is what the site wants kept of a view.
 type Wishes struct {
-	Name       string // of the plan; empty: nobody chose one
-	Plan       Plan
-	Term       Term
-	RecorderID int64
+	Name string // of the plan; empty: nobody chose one
+	Plan Plan
+	Term Term
 }
 
 // SetPlan is the change that writes a channel's plan; SetAge how old recordings of a recorder get.

@@ -311,12 +311,12 @@ func TestTerm(t *testing.T) {
 		days    float64
 		deletes int
 		want    string
-	}{{29.99, 0, TooFew}, {30, 0, Enoughs}, {45, 0, Enoughs}, {45.5, 0, TooMany}, {90, 45, Enoughs}, {90, 20, TooFew}, {0, 0, Enoughs}, {math.Inf(1), 0, TooMany}} {
+	}{{29.99, 0, TooFew}, {30, 0, Within}, {45, 0, Within}, {45.5, 0, TooMany}, {90, 45, Within}, {90, 20, TooFew}, {0, 0, Within}, {math.Inf(1), 0, TooMany}} {
 		if got := term.Says(x.days, x.deletes); got != x.want {
 			t.Errorf("%v days, deleted after %d: %s, want %s", x.days, x.deletes, got, x.want)
 		}
 	}
-	if (Term{}).Says(1, 0) != Enoughs {
+	if (Term{}).Says(1, 0) != Within {
 		t.Error("a site that asks for nothing is short of something")
 	}
 	if s := SumOf(Storage{Usable: 6e12, Other: 1e11}, nil, 0); s.Days != 60 {

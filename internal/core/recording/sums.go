@@ -191,7 +191,7 @@ type Term struct {
 
 // Terms of a recorder against what it will keep.
 const (
-	Enoughs = "enough" // within the term
+	Within  = "within"
 	TooFew  = "too few"
 	TooMany = "too many"
 )
@@ -205,11 +205,11 @@ func (t Term) Says(days float64, deletes int) string {
 	}
 	switch {
 	case days == 0:
-		return Enoughs // it isn't told how much it holds: nothing is known
+		return Within // it isn't told how much it holds: nothing is known
 	case t.Least > 0 && math.Floor(kept+1e-9) < float64(t.Least):
 		return TooFew
 	case t.Most > 0 && kept > float64(t.Most):
 		return TooMany
 	}
-	return Enoughs
+	return Within
 }

@@ -64,6 +64,7 @@ const (
 	rateStep   = 0.75
 	rateWeight = 4
 	mostSteps  = 6
+	mostEaters = 3 // channels whose bit rate is tried
 )
 
 // Steps lists single changes that would bring a recorder closer to so many days, at most six:
@@ -75,21 +76,16 @@ func Steps(s Storage, all []Channel, assume float64, least int) []Step {
 		return nil
 	}
 	out := planSteps(s, all, assume)
-	for _, i := range now.Eaters() {
-		if len(out) > 64 {
-			break
-		}
+	eaters := now.Eaters()
+	for _, i := range eaters[:min(len(eaters), mostEaters)] {
 		c := all[i]
-		for _, r := range []*Rate{&c.Rates.Day, &c.Rates.Night} {
+		for _, r := range []*Rate{&c.Rates.Day, &c.Rates.Night, &c.Rates.BusyDay, &c.Rates.BusyNight} {
 			r.Record, r.Keys = r.Record*rateStep, r.Keys*rateStep
 		}
 		tried := slices.Clone(all)
 		tried[i] = c
-		out = append(out, Step{Title: fmt.Sprintf("A quarter less bit rate on %s", c.Name), Cost: "coarser where much moves", weight: rateWeight,
+		out = append(out, Step{Title: "A quarter less bit rate on " + c.Name, Cost: "coarser where much moves", weight: rateWeight,
 			Days: SumOf(s, tried, assume).Days, Places: []int{i}})
-		if i == now.Eaters()[min(2, len(now.Eaters())-1)] {
-			break
-		}
 	}
 	for i := range out {
 		out[i].Gain = out[i].Days - now.Days

@@ -56,6 +56,25 @@ func (pg *Page) again(c *echo.Context, form url.Values, says string) error {
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/recording?%s", shell.VisitorOf(c).Member.ID, typed.Encode()))
 }
 
+// draft shows the plan in hand as it was changed, with what it would make: nothing is kept. With
+// script the page asks for that itself.
+func (pg *Page) draft(c *echo.Context) error {
+	form, err := c.FormValues()
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	me := shell.VisitorOf(c)
+	plans, err := pg.Store.RecordingPlans(c.Request().Context(), me.Member.ID)
+	if err != nil {
+		return err
+	}
+	d := read(url.Values(form), plans)
+	if d.Wrong != "" {
+		return pg.again(c, url.Values(form), d.Wrong)
+	}
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/recording?%s", me.Member.ID, fields(d.ID, d.Name, d.Plan).Encode()))
+}
+
 // kept keeps the draft under its name and has those be judged that it was chosen for.
 func (pg *Page) kept(c *echo.Context, d draft) (id int64, says string, err error) {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)

@@ -20,7 +20,6 @@ type draft struct {
 	Plan  recording.Plan
 	Days  [recording.WeekDays]string // as typed
 	Wrong string                     // why it can't be read; empty: it can
-	Typed bool                       // something of it was changed and isn't kept
 	For   int                        // views that it was chosen for
 }
 
@@ -83,7 +82,6 @@ func read(v url.Values, plans []store.RecordingPlan) draft {
 		i := max(0, slices.IndexFunc(plans, func(p store.RecordingPlan) bool { return p.ID == id }))
 		d.ID, d.Name, d.Plan, d.For = plans[i].ID, plans[i].Name, plans[i].Plan, plans[i].For
 	}
-	was := fields(d.ID, d.Name, d.Plan)
 	for day := range d.Days {
 		d.Days[day] = d.Plan.Day(day)
 	}
@@ -101,7 +99,6 @@ func read(v url.Values, plans []store.RecordingPlan) draft {
 	if len(p.Modes) > 0 {
 		d.Plan = p
 	}
-	d.Typed = d.ID == 0 || d.Wrong != "" || fields(d.ID, d.Name, d.Plan).Encode() != was.Encode()
 	return d
 }
 

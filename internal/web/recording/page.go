@@ -41,6 +41,7 @@ func (*Page) Stage() stage.Stage { return stage.Recording }
 
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/recording/draft", pg.draft)
 	r.Change.POST("/recording/plan", pg.keep)
 	r.Change.POST("/recording/plan/remove", pg.remove)
 	r.Change.POST("/recording/write", pg.write)
@@ -303,13 +304,13 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 					c.Plan = chosen.Plan
 				}
 			}
-			d.mind(s, h.source, slot.Number)
+			d.mind(s, h.source)
 		}
 		b.Then = recording.SumOf(r.Storage, b.Channels, s.Assume())
 		d.Bars = append(d.Bars, b)
 	}
 	d.draw(s.Term())
-	d.choose(want, s.Term())
+	d.choose(want)
 	if d.Chosen != nil {
 		d.tell(s.Assume(), p)
 	}
@@ -317,7 +318,7 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 }
 
 // mind notes what a draft would do to a channel that it is chosen for.
-func (d *pageData) mind(s *site.Snapshot, of site.Source, _ int) {
+func (d *pageData) mind(s *site.Snapshot, of site.Source) {
 	if of.PlanID == nil || *of.PlanID != d.Draft.ID || d.Draft.Wrong != "" || len(d.Wrong) >= 4 {
 		return
 	}
@@ -457,7 +458,7 @@ func basis(s recording.Sum) string {
 }
 
 // choose takes the recorder that is asked for, else the one that is worst off.
-func (d *pageData) choose(want int64, t recording.Term) {
+func (d *pageData) choose(want int64) {
 	for _, b := range d.Bars {
 		switch {
 		case b.Recorder.ID == want:
@@ -467,7 +468,6 @@ func (d *pageData) choose(want int64, t recording.Term) {
 			d.Chosen = b
 		}
 	}
-	_ = t
 }
 
 // tell lists who eats most on the chosen recorder, and what would bring it more days.

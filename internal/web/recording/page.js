@@ -179,7 +179,7 @@ function start() {
   });
 
   function address() {
-    const url = new URL(form.action);
+    const url = new URL(form.dataset.page, location.href);
     new FormData(form).forEach((v, k) => {
       if (!["_csrf", "back", "brush", "pick", "all"].includes(k) && !(k === "q" && v === ""))
         url.searchParams.append(k, v);
