@@ -48,9 +48,10 @@ var cheap = []struct {
 		return m, "Nothing when nothing happens", "quiet hours aren't seen again", was != Nothing && len(m.Causes) > 0
 	}},
 	{6, func(m Mode) (Mode, string, string, bool) {
+		was := m.Idle
 		m.Event, m.Idle = View, View
 		m.Causes = nil
-		return m, "The view stream at all times", "less detail of all that happens", true
+		return m, "The view stream at all times", "less detail of all that happens", was == Record || was == Keys
 	}},
 	{7, func(m Mode) (Mode, string, string, bool) {
 		was := m.Event
