@@ -180,6 +180,22 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 	return r.Engine.Judge(ctx, rec.SiteID, append([]int64{}, judge...))
 }
 
+// ReadOf reads the visit's recorder; of a camera the one that holds its view, or is planned for it.
+func (r *Reader) ReadOf(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Recorder {
+		return r.Read(ctx, v.Device)
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	rec, _, ok := s.HolderOf(v.Source)
+	if !ok {
+		return "", trouble.Told("No recorder is planned for " + v.Source.Place + ".")
+	}
+	return r.Read(ctx, rec)
+}
+
 // Holding reads the recorder of the visit's view afresh and finds the slot that holds it; nil where
 // none does.
 func (r *Reader) Holding(ctx context.Context, v *engine.Visit) (store.Device, *channel.Slot, error) {

@@ -112,18 +112,7 @@ func (c *Stage) Plan(now time.Time) func(*site.Snapshot, site.Source) []finding.
 
 // Read reads a recorder, of a camera the one that holds it or is planned for it.
 func (c *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
-	if v.Device.Kind == identity.Recorder {
-		return c.Recorders.Read(ctx, v.Device)
-	}
-	s, err := v.Snapshot(ctx)
-	if err != nil {
-		return "", err
-	}
-	rec, _, ok := s.HolderOf(v.Source)
-	if !ok {
-		return "", trouble.Told("No recorder is planned for " + v.Source.Place + ".")
-	}
-	return c.Recorders.Read(ctx, rec)
+	return c.Recorders.ReadOf(ctx, v)
 }
 
 // AfterChange reads the recorder, and follows a channel until it is known whether the
@@ -146,7 +135,8 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	return v.Follow(ctx, stage.Channels)
 }
 
-// readNamed reads the recorders that changes name, where another one holds the view too.
+// readNamed reads the recorders that changes name, where another one holds the view too; what was
+// placed on one is planned for it from then on.
 func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.Change) error {
 	s, err := v.Snapshot(ctx)
 	if err != nil {
@@ -155,7 +145,16 @@ func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.
 	holder, _, _ := s.HolderOf(v.Source)
 	for _, ch := range changes {
 		id, err := strconv.ParseInt(ch.Args["recorder"], 10, 64)
-		if err != nil || id == holder.ID || ch.Stage != stage.Channels {
+		if err != nil || ch.Stage != stage.Channels {
+			continue
+		}
+		planned := v.Source.RecorderID
+		if ch.Kind == channel.Place && ch.Made() && ch.ToText != channel.Empty && (planned == nil || *planned != id) {
+			if err := c.Store.SetPlanned(ctx, v.Site, v.Source.ID, id); err != nil {
+				return err
+			}
+		}
+		if id == holder.ID {
 			continue
 		}
 		if rec, ok := s.Device(id); ok {

@@ -69,6 +69,27 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 	return p, true
 }
 
+// FactsOn is Facts of a view as if one recorder, and no other, were to hold it.
+func FactsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts, channel.Wishes) {
+	f, w := Facts(s, of)
+	f.Planned, f.Slot, f.Recorder, f.Trouble = rec.Place, nil, nil, s.RecorderTrouble(rec.ID)
+	w.Recorder, w.RecorderID = rec.Place, rec.ID
+	table, known := site.Recorder.Of(s, rec.ID)
+	if !known {
+		return f, w
+	}
+	f.Recorder = &table
+	sf, _ := s.Streams(of)
+	if sf.Trouble == "" && len(sf.Profiles) > 0 {
+		w.Stream, w.View = stream.Roles(sf.Profiles, table.Limits.Codecs)
+		w.Unfit = w.Stream == ""
+		if p, _, ok := sf.Find(w.Stream); ok {
+			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
+		}
+	}
+	return f, w
+}
+
 // Taken is one channel of a recorder that another takes over.
 type Taken struct {
 	Source  site.Source
@@ -79,8 +100,7 @@ type Taken struct {
 // TakeOver proposes that a recorder takes over the channels of another, numbers and names kept: both
 // hold each camera then, until the old one is retired. What it holds already is left alone.
 func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Taken, err error) {
-	table, known := site.Recorder.Of(s, to.ID)
-	if !known {
+	if _, known := site.Recorder.Of(s, to.ID); !known {
 		return nil, trouble.Told(to.Place + " wasn't read yet: read it first.")
 	}
 	var plan channel.Planner
@@ -89,14 +109,8 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 		if old == nil || s.SlotOn(of, to.ID) != nil {
 			continue
 		}
-		planned := of
-		planned.RecorderID = &to.ID
-		f, w := Facts(s, planned)
-		f.Planned, f.Recorder, f.Slot, f.Trouble = to.Place, &table, nil, s.RecorderTrouble(to.ID)
-		w.Recorder, w.RecorderID, w.Channel = to.Place, to.ID, old.Number
-		sf, _ := s.Streams(of)
-		w.Stream, w.View = stream.Roles(sf.Profiles, table.Limits.Codecs)
-		w.Unfit = w.Stream == "" && len(sf.Profiles) > 0
+		f, w := FactsOn(s, of, to)
+		w.Channel = old.Number
 		t := Taken{Source: of, Changes: plan.Next(now, f, w)}
 		if len(t.Changes) == 0 {
 			t.Why = channel.Waits(f, w, true)

@@ -46,18 +46,7 @@ func (r *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 
 // Read reads a recorder, of a camera the one that holds it or is planned for it.
 func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
-	if v.Device.Kind == identity.Recorder {
-		return r.Recorders.Read(ctx, v.Device)
-	}
-	s, err := v.Snapshot(ctx)
-	if err != nil {
-		return "", err
-	}
-	rec, _, ok := s.HolderOf(v.Source)
-	if !ok {
-		return "", trouble.Told("No recorder is planned for " + v.Source.Place + ".")
-	}
-	return r.Recorders.Read(ctx, rec)
+	return r.Recorders.ReadOf(ctx, v)
 }
 
 // AfterChange reads the recorder whose recording was changed.

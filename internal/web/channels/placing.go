@@ -192,9 +192,6 @@ func (pg *Page) place(c *echo.Context) error {
 	if number < 1 || number > r.ChannelsNow() {
 		return pg.Back(c, fmt.Sprintf("%s has channels 1 to %d now.", rec.Place, r.ChannelsNow()))
 	}
-	if err := pg.planned(c, rec.ID, []int64{source}); err != nil {
-		return err
-	}
 	targets, err := pg.Store.Resolve(ctx, store.Selection{Site: me.Member.ID, IDs: []int64{source}}, stage.Channels)
 	if err != nil {
 		return err
@@ -202,13 +199,12 @@ func (pg *Page) place(c *echo.Context) error {
 	why := "It isn't one of the site's any more."
 	now := time.Now()
 	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Channels, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
-		f, w := channels.Facts(s, of)
-		w.Channel = number
-		why = ""
-		if f.Slot != nil {
-			why = fmt.Sprintf("Channel %d of %s holds %s already.", f.Slot.Number, f.Planned, of.Place)
+		if holder, slot, ok := s.HolderOf(of); ok && slot != nil {
+			why = fmt.Sprintf("Channel %d of %s holds %s already.", slot.Number, holder.Place, of.Place)
 			return nil
 		}
+		f, w := channels.FactsOn(s, of, rec)
+		w.Channel, why = number, ""
 		if limit := channel.Waits(f, w, true); limit != "" {
 			why = fmt.Sprintf("%s doesn't go on %s: %s.", of.Place, rec.Place, limit)
 			return nil
@@ -317,19 +313,15 @@ func (pg *Page) takeOver(c *echo.Context) error {
 	}
 	var picks []engine.Pick
 	var left shell.Left
-	var sources []int64
 	for _, t := range all {
 		if t.Why != "" {
 			left.Cant = append(left.Cant, fmt.Sprintf("%s: %s.", t.Source.Place, t.Why))
 			continue
 		}
-		picks, sources = append(picks, engine.Pick{Source: t.Source, Changes: t.Changes}), append(sources, t.Source.ID)
+		picks = append(picks, engine.Pick{Source: t.Source, Changes: t.Changes})
 	}
 	if len(all) == 0 {
 		return pg.Back(c, fmt.Sprintf("%s holds none of this site's cameras that %s doesn't.", from.Place, to.Place))
-	}
-	if err := pg.planned(c, to.ID, sources); err != nil {
-		return err
 	}
 	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("%s takes over from %s", to.Place, from.Place)}, picks, left)
 }
