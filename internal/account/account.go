@@ -233,13 +233,16 @@ func (k *Keeper) Secret(ctx context.Context, setID int64) (username, password st
 	return set.Username, password, err
 }
 
-// Recorder makes a client for a recorder, signed in with its own account. Sets go only
-// to what has shown itself to be a recorder of this site and isn't in doubt; the first request
-// is a try within the budget, and what was refused isn't sent again before somebody acts.
-func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client, error) {
+// Recorder makes a driver for a recorder, signed in with its own account. Sets go only to what has
+// shown itself to be a recorder of this site and isn't in doubt; the first request is a try within
+// the budget, and what was refused isn't sent again before somebody acts.
+func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver, error) {
 	addr, err := Address(d)
 	if err != nil {
 		return nil, err
+	}
+	if d.Bench != nil {
+		return k.sheet(ctx, d)
 	}
 	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
 	if err != nil {
@@ -248,7 +251,8 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client
 	if now, ok := s.Device(d.ID); ok {
 		d = now
 	}
-	if seen, ok := site.Seen.Of(s, d.ID); !ok || !seen.Heard(identity.SaidHello) {
+	seen, ok := site.Seen.Of(s, d.ID)
+	if !ok || !seen.Heard(identity.SaidHello) && !seen.Heard(identity.RecordsOthers) {
 		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
 	}
 	if err := Doubted(d, s); err != nil {
@@ -273,8 +277,44 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (*recorder.Client
 		stage = "the recorder's interface"
 	}
 	pin, _ := site.RecorderPin.Of(s, d.ID)
-	try := k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })
-	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, recorder.Login{Username: set.Username, Password: password, Try: try}), nil
+	login := recorder.Login{Username: set.Username, Password: password,
+		Try: k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })}
+	if !seen.Heard(identity.SaidHello) {
+		return recorder.NewControl(k.Dialer.At(addr), seen.Service, pin, login)
+	}
+	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, login), nil
+}
+
+// sheet makes a driver for a recorder that is set up by hand: of what was ticked, with what the
+// cameras showed themselves.
+func (k *Keeper) sheet(ctx context.Context, d store.Device) (recorder.Driver, error) {
+	entries, err := k.Store.BenchEntries(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	var login Login
+	if d.Bench.Picture != "" && len(entries) > 0 {
+		if login, err = k.PageLogin(ctx, d, "the pictures of "+d.Place); err != nil {
+			return nil, err
+		}
+	}
+	ids := make([]int64, len(entries))
+	for i, e := range entries {
+		ids[i] = e.Device
+	}
+	s, err := site.Load(ctx, k.Store, d.SiteID, ids)
+	if err != nil {
+		return nil, err
+	}
+	typed := make([]recorder.Typed, len(entries))
+	for i, e := range entries {
+		typed[i].Entry = e
+		of, _ := s.Source(e.Source)
+		if own, ok := site.Still.Of(s, of); ok {
+			typed[i].Own = &own.Print
+		}
+	}
+	return recorder.NewSheet(k.Dialer.At(*d.Address), d.Place, *d.Bench, typed, recorder.Login(login)), nil
 }
 
 // PageLogin is the account of a recorder that is set up by hand, for what its web page shows; without

@@ -19,6 +19,7 @@ import (
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/recorder"
+	"duskyharbor/internal/standin/vms"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
 )
@@ -75,7 +76,9 @@ func Describe(n Net, s Secrets, bulk int) []Device {
 		out = append(out, Device{Kind: "recorder", Place: r.Place, Make: r.Make, Model: r.Model,
 			Address: r.Address.String(), HTTPPort: recorder.Port, Username: r.Username, Password: r.Password, Streams: []DeviceStream{}, Faults: []string{}})
 	}
-	return out
+	d := Desk(n, s, "")
+	return append(out, Device{Kind: "recorder", Place: d.Place, Make: d.Make, Model: d.Model, Address: d.Address.String(), HTTPPort: vms.Port,
+		RTSPPort: vms.ReplayPort, Username: d.Username, Password: d.Password, Streams: []DeviceStream{}, Faults: []string{"nobody told the site of it"}})
 }
 
 // faults words what is planted in a camera besides its clock.
@@ -248,14 +251,14 @@ func Reset(data string) error {
 func announce(out io.Writer, asJSON bool, url string, s Secrets, failed []Failure) error {
 	if asJSON {
 		return json.NewEncoder(out).Encode(map[string]any{"url": url, "username": Lead, "password": s.Lead,
-			"token": s.Token, "failed": failed})
+			"token": s.Token, "desk_username": "install", "desk_password": s.Desk, "failed": failed})
 	}
 	for _, f := range failed {
 		if _, err := fmt.Fprintf(out, "  %s can't start: %s\n", f.Place, f.Why); err != nil {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token)
+	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Harbour desk, which the site doesn't know yet: install, %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token, s.Desk)
 	return err
 }
 

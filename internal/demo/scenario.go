@@ -3,6 +3,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -23,6 +24,7 @@ import (
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/page"
 	"duskyharbor/internal/standin/recorder"
+	"duskyharbor/internal/standin/vms"
 )
 
 // Zone of the site.
@@ -59,6 +61,7 @@ type Secrets struct {
 	Terminal string `json:"terminal"` // recorders' own
 	Quay     string `json:"quay"`
 	Store    string `json:"store"`
+	Desk     string `json:"desk"` // of Harbour desk, which nobody told the site of
 	Lead     string `json:"lead"`
 	Tech     string `json:"tech"`
 	Viewer   string `json:"viewer"`
@@ -71,10 +74,11 @@ func LoadSecrets(dir string) (Secrets, error) {
 	path := filepath.Join(dir, "scenario.json")
 	data, err := os.ReadFile(path)
 	if err == nil {
-		if err := json.Unmarshal(data, &s); err != nil || s.Token != "" {
+		if err := json.Unmarshal(data, &s); err != nil || s.Token != "" && s.Desk != "" {
 			return s, err
 		}
-		s.Token, _ = people.NewToken() // a folder of before programs had tokens
+		fresh := NewSecrets() // a folder of before there were these
+		s.Token, s.Desk = cmp.Or(s.Token, fresh.Token), cmp.Or(s.Desk, fresh.Desk)
 		if data, err = json.MarshalIndent(s, "", "  "); err != nil {
 			return s, err
 		}
@@ -104,7 +108,7 @@ func LoadSecrets(dir string) (Secrets, error) {
 // NewSecrets makes passwords.
 func NewSecrets() Secrets {
 	token, _ := people.NewToken()
-	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(),
+	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Desk: word(),
 		Lead: word(), Tech: word(), Viewer: word()}
 }
 
@@ -227,13 +231,13 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
 			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
 			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NoOthers: true, Ways: quayWays,
-				NameMax: 24, Talkback: []string{"PCMU"}, Capacity: channel.Capacity{Base: 2, Gain: 1, Most: 10},
+				NameMax: 24, Talkback: []string{"PCMU"}, Watts: 40, Capacity: channel.Capacity{Base: 2, Gain: 1, Most: 10},
 				Tables: []channel.Table{{Channels: 6, Megapixels: 8}, {Channels: 12, Megapixels: 4}}},
 			RestartTime: 4 * time.Second, Usable: 1.6e12, Buffer: 10, ByPlan: true,
 			Lists: []recorder.List{{Version: "2025-03", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300"}},
 				{Version: "2026-10", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300", "Pinnock & Daw PND X9"}}},
 			Analog: []recorder.AnalogInput{{Name: "Ice house door", Signal: true}, {Off: true}, {Off: true}, {}, {}, {}, {}, {}}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
-			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, HandsOut: n.Prefix(90),
+			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, Ports: 4, Draws: map[int]int{3: 3}, HandsOut: n.Prefix(90),
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
 				User: "admin", Secret: s.Former}}},
 		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06",
@@ -243,9 +247,19 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 	}
 }
 
+// Desk is the video management system of the scenario.
+func Desk(n Net, s Secrets, state string) vms.Config {
+	c := vms.Config{Place: "Harbour desk", Make: "Pinnock & Daw", Model: "PND Desk", Serial: "PNDDESK-0208", Firmware: "7.1",
+		Address: n.At(".2.8"), Username: "install", Password: s.Desk, Most: 64, Codecs: []string{"H264", "H265"}}
+	if state != "" {
+		c.StateFile = filepath.Join(state, "harbour-desk.json")
+	}
+	return c
+}
+
 // Others are what else answers on the networks: pages and a time server.
 func Others(n Net) map[string]netip.Addr {
-	return map[string]netip.Addr{"Harbour desk": n.At(".2.8"), "Harbour time": n.At(".2.9"),
+	return map[string]netip.Addr{"Harbour time": n.At(".2.9"),
 		"Northreach Monitoring": n.At(".2.200"), "Analyser 1": n.At(".2.30"), "Analyser 2": n.At(".2.31")}
 }
 
@@ -275,6 +289,7 @@ var ExpectedList = []Expected{
 type Fleet struct {
 	Cameras   []*camera.Camera
 	Recorders []*recorder.Recorder
+	Desk      *vms.VMS  // nil: it isn't run
 	Failed    []Failure // what couldn't start
 	others    context.CancelFunc
 }
@@ -313,6 +328,12 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, o
 		}
 		f.Recorders = append(f.Recorders, rec)
 	}
+	if c := Desk(n, s, state); wanted(c.Place) {
+		var err error
+		if f.Desk, err = vms.Start(ctx, c); err != nil {
+			f.Failed = append(f.Failed, Failure{c.Place, err.Error()})
+		}
+	}
 	if len(only) > 0 {
 		return f, nil
 	}
@@ -342,6 +363,9 @@ func (f *Fleet) Camera(place string) *camera.Camera {
 func (f *Fleet) Close() {
 	if f.others != nil {
 		f.others()
+	}
+	if f.Desk != nil {
+		f.Desk.Close()
 	}
 	for _, r := range f.Recorders {
 		r.Close()

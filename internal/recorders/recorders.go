@@ -14,6 +14,7 @@ import (
 
 	"duskyharbor/internal/account"
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -73,9 +74,6 @@ func (r *Reader) Read(ctx context.Context, d store.Device) (string, error) {
 }
 
 func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
-	if d.Bench != nil {
-		return r.look(ctx, d)
-	}
 	c, err := r.Accounts.Recorder(ctx, d)
 	if err != nil {
 		return "", err
@@ -85,28 +83,44 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	const via = "GET /api/status"
+	via := c.Via()
 	table.Make, table.Model, table.Serial = d.Make, d.Model, d.Serial
-	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table), site.RecorderPin.New(d.ID, via, table.At, c.Pin())}
-	offset, err := ntp.Ask(ctx, r.Dialer.At(*d.Address))
-	serves := err == nil
-	clockVia := via
-	if serves {
-		if narrow, ok := reading.Offset.Meet(offset); ok {
-			reading.Offset, clockVia = narrow, via+", NTP"
+	if table.Speech != channel.OwnInterface {
+		table.Name = d.Place // others don't tell what they are called
+	}
+	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table)}
+	if pin := c.Pin(); pin != "" {
+		facts = append(facts, site.RecorderPin.New(d.ID, via, table.At, pin))
+	}
+	if !reading.At.IsZero() {
+		times, err := r.clock(ctx, d, reading, via)
+		if err != nil {
+			return "", err
 		}
+		facts = append(facts, times...)
 	}
-	if err := site.FitDrift(ctx, r.Store, d.ID, &reading); err != nil {
-		return "", err
-	}
-	facts = append(facts, site.Clock.New(d.ID, clockVia, table.At, reading), site.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves))
 	if err := r.Store.KeepFacts(ctx, facts...); err != nil {
 		return "", err
 	}
 	if err := r.keepPorts(ctx, d, table); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d of %d channels taken", len(table.Slots), table.Limits.Channels), nil
+	return table.Summary(), nil
+}
+
+// clock is what is kept of a recorder's time; its NTP service is asked too.
+func (r *Reader) clock(ctx context.Context, d store.Device, reading clock.Reading, via string) ([]store.NewFact, error) {
+	offset, err := ntp.Ask(ctx, r.Dialer.At(*d.Address))
+	serves := err == nil
+	if serves {
+		if narrow, ok := reading.Offset.Meet(offset); ok {
+			reading.Offset, via = narrow, via+", NTP"
+		}
+	}
+	if err := site.FitDrift(ctx, r.Store, d.ID, &reading); err != nil {
+		return nil, err
+	}
+	return []store.NewFact{site.Clock.New(d.ID, via, reading.At, reading), site.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves)}, nil
 }
 
 // keepPorts keeps what a recorder tells of the devices on its own ports: those that
@@ -237,7 +251,7 @@ func (r *Reader) KeepInputs(ctx context.Context, v *engine.Visit) error {
 }
 
 // Slot reads one channel of a recorder now; taken is false where nothing holds it.
-func Slot(ctx context.Context, c *recorder.Client, number int) (s channel.Slot, taken bool, err error) {
+func Slot(ctx context.Context, c recorder.Driver, number int) (s channel.Slot, taken bool, err error) {
 	table, _, err := c.Status(ctx)
 	if i := slices.IndexFunc(table.Slots, func(s channel.Slot) bool { return s.Number == number }); i >= 0 {
 		return table.Slots[i], true, err
@@ -246,7 +260,7 @@ func Slot(ctx context.Context, c *recorder.Client, number int) (s channel.Slot, 
 }
 
 // Named opens the recorder that a change's argument names.
-func (r *Reader) Named(ctx context.Context, s *site.Snapshot, id string) (*recorder.Client, error) {
+func (r *Reader) Named(ctx context.Context, s *site.Snapshot, id string) (recorder.Driver, error) {
 	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
 		return nil, fmt.Errorf("recorders: a change names no recorder: %w", err)

@@ -66,7 +66,7 @@ func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of
 
 // ChannelOf opens the recorder that a change names, else the one that holds a view or is planned
 // to, at the channel that the change names. The client is the caller's to close.
-func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec *recorder.Client,
+func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec recorder.Driver,
 	number int, err error) {
 	holder, _, ok := s.HolderOf(of)
 	if id, none := strconv.ParseInt(c.Args["recorder"], 10, 64); none == nil && id != 0 {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"duskyharbor/internal/core/channel"
 )
 
@@ -33,17 +35,38 @@ func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.Ben
 	type row struct {
 		Channel int
 		Source  int64
+		Device  int64
 		Name    string
 		Address string
 		Profile string
 		TypedAt time.Time
 		By      string
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.name, coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
+	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.device_id device, s.name, coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
 		from bench_entry b join source s on s.id = b.source_id join device d on d.id = s.device_id where b.recorder_id = $1 order by b.channel`, recorder)
 	out := make([]channel.BenchEntry, len(rows))
 	for i, r := range rows {
 		out[i] = channel.BenchEntry(r)
 	}
 	return out, err
+}
+
+// SetFeeds keeps that a recorder of a site takes other recorders' channels, and which; nil: it takes
+// cameras. ErrNotFound where the site has no such recorder.
+func (s *Store) SetFeeds(ctx context.Context, site, recorder int64, f *channel.Feeding) error {
+	tag, err := s.Pool.Exec(ctx, `update device set feeds = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, f)
+	return orNone(tag.RowsAffected(), err)
+}
+
+// PickFeed keeps that a recorder takes a channel of another, or doesn't any more. Nothing is kept of
+// one that takes cameras.
+func (s *Store) PickFeed(ctx context.Context, recorder int64, p channel.Pick, on bool) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		var f *channel.Feeding
+		if err := tx.QueryRow(ctx, `select feeds from device where id = $1 for update`, recorder).Scan(&f); err != nil || f == nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update device set feeds = $2, version = version + 1 where id = $1`, recorder, f.With(p, on))
+		return err
+	})
 }

@@ -2,6 +2,7 @@ package access
 
 import (
 	"fmt"
+	"strings"
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
@@ -26,6 +27,7 @@ type Dependant struct {
 	Receiving bool
 	Paused    bool
 	Label     string // of the account that it was given, see Label
+	ByHand    bool   // nothing but a person can give it another account
 }
 
 // Label is what a channel is given with an account, so that it can be read back which
@@ -49,6 +51,11 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	if len(deps) > 0 {
 		risk = finding.Gap
 	}
+	deps, byHand := apart(deps)
+	why := "The new one is sealed here before it is sent."
+	if len(byHand) > 0 {
+		why += fmt.Sprintf(" %s goes dark until the new one is typed in at its own screen: nothing else can give it that.", andAll(byHand))
+	}
 	var out []finding.Change
 	each := func(kind, title, from, to, note string, also map[string]string, take func(Dependant) bool) {
 		for _, d := range deps {
@@ -69,7 +76,7 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	guards := map[string]string{finding.Guards: Change}
 	each(Pause, "Pause channel %d of %s", Signing, Paused, "Let it sign in again.", guards, runs)
 	out = append(out, finding.Change{Kind: Change, Key: Change, Title: "Password of " + to.Username, From: from.Name,
-		To: to.Name, Why: "The new one is sealed here before it is sent.", Risk: risk,
+		To: to.Name, Why: why, Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old password back."}, Args: sets, Account: to.Username + ", with a new password made by its rule and sealed here"})
 	for _, d := range deps {
 		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
@@ -81,4 +88,21 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	each(Resume, "Resume channel %d of %s", Paused, Signing, "Pause it again.",
 		guards, func(d Dependant) bool { return !d.Paused && !d.Receiving })
 	return out
+}
+
+// apart splits those that can be told a new account from those that a person has to, which are named.
+func apart(all []Dependant) (told []Dependant, byHand []string) {
+	for _, d := range all {
+		if d.ByHand {
+			byHand = append(byHand, fmt.Sprintf("channel %d of %s", d.Channel, d.Name))
+		} else {
+			told = append(told, d)
+		}
+	}
+	return told, byHand
+}
+
+func andAll(names []string) string {
+	text := strings.Join(names, " and ")
+	return strings.ToUpper(text[:1]) + text[1:]
 }

@@ -25,6 +25,7 @@ type Bench struct {
 type BenchEntry struct {
 	Channel int
 	Source  int64
+	Device  int64
 	Name    string
 	Address string
 	Profile string
@@ -65,10 +66,13 @@ type Look struct {
 // likeEnough is from which likeness on two pictures are of one view, see stream.Print.
 const likeEnough = 0.6
 
+// sheetLacks is what can't be done from here where a person has to.
+var sheetLacks = []Act{ActPlace, ActName, ActAccount, ActPause, ActPlan, ActAge, ActInputs, ActStill, ActLog, ActClock, ActRestart}
+
 // Table is what is known of a recorder that is set up by hand: of what was typed, as far as it can be
 // seen from outside.
 func (b Bench) Table(name string, at time.Time, entries []BenchEntry, looks map[int]Look) Recorder {
-	r := Recorder{At: at, Name: name, ByHand: true, Slots: []Slot{}, Limits: Limits{Channels: b.Channels, Codecs: b.Codecs}}
+	r := Recorder{At: at, Name: name, ByHand: true, Speech: BySheet, Cannot: sheetLacks, Slots: []Slot{}, Limits: Limits{Channels: b.Channels, Codecs: b.Codecs}}
 	for _, e := range entries {
 		if e.TypedAt.IsZero() {
 			continue

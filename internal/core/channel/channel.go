@@ -38,6 +38,9 @@ type Recorder struct {
 	ByHand bool `json:"by_hand,omitempty"`
 	// ByPlan says that it listens to camera events in those hours alone whose plan waits for them.
 	ByPlan bool `json:"by_plan,omitempty"`
+	// Speech is how it is spoken to, and Cannot what it can't do so.
+	Speech Speech `json:"speech,omitempty"`
+	Cannot []Act  `json:"cannot,omitempty"`
 }
 
 // Port is one of a recorder's own ports and what hangs on it.
@@ -51,6 +54,9 @@ type Port struct {
 	Model   string `json:"model"`
 	Fixed   bool   `json:"fixed"`   // the address isn't one that the port gave
 	Channel int    `json:"channel"` // that is bound to the port; 0: none
+	// Watts is what its device is given, or asks for where it is Denied: it doesn't fit in Limits.Watts.
+	Watts  float64 `json:"watts,omitempty"`
+	Denied bool    `json:"denied,omitempty"`
 }
 
 // Limits of a recorder.
@@ -68,6 +74,7 @@ type Limits struct {
 	// RestartFor is about how long a restart takes, in seconds; 0: not told.
 	RestartFor float64 `json:"restart_for,omitempty"`
 	Ways       []Way   `json:"ways,omitempty"`      // in; none: not told
+	Watts      float64 `json:"watts,omitempty"`     // that its ports feed together; 0: not told, or it feeds none
 	NoOthers   bool    `json:"no_others,omitempty"` // it takes no models but those of its list
 }
 
@@ -97,6 +104,10 @@ type Slot struct {
 	Port         int       `json:"port,omitempty"`     // of the camera
 	Firmware     string    `json:"firmware,omitempty"` // of the camera
 	Lost         float64   `json:"lost,omitempty"`     // part of the packets, 0 to 1
+	// Serves is the RTSP address at which it gives the channel on; empty: not told, or nowhere.
+	Serves string `json:"serves,omitempty"`
+	// From is the address of the stream that it takes, without an account; empty: not told.
+	From string `json:"from,omitempty"`
 	// Recording is what it keeps of it.
 	Recording recording.Slot `json:"recording,omitzero"`
 }
@@ -324,7 +335,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if c, ok := f.rename(w); ok {
 		return []finding.Change{c}
 	}
-	if f.Recorder == nil || f.Recorder.ByHand || f.Recorder.tooLong(w.Name) || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
+	if f.Recorder == nil || f.Recorder.Lacks(ActPlace) || f.Recorder.tooLong(w.Name) || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
 	}
 	n, choice := f.Recorder.Free(w.Channel), f.Recorder.Choose(w.Camera)
@@ -390,7 +401,7 @@ func (r Recorder) longName(name string, s finding.Severity) finding.Finding {
 
 // rename is the change that gives a channel the name that the place has here.
 func (f Facts) rename(w Wishes) (finding.Change, bool) {
-	if f.Recorder == nil || f.Recorder.ByHand || f.Slot == nil || f.Trouble != "" || w.Name == "" || f.Slot.Name == w.Name || f.Recorder.tooLong(w.Name) {
+	if f.Recorder == nil || f.Recorder.Lacks(ActName) || f.Slot == nil || f.Trouble != "" || w.Name == "" || f.Slot.Name == w.Name || f.Recorder.tooLong(w.Name) {
 		return finding.Change{}, false
 	}
 	return finding.Change{Kind: Rename, Key: Rename, Title: fmt.Sprintf("Name of channel %d of %s", f.Slot.Number, f.Recorder.Name),

@@ -1,5 +1,10 @@
 package channel
 
+import (
+	"fmt"
+	"slices"
+)
+
 // Waits says why a source that isn't placed isn't proposed for a channel, in the words of
 // a tray; found says whether it answers. Empty where a limit doesn't keep it off either.
 func Waits(f Facts, w Wishes, found bool) string {
@@ -57,20 +62,49 @@ type Gauge struct {
 // tight is how much of a limit may be used before it is told as tight.
 const tight = 0.9
 
-// Gauges lists a recorder's limits with how far they are used; a limit that it doesn't
-// tell isn't listed.
+// Gauges lists a recorder's limits with how far they are used; a limit that it doesn't tell isn't
+// listed. Where its capacity is a choice of tables, the row counts that holds cameras as large as its
+// largest, the last row where none does.
 func Gauges(r Recorder) []Gauge {
 	used, mbit := r.Used()
-	var out []Gauge
-	for _, g := range []Gauge{
+	all := []Gauge{
 		{Name: "IP channels", Used: float64(used), Most: float64(r.ChannelsNow()), Exact: true},
 		{Name: "Mbit/s in", Used: mbit, Most: r.Limits.MbitIn},
-		{Name: "Licences", Used: float64(used), Most: float64(r.Limits.Licences), Exact: true},
-	} {
+	}
+	if row, ok := r.row(); ok {
+		all = append(all, Gauge{Name: fmt.Sprintf("Up to %g MP", row.Megapixels), Used: float64(used), Most: float64(row.Channels), Exact: true})
+	}
+	all = append(all, Gauge{Name: "Licences", Used: float64(used), Most: float64(r.Limits.Licences), Exact: true},
+		Gauge{Name: "Port watts", Used: r.Watts(), Most: r.Limits.Watts})
+	var out []Gauge
+	for _, g := range all {
 		if g.Most > 0 {
 			g.Tight = g.Used/g.Most > tight
 			out = append(out, g)
 		}
 	}
 	return out
+}
+
+// row is the row of its tables that its cameras are counted by.
+func (r Recorder) row() (Table, bool) {
+	large := 0.0
+	for _, s := range r.Slots {
+		large = max(large, float64(s.Width*s.Height)/1e6)
+	}
+	best, found := Table{}, false
+	for _, t := range r.Limits.Tables {
+		holds, held := large <= t.Megapixels+1e-9, large <= best.Megapixels+1e-9
+		if !found || holds && (!held || t.Channels > best.Channels) || !holds && !held && t.Megapixels > best.Megapixels {
+			best, found = t, true
+		}
+	}
+	return best, found
+}
+
+// GaugesWith is Gauges as it would be with one camera more: what a hand that holds it over the
+// recorder is shown.
+func GaugesWith(r Recorder, kbps, width, height int) []Gauge {
+	r.Slots = append(slices.Clone(r.Slots), Slot{Kbps: float64(kbps), Width: width, Height: height})
+	return Gauges(r)
 }

@@ -19,11 +19,13 @@ const (
 	AskedTime Way = "time"           // answered a plain GetSystemDateAndTime
 	SpokeRTSP Way = "RTSP"           // answered RTSP OPTIONS
 	SaidHello Way = "recorder hello" // answered the recorder interface's hello
-	ShowedWeb Way = "web page"       // showed a page and answered to nothing else
-	OnAPort   Way = "recorder port"  // a recorder tells of it, on a port of its own
+	// RecordsOthers says that it offers ONVIF recording control with receivers, as no camera does.
+	RecordsOthers Way = "recording control"
+	ShowedWeb     Way = "web page"      // showed a page and answered to nothing else
+	OnAPort       Way = "recorder port" // a recorder tells of it, on a port of its own
 )
 
-var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello, ShowedWeb, OnAPort}
+var waysInOrder = []Way{Multicast, Directed, AskedTime, SpokeRTSP, SaidHello, RecordsOthers, ShowedWeb, OnAPort}
 
 // Sighting is what one address answered, before anyone signed in.
 type Sighting struct {

@@ -225,6 +225,7 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		s.Name, s.Detail, s.Address = dial.CleanText(s.Name, 64), dial.CleanText(s.Detail, 300), dial.CleanText(s.Address, 64)
 		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
 		s.Way, s.Over, s.Firmware = dial.CleanText(s.Way, 16), dial.CleanText(s.Over, 32), dial.CleanText(s.Firmware, 64)
+		s.Serves, s.From = plainAddress(s.Serves), plainAddress(s.From)
 		s.Recording = cleanRecording(s.Recording)
 	}
 	a.Ports = a.Ports[:min(len(a.Ports), 128)]
@@ -234,6 +235,7 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	}
 	for i := range a.Ports {
 		p := &a.Ports[i]
+		p.Watts = amount(p.Watts)
 		for _, f := range []*string{&p.Address, &p.MAC, &p.UUID, &p.Make, &p.Model} {
 			*f = dial.CleanText(*f, 128)
 		}
@@ -371,4 +373,14 @@ func (c *Client) Events(ctx context.Context, after int64, wait time.Duration) (e
 		}
 	}
 	return a.Events, a.Next, err
+}
+
+// plainAddress is an address that a recorder told, without an account; empty where it is none.
+func plainAddress(text string) string {
+	u, err := url.Parse(dial.CleanText(text, 512))
+	if err != nil || u.Host == "" {
+		return ""
+	}
+	u.User = nil
+	return u.String()
 }

@@ -122,6 +122,9 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		return nil
 	}
 	if v.Device.Kind == identity.Recorder {
+		if err := c.keepPicks(ctx, changes); err != nil {
+			return err
+		}
 		_, err := c.Recorders.Read(ctx, v.Device)
 		return err
 	}
@@ -180,7 +183,8 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
 	case channel.Place, channel.Rename:
-	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut:
+	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut,
+		channel.TakeFeed, channel.NameFeed:
 		return c.wholeEditor(ctx, v, ch)
 	default:
 		return nil, engine.ErrKind
@@ -211,7 +215,7 @@ type placing struct {
 	stage  *Stage
 	device store.Device
 	s      *site.Snapshot
-	client *recorder.Client
+	client recorder.Driver
 	number int
 	c      store.Change
 }
@@ -245,13 +249,18 @@ func (p placing) Write(ctx context.Context) error {
 	to := recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
 		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID),
 		Way: p.c.Args["way"], Make: p.c.Args["make"], Model: p.c.Args["model"], View: p.c.Args["view"]}
-	if seen.RTSPAlone() { // by the address of its stream: the recorder gets video and nothing else
+	if seen.RTSPAlone() || to.Way == channel.RTSP { // by the address of its stream: video and nothing else
 		profiles, _ := site.Profiles.Of(p.s, p.device.ID)
 		i := slices.IndexFunc(profiles, func(x stream.Profile) bool { return x.Token == to.Profile })
 		if i < 0 {
 			return trouble.Told("The stream " + to.Profile + " of " + p.device.Place + " isn't known any more: read its streams again.")
 		}
-		to.Service, to.URI = "", profiles[i].URI
+		if to.Service = ""; p.device.Address == nil {
+			return trouble.Told(p.device.Place + " has no address.")
+		}
+		if to.URI, _, err = stream.RepairHost(profiles[i].URI, *p.device.Address); err != nil {
+			return trouble.Told("The address of the stream " + to.Profile + " of " + p.device.Place + " is none: read its streams again.")
+		}
 	}
 	return p.client.Place(ctx, p.number, to)
 }

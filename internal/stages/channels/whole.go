@@ -25,6 +25,9 @@ func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Chang
 	if err != nil {
 		return nil, err
 	}
+	if ch.Kind == channel.TakeFeed || ch.Kind == channel.NameFeed {
+		return c.feedEditor(ctx, v, client, ch)
+	}
 	w := &whole{c, client, ch, false}
 	e := engine.EditorFuncs{ReadFunc: w.readRestart, WriteFunc: w.restart, Shut: client.Close}
 	status := func(text func(channel.Recorder) string) func(context.Context) (string, error) {
@@ -70,7 +73,7 @@ func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Chang
 
 type whole struct {
 	stage  *Stage
-	client *recorder.Client
+	client recorder.Driver
 	c      store.Change
 	wrote  bool // by this editor
 }

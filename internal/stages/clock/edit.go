@@ -153,7 +153,7 @@ func textEditor(cam *onvif.Client, services map[string]string, c store.Change) e
 	}
 }
 
-func recorderEditor(rec *recorder.Client, c store.Change) engine.Editor {
+func recorderEditor(rec recorder.Driver, c store.Change) engine.Editor {
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
 			_, r, err := rec.Status(ctx)

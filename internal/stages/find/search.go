@@ -202,7 +202,7 @@ func count(l *store.Summary, s identity.Sighting) {
 			l.Time++
 		case identity.SpokeRTSP:
 			l.RTSP++
-		case identity.SaidHello:
+		case identity.SaidHello, identity.RecordsOthers:
 			l.Recorders++
 		}
 	}
@@ -311,6 +311,10 @@ func (f *Stage) askWeb(ctx context.Context, host dial.Host, port int, s *identit
 		s.Kind, s.Ways = identity.Camera, []identity.Way{identity.AskedTime}
 		if schemes, serr := c.Schemes(ask); serr == nil && len(schemes) == 0 {
 			s.NoPassword = true
+		}
+		if all, _, serr := c.Services(ask); serr == nil && onvif.RecordsOthers(all) {
+			s.Kind, s.NoPassword = identity.Recorder, false
+			s.Ways = append(s.Ways, identity.RecordsOthers)
 		}
 	} else {
 		s.Service = ""

@@ -241,7 +241,7 @@ func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint, view 
 	}
 }
 
-func (w *walkTest) hearRecorder(ctx context.Context, rc *recorder.Client, number int, after int64) error {
+func (w *walkTest) hearRecorder(ctx context.Context, rc recorder.Driver, number int, after int64) error {
 	for {
 		entries, next, err := rc.Events(ctx, after, 5*time.Second)
 		now := time.Now().UTC()

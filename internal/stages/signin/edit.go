@@ -292,7 +292,7 @@ func (g *Stage) channelEditor(ctx context.Context, s *site.Snapshot, c store.Cha
 }
 
 // giveAccount gives a channel the account of a set.
-func (g *Stage) giveAccount(ctx context.Context, rec *recorder.Client, number int, c store.Change) error {
+func (g *Stage) giveAccount(ctx context.Context, rec recorder.Driver, number int, c store.Change) error {
 	set, err := g.namedSet(ctx, c)
 	if err != nil {
 		return err

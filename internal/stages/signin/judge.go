@@ -39,7 +39,8 @@ func dependants(s *site.Snapshot, d store.Device) []access.Dependant {
 		}
 		for _, x := range channel.SlotsOf(table, d.Address.String()) {
 			out = append(out, access.Dependant{Recorder: r.ID, Name: r.Place, Channel: x.Number,
-				Receiving: x.State == "receiving", Paused: x.Paused, Label: x.Label})
+				Receiving: x.State == "receiving", Paused: x.Paused, Label: x.Label,
+				ByHand: table.Lacks(channel.ActAccount)})
 		}
 	}
 	return out

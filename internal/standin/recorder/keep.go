@@ -67,14 +67,16 @@ type ledger struct {
 	Busy  [2]flow            `json:"busy"` // while something went on
 	Heard [2][4]tally        `json:"heard"`
 
-	pend  []stamped    // not decided yet: they wait for what comes after them
-	since [4]time.Time // when each cause went on for the last time
+	store func(recording.Keep, stamped) // keeps the video of a second; nil: nothing does
+	pend  []stamped                     // not decided yet: they wait for what comes after them
+	since [4]time.Time                  // when each cause went on for the last time
 	now   recording.Keep
 }
 
 type stamped struct {
 	at time.Time
 	second
+	raw packets
 }
 
 const dateFormat = "2006-01-02"
@@ -105,7 +107,7 @@ func mode(p recording.Plan, local time.Time) recording.Mode {
 }
 
 // add takes one second in, and keeps what the plan asks for of those that can be decided now.
-func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording.Cause, zone *localTime) {
+func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording.Cause, zone *localTime, raw packets) {
 	if l.Days == nil {
 		l.Days = map[string]float64{}
 	}
@@ -126,7 +128,7 @@ func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording
 			l.Heard[half][i].add(s.on&(1<<i) != 0)
 		}
 	}
-	l.pend = append(l.pend, stamped{at, s})
+	l.pend = append(l.pend, stamped{at, s, raw})
 	for len(l.pend) > 0 && at.Sub(l.pend[0].at) >= recording.MostLead*time.Second {
 		l.decide(p, hears, zone)
 	}
@@ -164,6 +166,9 @@ func (l *ledger) decide(p recording.Plan, hears []recording.Cause, zone *localTi
 	}
 	if bytes := map[recording.Keep]float64{recording.Record: s.record, recording.View: s.view, recording.Keys: s.keys}[l.now]; bytes > 0 {
 		l.Days[local.Format(dateFormat)] += bytes
+	}
+	if l.store != nil {
+		l.store(l.now, s)
 	}
 	l.pend = l.pend[1:]
 }
@@ -231,8 +236,9 @@ func (r *Recorder) bookkeeping() {
 		now := r.now().UTC()
 		for n, w := range r.live {
 			p := r.mem.Channels[n]
-			if s, receives := w.second(); receives && p != nil {
-				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local)
+			if s, raw, receives := w.second(); receives && p != nil {
+				p.Ledger.store = func(k recording.Keep, x stamped) { _ = r.shelf.Put(shelfName(n), x.at, x.raw.of(k)) }
+				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local, raw)
 			}
 		}
 		r.other(now, 1)
@@ -367,7 +373,7 @@ func (r *Recorder) RunDays(days int, lines Lines) {
 		p.Ledger = ledger{}
 		line, plan, hears := lines[n], p.plan(), r.hears(p)
 		for i, at := 0, from; len(line) > 0 && at.Before(now); i, at = i+1, at.Add(time.Second) {
-			p.Ledger.add(at, line[i%len(line)], plan, hears, r.local)
+			p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})
 		}
 	}
 	for at := from; at.Before(now); at = at.Add(time.Hour) {

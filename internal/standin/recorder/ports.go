@@ -21,7 +21,19 @@ import (
 func (r *Recorder) mind(number int, at netip.Addr) {
 	missed := 0
 	for {
-		p := channel.Port{Number: number}
+		p := channel.Port{Number: number, Watts: channel.PowerOf(r.cfg.Draws[number])}
+		if _, feeds := r.cfg.Draws[number]; !feeds {
+			p.Watts = 0
+		}
+		if p.Denied = !r.feeds(number, p.Watts); p.Denied {
+			r.mu.Lock()
+			r.ports[number] = p // without power nothing answers there
+			r.mu.Unlock()
+			if !r.pause(5 * time.Second) {
+				return
+			}
+			continue
+		}
 		ctx, cancel := context.WithTimeout(r.ctx, 3*time.Second)
 		seen, _ := discovery.Directed(ctx, r.cfg.Address, []netip.Addr{at}, 700*time.Millisecond)
 		cancel()
@@ -36,12 +48,40 @@ func (r *Recorder) mind(number int, at netip.Addr) {
 			r.ports[number] = p
 		}
 		r.mu.Unlock()
-		select {
-		case <-r.ctx.Done():
+		if !r.pause(5 * time.Second) {
 			return
-		case <-time.After(5 * time.Second):
 		}
 	}
+}
+
+func (r *Recorder) pause(d time.Duration) bool {
+	select {
+	case <-r.ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+// feeds says whether its budget has power for a port: what asked first has it.
+func (r *Recorder) feeds(number int, watts float64) bool {
+	if r.cfg.Limits.Watts == 0 || watts == 0 {
+		return true
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for n, p := range r.ports {
+		if n != number && !p.Denied {
+			watts += p.Watts
+		}
+	}
+	if watts > r.cfg.Limits.Watts {
+		return false
+	}
+	if p := r.ports[number]; p.Number == 0 || p.Denied { // it is set aside before anything answers
+		r.ports[number] = channel.Port{Number: number, Watts: channel.PowerOf(r.cfg.Draws[number])}
+	}
+	return true
 }
 
 // relay shows the page of what hangs on a port, as the recorder sees it.

@@ -92,6 +92,7 @@ func (w *worker) views(ctx context.Context) error {
 		size, _ := payload(track, raw)
 		w.mu.Lock()
 		w.coming.view, w.coming.viewing = w.coming.view+size, true
+		w.raw.view = append(w.raw.view, raw)
 		w.mu.Unlock()
 		if time.Since(alive) > 20*time.Second {
 			alive = time.Now()
@@ -111,8 +112,10 @@ func (w *worker) count(track rtsp.Track, raw []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.coming.record += size
+	w.raw.record = append(w.raw.record, raw)
 	if w.keyUnit = w.keyUnit || key; w.keyUnit {
 		w.coming.keys += size
+		w.raw.keys = append(w.raw.keys, raw)
 	}
 	if raw[1]&0x80 != 0 { // the marker ends a picture (RFC 3550, section 5.1)
 		w.keyUnit = false

@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -22,6 +23,7 @@ import (
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/standin/ntp"
+	"duskyharbor/internal/standin/shelf"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -43,6 +45,8 @@ type Config struct {
 	Zone                                      string             // POSIX TZ; empty: it doesn't say
 	Dates, Times                              string             // order of its dates, see channel.Recorder
 	Plugged                                   map[int]netip.Addr // what hangs on its own ports
+	Ports                                     int                // of its own; those with nothing plugged in are told too
+	Draws                                     map[int]int        // PoE class of what hangs on a port
 	HandsOut                                  netip.Prefix       // what its ports give
 	Entries                                   []Entry            // channels as an earlier installer left them
 	OwnScreen                                 bool               // no way in but its own screen
@@ -137,12 +141,13 @@ type Recorder struct {
 	srv   *http.Server // nil while it starts again
 	cert  tls.Certificate
 	local *localTime
+	shelf *shelf.Shelf
 }
 
 // Start brings a recorder up; it takes up its channels again.
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
-		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}, local: newLocalTime(cfg.Zone)}
+		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}, local: newLocalTime(cfg.Zone), shelf: newShelf(cfg.StateFile)}
 	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
 	r.mem.Off, r.mem.Next = map[int]bool{}, map[int]bool{}
 	for i, a := range cfg.Analog {
@@ -180,7 +185,7 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 			_ = r.srv.Close()
 		}
 	})
-	if err := r.control(); err != nil {
+	if err := errors.Join(r.control(), r.relays()); err != nil {
 		r.Close()
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
@@ -208,6 +213,7 @@ func (r *Recorder) run(f func()) {
 func (r *Recorder) Close() {
 	r.stop()
 	r.done.Wait()
+	r.shelf.Close()
 }
 
 // Config is what the recorder was started with.
@@ -316,6 +322,8 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	for n, p := range r.mem.Channels {
 		s := r.live[n].slot()
 		s.Number, s.Name, s.Address, s.Profile, s.Account, s.Paused, s.Label = n, p.Name, p.Address, p.Profile, p.Username, p.Paused, p.Label
+		s.Serves = fmt.Sprintf("rtsp://%s:%d/channel/%d", r.cfg.Address, StreamPort, n)
+		s.From = p.URI
 		s.Way, s.Recording = p.way(), p.Ledger.slot(p.plan(), r.hears(p), whole)
 		slots = append(slots, s)
 	}
@@ -328,6 +336,11 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		}
 		ports = append(ports, p)
 	}
+	for n := 1; n <= r.cfg.Ports; n++ {
+		if _, plugged := r.cfg.Plugged[n]; !plugged {
+			ports = append(ports, channel.Port{Number: n})
+		}
+	}
 	burns, analog, limits, models := r.mem.Burns, r.analog(), r.limits(), r.models()
 	r.mu.Unlock()
 	slices.SortFunc(ports, func(a, b channel.Port) int { return a.Number - b.Number })
@@ -337,7 +350,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	}
 	slices.SortFunc(slots, func(a, b channel.Slot) int { return a.Number - b.Number })
 	reply(w, map[string]any{"name": r.cfg.Place, "clock": r.Now().UTC(), "limits": limits, "analog": analog, "channels": slots, "ntp": r.ntp,
-		"ports": ports, "hands_out": hands, "relays": len(ports) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone, "storage": storage, "models": models,
+		"ports": ports, "hands_out": hands, "relays": len(r.cfg.Plugged) > 0, "burns": burns, "dates": r.cfg.Dates, "times": r.cfg.Times, "sets_time": true, "zone": r.cfg.Zone, "storage": storage, "models": models,
 		"by_plan": r.cfg.ByPlan})
 }
 
@@ -424,6 +437,7 @@ func (r *Recorder) remove(w http.ResponseWriter, q *http.Request) {
 		wk.stop()
 		delete(r.live, n)
 		delete(r.mem.Channels, n)
+		r.shelf.Drop(shelfName(n))
 		r.dirty = true
 	}
 	reply(w, map[string]string{})

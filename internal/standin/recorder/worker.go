@@ -49,6 +49,9 @@ type worker struct {
 	going   map[string]uint8 // what goes on, by event: its bit among recording.Causes
 	keyUnit bool             // the picture that comes is a key frame
 	viewer  context.CancelFunc
+	raw     packets // of this second
+	track   *rtsp.Track
+	taps    map[chan []byte]bool
 }
 
 // lineLength is of how many seconds it remembers what came.
@@ -58,25 +61,26 @@ func newWorker(r *Recorder, p placed) *worker {
 	w := &worker{r: r, p: p, spoken: make(chan struct{}), pegs: maps.Clone(p.Inputs), pegged: make(chan struct{}, 1)}
 	w.ctx, w.cancel = context.WithCancel(r.ctx)
 	w.state = channel.Slot{State: "connecting", Detail: "signing in", Events: "not asked"}
-	w.going = map[string]uint8{}
+	w.going, w.taps = map[string]uint8{}, map[chan []byte]bool{}
 	return w
 }
 
 // second takes what came since it was asked for the last time; ok is false while nothing comes.
-func (w *worker) second() (s second, ok bool) {
+func (w *worker) second() (s second, raw packets, ok bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	s, w.coming = w.coming, second{viewing: w.coming.viewing}
+	raw, w.raw = w.raw, packets{}
 	for _, bit := range w.going {
 		s.on |= bit
 	}
 	if w.state.State != channel.Receiving {
-		return s, false
+		return s, raw, false
 	}
 	if w.sent = append(w.sent, s); len(w.sent) > lineLength {
 		w.sent = w.sent[1:]
 	}
-	return s, true
+	return s, raw, true
 }
 
 // line is what came in the last minute, second by second.
@@ -304,6 +308,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 		m.Add(raw, now)
 		packets++
 		w.count(track, raw)
+		w.give(&track, raw)
 		if now.Sub(begun) >= 2200*time.Millisecond { // two whole groups of pictures
 			w.received(m, packets)
 			m, begun, packets = &rtsp.Meter{Track: track}, now, 0

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -25,7 +26,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html sheet.html page.js
+//go:embed page.html parts.html sheet.html page.js
 var files embed.FS
 
 // Page is its page.
@@ -63,6 +64,8 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/channels/tick", pg.tick)
 	r.Change.POST("/channels/untick", pg.untick)
 	r.Change.POST("/channels/others", pg.others)
+	r.Change.POST("/channels/feeding", pg.feeding)
+	r.Change.POST("/channels/feeds", pg.takeFeeds)
 }
 
 // channelsData is a recorder's face with the tray beside it.
@@ -86,6 +89,9 @@ type channelsData struct {
 	Proposed  int
 	Bench     *benchView
 	Proposal  *proposal // where all that isn't placed would go; nil: nobody asked
+	Ports     []channel.PortView
+	Feeds     *feedsView // of a recorder that takes other recorders' channels; nil: it takes cameras
+	MayFeed   bool       // it could
 }
 
 // Renews says whether the chosen recorder can know newer models.
@@ -116,6 +122,7 @@ type gauge struct {
 
 type trayItem struct {
 	Row  shell.Row
+	Then string // the gauges as they would be with it, see channel.GaugesWith
 	Text string
 	To   string
 	Why  string
@@ -184,7 +191,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			continue
 		}
 		f, w := channels.Facts(p.Snapshot, r.Source)
-		t, number := trayOf(r, f, w, plan.Next(p.Now, f, w))
+		t, number := trayOf(d.Status, r, f, w, plan.Next(p.Now, f, w))
 		d.Tray = append(d.Tray, t)
 		if number != "" {
 			coming[number] = r.Place
@@ -198,6 +205,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			return nil, err
 		}
 	}
+	if err := pg.feeds(ctx, p, &d); err != nil {
+		return nil, err
+	}
 	d.Bench = pg.bench(p.Snapshot, d.Chosen, p.Rows, d.Status)
 	if p.URL.Query().Get("propose") == "1" {
 		if d.Proposal, err = pg.propose(ctx, p); err != nil {
@@ -210,8 +220,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 // trayOf is a source that isn't placed, with the channel that it is proposed for as those before
 // it in the tray leave it.
-func trayOf(r shell.Row, f channel.Facts, w channel.Wishes, proposed []finding.Change) (t trayItem, number string) {
+func trayOf(on *channel.Recorder, r shell.Row, f channel.Facts, w channel.Wishes, proposed []finding.Change) (t trayItem, number string) {
 	t.Row, t.Kbps = r, w.Kbps
+	if on != nil {
+		t.Then = thenText(channel.GaugesWith(*on, w.Kbps, w.Width, w.Height))
+	}
 	if w.Stream != "" {
 		t.Text = fmt.Sprintf("%d × %d · ≤ %.1f Mbit/s", w.Width, w.Height, float64(w.Kbps)/1000)
 	}
@@ -224,6 +237,18 @@ func trayOf(r shell.Row, f channel.Facts, w channel.Wishes, proposed []finding.C
 		t.Why = "those before it take the last channels"
 	}
 	return t, ""
+}
+
+// thenText is what the page's script draws gauges by: used and most of each, in their order.
+func thenText(all []channel.Gauge) string {
+	var b strings.Builder
+	for i, g := range all {
+		if i > 0 {
+			b.WriteByte(' ')
+		}
+		fmt.Fprintf(&b, "%g/%g", g.Used, g.Most)
+	}
+	return b.String()
 }
 
 // front draws the recorder's channels with the cameras that they hold.
@@ -258,6 +283,7 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 	}
 	d.fill(on, coming)
 	d.hybrid()
+	d.Ports = d.Status.PortViews()
 	return nil
 }
 

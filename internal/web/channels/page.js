@@ -26,16 +26,17 @@ function hold(item) {
   show(item);
 }
 
-// show draws what a source would take beside what is used.
+// show draws how the limits would be used with a source, as the server reckoned it.
 function show(item) {
-  document.querySelectorAll("[data-gauge]").forEach((g) => {
+  const then = item && item.dataset.then ? item.dataset.then.split(" ") : [];
+  document.querySelectorAll("[data-gauge]").forEach((g, i) => {
+    const [used, most] = then[i] ? then[i].split("/").map(Number) : [Number(g.dataset.used), Number(g.dataset.most)];
+    const from = Math.min(100, (100 * Number(g.dataset.used)) / Number(g.dataset.most));
+    const to = Math.min(100, (100 * used) / most);
     const ghost = g.querySelector(".ghost");
-    const most = Number(g.dataset.most);
-    const more = !item ? 0 : g.dataset.gauge.startsWith("Mbit") ? Number(item.dataset.kbps) / 1000 : 1;
-    const from = Math.min(100, (100 * Number(g.dataset.used)) / most);
     ghost.setAttribute("x", from);
-    ghost.setAttribute("width", Math.min(100 - from, (100 * more) / most));
-    g.classList.toggle("over", Number(g.dataset.used) + more > most);
+    ghost.setAttribute("width", Math.max(0, to - from));
+    g.classList.toggle("over", used > most);
   });
 }
 
@@ -75,7 +76,11 @@ if (form) {
     e.dataTransfer.effectAllowed = "move";
     setTimeout(() => hold(item), 0); // what is dragged is drawn as it was
   });
-  document.addEventListener("dragend", () => hold(null));
+  document.addEventListener("dragend", () => {
+    const why = held && held.dataset.refused ? holding.textContent : "";
+    hold(null);
+    if (holding && why) holding.textContent = why; // what kept it off is still to be read
+  });
   document.addEventListener("dragover", (e) => {
     const slot = held && e.target.closest(".slot");
     if (slot && slot.querySelector(".puthere:not([hidden])")) e.preventDefault();

@@ -85,6 +85,9 @@ func (s *Server) assemble() error {
 		if err == nil {
 			t, err = t.ParseFS(r.Files(), "page.html")
 		}
+		if _, serr := fs.Stat(r.Files(), "parts.html"); err == nil && serr == nil { // of a long page
+			t, err = t.ParseFS(r.Files(), "parts.html")
+		}
 		if err != nil {
 			return fmt.Errorf("shell: the page %s: %w", r.Slug(), err)
 		}

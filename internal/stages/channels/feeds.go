@@ -1,0 +1,114 @@
+package channels
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	accounts "duskyharbor/internal/account"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/recorders"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Steps says how a recorder that takes other recorders' channels stands to them. ok is false where it
+// takes cameras, or wasn't read.
+func Steps(s *site.Snapshot, desk store.Device) (steps []channel.Step, plan *channel.FeedPlanner, ok bool) {
+	table, known := site.Recorder.Of(s, desk.ID)
+	if desk.Feeds == nil || !known {
+		return nil, nil, false
+	}
+	var offered []channel.Feed
+	at := map[string]string{}
+	for _, rec := range s.Recorders() {
+		r, known := site.Recorder.Of(s, rec.ID)
+		if rec.ID == desk.ID || rec.Feeds != nil || rec.Address == nil || !known {
+			continue
+		}
+		at[rec.Address.String()] = rec.Place
+		for _, slot := range r.Slots {
+			f := channel.Feed{Pick: channel.Pick{Recorder: rec.ID, Channel: slot.Number}, Place: rec.Place, Address: rec.Address.String(), Slot: slot}
+			if uri, _, err := stream.RepairHost(slot.Serves, *rec.Address); err == nil && slot.Serves != "" {
+				f.URI = uri // whatever host it names: it is spoken to where it was reached
+			}
+			offered = append(offered, f)
+		}
+	}
+	return channel.Steps(table, *desk.Feeds, offered, at), &channel.FeedPlanner{Recorder: desk.ID, R: table}, true
+}
+
+// feedEditor reads and writes a channel that takes another recorder's.
+func (c *Stage) feedEditor(ctx context.Context, v *engine.Visit, client recorder.Driver, ch store.Change) (engine.Editor, error) {
+	number, err := strconv.Atoi(ch.Args["channel"])
+	if err != nil {
+		client.Close()
+		return nil, fmt.Errorf("change %d names no channel", ch.ID)
+	}
+	e := engine.EditorFuncs{Shut: client.Close}
+	e.ReadFunc = func(ctx context.Context) (string, error) {
+		slot, taken, err := recorders.Slot(ctx, client, number)
+		switch {
+		case err != nil || !taken:
+			return channel.Empty, err
+		case ch.Kind == channel.NameFeed:
+			return slot.Name, nil
+		}
+		return channel.FeedText(slot), nil
+	}
+	e.WriteFunc = func(ctx context.Context) error {
+		if ch.Kind == channel.NameFeed {
+			return client.Rename(ctx, number, ch.Args["name"])
+		}
+		return c.takeFeed(ctx, v, client, number, ch)
+	}
+	return e, nil
+}
+
+// takeFeed gives a recorder another one's channel, with the account that opens that one: it goes to
+// what has shown itself to be a recorder of this site and isn't in doubt, as both are asked to.
+func (c *Stage) takeFeed(ctx context.Context, v *engine.Visit, client recorder.Driver, number int, ch store.Change) error {
+	id, err := strconv.ParseInt(ch.Args["from"], 10, 64)
+	if err != nil {
+		return fmt.Errorf("change %d names no recorder to take from", ch.ID)
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	from, ok := s.Device(id)
+	if !ok || from.SetID == nil {
+		return trouble.Told("The recorder that the channel is of was taken off the site, or has no account.")
+	}
+	for _, d := range []store.Device{from, v.Device} {
+		if err := accounts.Doubted(d, s); err != nil {
+			return err
+		}
+	}
+	username, password, err := c.Accounts.Secret(ctx, *from.SetID)
+	if err != nil {
+		return err
+	}
+	return client.Place(ctx, number, recorder.Placement{Name: ch.Args["name"], Address: ch.Args["address"], URI: ch.Args["uri"],
+		Username: username, Password: password, Way: channel.RTSP})
+}
+
+// keepPicks keeps what was taken over, and what was taken out again.
+func (c *Stage) keepPicks(ctx context.Context, changes []store.Change) error {
+	for _, ch := range changes {
+		from, err := strconv.ParseInt(ch.Args["from"], 10, 64)
+		of, err2 := strconv.Atoi(ch.Args["of"])
+		on := ch.Kind == channel.TakeFeed
+		if err != nil || err2 != nil || !ch.Made() || !on && ch.Kind != channel.TakeOut {
+			continue
+		}
+		if err := c.Store.PickFeed(ctx, ch.DeviceID, channel.Pick{Recorder: from, Channel: of}, on); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,178 @@
+package channels
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/channels"
+	"duskyharbor/internal/web/shell"
+)
+
+// feedsView is what a recorder that takes other recorders' channels holds of them.
+type feedsView struct {
+	Groups []feedGroup
+	Out    int // steps that are out of step
+	Mends  int // of which can be mended from here
+	Free   int // that could be taken
+}
+
+type feedGroup struct {
+	Place string
+	Rows  []feedRow
+}
+
+type feedRow struct {
+	channel.Step
+	Value string // recorder and channel, to be taken
+	Title string
+	Shown stage.Mark
+	Note  string // how it stands, or why it can't be taken
+	Free  bool   // it can be taken
+}
+
+// standingMarks are the marks of how a channel stands.
+var standingMarks = map[channel.Standing]stage.State{channel.InStep: stage.Ready, channel.Offered: stage.NotYet, channel.Renamed: stage.Needs,
+	channel.Extra: stage.Needs, channel.Missing: stage.Blocked, channel.Dark: stage.Blocked, channel.Gone: stage.Needs}
+
+// feeds fills in what a recorder takes of others, the worst first within each.
+func (pg *Page) feeds(_ context.Context, p *shell.Request, d *channelsData) error {
+	d.MayFeed = d.Status != nil && !d.Status.ByHand && len(d.Recorders) > 1
+	steps, plan, ok := channels.Steps(p.Snapshot, d.Chosen)
+	if !ok {
+		return nil
+	}
+	v := &feedsView{}
+	for _, s := range steps {
+		r := rowOf(s, *plan)
+		v.Free += shell.Int(r.Free)
+		if s.Out() {
+			v.Out++
+			_, _, mends := plan.Alone().Mend(s)
+			v.Mends += shell.Int(mends)
+		}
+		i := slices.IndexFunc(v.Groups, func(g feedGroup) bool { return g.Place == s.Feed.Place })
+		if i < 0 {
+			i, v.Groups = len(v.Groups), append(v.Groups, feedGroup{Place: s.Feed.Place})
+		}
+		v.Groups[i].Rows = append(v.Groups[i].Rows, r)
+	}
+	for _, g := range v.Groups {
+		slices.SortStableFunc(g.Rows, func(a, b feedRow) int { return shell.Int(b.Out()) - shell.Int(a.Out()) })
+	}
+	d.Feeds = v
+	return nil
+}
+
+// rowOf is one channel with how it stands.
+func rowOf(s channel.Step, plan channel.FeedPlanner) feedRow {
+	r := feedRow{Step: s, Value: fmt.Sprintf("%d:%d", s.Feed.Recorder, s.Feed.Channel), Title: fmt.Sprintf("%d · %s", s.Feed.Channel, s.Feed.Slot.Name),
+		Shown: stage.Mark{State: standingMarks[s.Is], Words: string(s.Is)}, Note: s.Words}
+	switch {
+	case s.Feed.Slot.Name == "" && s.Held != nil:
+		r.Title = s.Held.Name
+	case s.Feed.Slot.Name == "":
+		r.Title = fmt.Sprintf("channel %d", s.Feed.Channel)
+	}
+	switch s.Is {
+	case channel.InStep:
+		r.Note = fmt.Sprintf("on channel %d, called the same, and it receives", s.Held.Number)
+		if s.Held.State == channel.Connecting {
+			r.Note = fmt.Sprintf("on channel %d, which is still connecting", s.Held.Number)
+		}
+	case channel.Offered:
+		_, r.Note, r.Free = plan.Take(s.Feed)
+	}
+	return r
+}
+
+// feeding says that a recorder takes other recorders' channels, or cameras.
+func (pg *Page) feeding(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	d, _, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	var f *channel.Feeding
+	says, what := d.Place+" takes cameras.", "takes cameras"
+	if c.FormValue("on") == "true" {
+		f, what = &channel.Feeding{Picks: []channel.Pick{}}, "takes other recorders' channels"
+		says = fmt.Sprintf("%s takes other recorders' channels: tick which.", d.Place)
+	} else if d.Feeds != nil && len(d.Feeds.Picks) > 0 {
+		return pg.Back(c, fmt.Sprintf("%s holds %s of other recorders: take them out first.", d.Place, shell.Plural(len(d.Feeds.Picks), "channel")))
+	}
+	if err := pg.Store.SetFeeds(ctx, me.Member.ID, d.ID, f); err != nil {
+		return err
+	}
+	if err := pg.Audit(ctx, me, "said what a recorder takes", d.Place+" "+what); err != nil {
+		return err
+	}
+	return pg.Back(c, says)
+}
+
+// takeFeeds shows what has a recorder take the ticked channels of others, or what brings it in step
+// with them.
+func (pg *Page) takeFeeds(c *echo.Context) error {
+	form, err := c.FormValues()
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+	}
+	d, _, err := pg.ofRecorder(c)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	s, err := site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, []int64{})
+	if err != nil {
+		return err
+	}
+	steps, plan, ok := channels.Steps(s, d)
+	if !ok {
+		return pg.Back(c, d.Place+" takes cameras: say first that it takes other recorders' channels.")
+	}
+	mend := form.Get("mend") != ""
+	var all []finding.Change
+	var left shell.Left
+	for _, x := range steps {
+		var ch finding.Change
+		why, made := "", false
+		switch {
+		case mend && x.Out():
+			if ch, why, made = plan.Mend(x); !made && why == "" {
+				why = strings.TrimSuffix(x.Words, ".")
+			}
+		case !mend && x.Is == channel.Offered && ticked(form["take"], x.Feed.Pick):
+			ch, why, made = plan.Take(x.Feed)
+		}
+		if made {
+			all = append(all, ch)
+		} else if why != "" {
+			left.Cant = append(left.Cant, fmt.Sprintf("%s of %s: %s.", x.Feed.Slot.Name, x.Feed.Place, why))
+		}
+	}
+	title := d.Place + " takes over channels"
+	switch {
+	case mend:
+		title = d.Place + " in step"
+	case len(all) == 0 && len(left.Cant) == 0:
+		return pg.Back(c, "Tick which channels it is to take.")
+	}
+	if len(all) == 0 {
+		return pg.Back(c, "Nothing of it can be done from here: "+strings.Join(left.Cant, " "))
+	}
+	ask := engine.Ask{Stage: stage.Channels, Title: title}
+	return pg.ShowPreview(c, ask, []engine.Pick{{Source: d.Whole(), Changes: finding.Arrange(all)}}, left)
+}
+
+func ticked(values []string, p channel.Pick) bool {
+	return slices.Contains(values, strconv.FormatInt(p.Recorder, 10)+":"+strconv.Itoa(p.Channel))
+}
