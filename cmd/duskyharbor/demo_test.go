@@ -308,7 +308,7 @@ func TestStandinsTellWhatTheyAre(t *testing.T) {
 			t.Errorf("%s", scan.Text())
 		}
 	}
-	if fmt.Sprint(kinds) != "map[camera:16 recorder:3]" {
+	if fmt.Sprint(kinds) != "map[camera:16 recorder:4]" {
 		t.Errorf("%v", kinds)
 	}
 	_ = cmd.Process.Signal(os.Interrupt)

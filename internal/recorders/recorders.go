@@ -3,6 +3,7 @@
 package recorders
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -84,7 +85,7 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 		return "", err
 	}
 	via := c.Via()
-	table.Make, table.Model, table.Serial = d.Make, d.Model, d.Serial
+	table.Make, table.Model, table.Serial = cmp.Or(d.Make, table.Make), cmp.Or(d.Model, table.Model), cmp.Or(d.Serial, table.Serial)
 	if table.Speech != channel.OwnInterface {
 		table.Name = d.Place // others don't tell what they are called
 	}

@@ -51,8 +51,9 @@ type Snapshot struct {
 	decoded   map[kept]any
 	byID      map[int64]int
 	holders   channel.Holders
-	taken     map[int64]string // what else answers where the list expects a device
-	around    int64            // the recorders' versions: a camera's marks rest on them too
+	takers    map[string][]channel.Held // who takes the stream at an address, by channel.StreamKey
+	taken     map[int64]string          // what else answers where the list expects a device
+	around    int64                     // the recorders' versions: a camera's marks rest on them too
 	bad       []error
 }
 
@@ -84,10 +85,52 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 		s.around += r.Version
 		if table, ok := Recorder.Of(s, r.ID); ok {
 			s.holders.Add(r.ID, &table)
+			s.takes(r.ID, &table)
 			s.readPorts(r, &table)
 		}
 	}
 	return s, nil
+}
+
+// takes takes in which streams a recorder takes by their address.
+func (s *Snapshot) takes(recorder int64, table *channel.Recorder) {
+	for i := range table.Slots {
+		key := channel.StreamKey(table.Slots[i].From)
+		if key == "" {
+			continue
+		}
+		if s.takers == nil {
+			s.takers = map[string][]channel.Held{}
+		}
+		s.takers[key] = append(s.takers[key], channel.Held{Recorder: recorder, Slot: &table.Slots[i]})
+	}
+}
+
+// AlsoOn lists where a view has a channel besides the one that counts: other recorders that hold it,
+// and those that take a channel that holds it.
+func (s *Snapshot) AlsoOn(of Source) (out []channel.Named) {
+	rec, slot, ok := s.HolderOf(of)
+	if !ok || slot == nil {
+		return nil
+	}
+	add := func(id int64, x channel.Slot) {
+		if r, known := Recorder.Of(s, id); known && id != rec.ID && !slices.ContainsFunc(out, func(n channel.Named) bool { return n.RecorderID == id }) {
+			out = append(out, channel.Named{RecorderID: id, Recorder: r, Slot: x})
+		}
+	}
+	held := []channel.Slot{*slot}
+	for _, other := range s.recorders {
+		if x := s.SlotOn(of, other.ID); x != nil && other.ID != rec.ID {
+			add(other.ID, *x)
+			held = append(held, *x)
+		}
+	}
+	for _, x := range held {
+		for _, t := range s.takers[channel.StreamKey(x.Serves)] {
+			add(t.Recorder, *t.Slot)
+		}
+	}
+	return out
 }
 
 // readPorts takes in what hangs on a recorder's own ports.

@@ -248,10 +248,10 @@ func (s *Store) Resolve(ctx context.Context, sel Selection, st stage.Stage) ([]T
 }
 
 // RecordersHeard lists the recorders of a site that have shown themselves to be one, or that a
-// person sets up by hand.
+// person sets up by hand; not those that nobody listed and that have no account.
 func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error) {
 	return ids(ctx, s.Pool, `select d.id from device d left join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1 and d.kind = 'recorder'
-		and (d.bench is not null or f.value->'ways' ?| $2) order by d.position, d.id`, site, []string{string(identity.SaidHello), string(identity.RecordsOthers)})
+		and (d.expected or d.set_id is not null) and (d.bench is not null or f.value->'ways' ?| $2) order by d.position, d.id`, site, []string{string(identity.SaidHello), string(identity.RecordsOthers)})
 }
 
 // AddressesUsed tells at which addresses of a site something answered at the last look,

@@ -132,7 +132,9 @@ type Facts struct {
 	Recorder *Recorder
 	Slot     *Slot // where the recorder holds it
 	Planned  string
-	Trouble  string // why the recorder couldn't be read
+	Trouble  string  // why the recorder couldn't be read
+	Others   []Named // where else it is held, or taken
+	Own      *Own    // the name that the camera has itself; nil: not known, or another view's
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
@@ -316,10 +318,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	if w.Name != "" && s.Name != w.Name && f.Recorder.tooLong(w.Name) {
 		out = append(out, f.Recorder.longName(w.Name, finding.Needs))
-	} else if w.Name != "" && s.Name != w.Name {
-		out = append(out, finding.Finding{Code: "channel.name", Severity: finding.Needs, Words: "other name",
-			Sentence: fmt.Sprintf("It is called %q on %s and %q here.", s.Name, f.Recorder.Name, w.Name),
-			WayOut:   "Give both one name.", Evidence: ev})
+	} else if n, several := f.names(w, ev); several {
+		out = append(out, n)
 	}
 	return out
 }
@@ -332,8 +332,8 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 			Why: "It was paused, and nothing is recorded until it is resumed.", Risk: finding.NoRisk, Undo: finding.Undo{Kind: finding.Reversible, Note: "Pause it again."},
 			Args: map[string]string{"recorder": fmt.Sprint(w.RecorderID), "channel": fmt.Sprint(f.Slot.Number)}}}
 	}
-	if c, ok := f.rename(w); ok {
-		return []finding.Change{c}
+	if all := f.renames(w); len(all) > 0 {
+		return all
 	}
 	if f.Recorder == nil || f.Recorder.Lacks(ActPlace) || f.Recorder.tooLong(w.Name) || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
 		return nil
@@ -397,15 +397,4 @@ func (r Recorder) longName(name string, s finding.Severity) finding.Finding {
 	return finding.Finding{Code: "channel.name-long", Severity: s, Words: "name too long",
 		Sentence: fmt.Sprintf("%s takes names of up to %d characters, and %q has %d.", r.Name, r.Limits.NameMax, name, utf8.RuneCountInString(name)),
 		WayOut:   "Give the place a shorter name, in the expected list: it is one name everywhere."}
-}
-
-// rename is the change that gives a channel the name that the place has here.
-func (f Facts) rename(w Wishes) (finding.Change, bool) {
-	if f.Recorder == nil || f.Recorder.Lacks(ActName) || f.Slot == nil || f.Trouble != "" || w.Name == "" || f.Slot.Name == w.Name || f.Recorder.tooLong(w.Name) {
-		return finding.Change{}, false
-	}
-	return finding.Change{Kind: Rename, Key: Rename, Title: fmt.Sprintf("Name of channel %d of %s", f.Slot.Number, f.Recorder.Name),
-		From: f.Slot.Name, To: w.Name, Why: "One name everywhere.", Risk: finding.NoRisk,
-		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it its former name back."},
-		Args: map[string]string{"channel": fmt.Sprint(f.Slot.Number), "name": w.Name, "old_name": f.Slot.Name}}, true
 }

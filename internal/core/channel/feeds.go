@@ -77,14 +77,18 @@ type Step struct {
 // Out says whether a step is out of step: something is to be done, or looked at.
 func (s Step) Out() bool { return s.Is != InStep && s.Is != Offered }
 
-// streamKey is what two addresses of one stream share: host, port and path. RTSP's own port is 554
+// StreamKey is what two addresses of one stream share: host, port and path. RTSP's own port is 554
 // (RFC 2326, 3.2).
-func streamKey(address string) string {
+func StreamKey(address string) string {
 	u, err := url.Parse(address)
 	if err != nil || u.Hostname() == "" {
 		return ""
 	}
-	return strings.ToLower(u.Hostname()) + ":" + cmp.Or(u.Port(), "554") + "/" + strings.Trim(u.Path, "/") + "?" + u.RawQuery
+	key := strings.ToLower(u.Hostname()) + ":" + cmp.Or(u.Port(), "554") + "/" + strings.Trim(u.Path, "/")
+	if u.RawQuery != "" {
+		key += "?" + u.RawQuery
+	}
+	return key
 }
 
 // Steps holds what other recorders offer against what a recorder holds of them. At is where those
@@ -93,7 +97,7 @@ func streamKey(address string) string {
 func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []Step {
 	held := map[string]*Slot{}
 	for i := range r.Slots {
-		if key := streamKey(r.Slots[i].From); key != "" {
+		if key := StreamKey(r.Slots[i].From); key != "" {
 			held[key] = &r.Slots[i]
 		}
 	}
@@ -101,7 +105,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 	told := map[Pick]bool{}
 	for _, f := range offered {
 		told[f.Pick] = true
-		key := streamKey(f.URI)
+		key := StreamKey(f.URI)
 		s := Step{Feed: f, Held: held[key]}
 		if key != "" {
 			delete(held, key)
@@ -115,7 +119,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 		}
 	}
 	for _, s := range r.Slots {
-		key := streamKey(s.From)
+		key := StreamKey(s.From)
 		if held[key] == nil || at[s.Address] == "" {
 			continue
 		}
@@ -146,7 +150,7 @@ func (s *Step) stand(picked bool, r Recorder) {
 }
 
 // FeedText is the canonical text of a channel that takes another recorder's: its name, and from where.
-func FeedText(s Slot) string { return s.Name + " from " + streamKey(s.From) }
+func FeedText(s Slot) string { return s.Name + " from " + StreamKey(s.From) }
 
 // FeedPlanner proposes what brings a recorder in step; what is taken over together takes channels of
 // its own.

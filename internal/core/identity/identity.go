@@ -38,6 +38,7 @@ type Sighting struct {
 	Make       string     `json:"make"`
 	Model      string     `json:"model"`
 	Name       string     `json:"name"`
+	NameFixed  bool       `json:"name_fixed,omitempty"` // it can't be given another
 	Firmware   string     `json:"firmware"`
 	Service    string     `json:"service"` // ONVIF device service as the device gave it, or as it answered
 	Ports      []int      `json:"ports"`   // open

@@ -173,7 +173,7 @@ func (d *Control) Status(ctx context.Context) (channel.Recorder, clock.Reading, 
 	if err != nil {
 		return none, clock.Reading{}, err
 	}
-	r := channel.Recorder{At: reading.At, Name: info.Model, Firmware: info.Firmware, Slots: []channel.Slot{}, SetsTime: true, Speech: channel.OverONVIF, Cannot: controlLacks}
+	r := channel.Recorder{At: reading.At, Name: info.Model, Make: info.Make, Model: info.Model, Serial: info.Serial, Firmware: info.Firmware, Slots: []channel.Slot{}, SetsTime: true, Speech: channel.OverONVIF, Cannot: controlLacks}
 	most := l.Recordings
 	for _, x := range []int{l.Jobs, l.Receivers} {
 		if x > 0 && (x < most || most == 0) {

@@ -3,6 +3,7 @@ package channels
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strconv"
 	"time"
@@ -48,6 +49,10 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 		if r, known := site.Recorder.Of(s, rec.ID); known {
 			f.Recorder, f.Slot = &r, slot
 		}
+		f.Others = s.AlsoOn(of)
+	}
+	if info, ok := site.Info.Of(s, of.Device.ID); ok && of.First() {
+		f.Own = channel.OwnName(info.Name, info.Make, info.Model, info.NameFixed)
 	}
 	sf, sw := s.Streams(of)
 	if sf.Trouble == "" && len(sf.Profiles) > 0 {
@@ -128,7 +133,7 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		_, err := c.Recorders.Read(ctx, v.Device)
 		return err
 	}
-	if err := c.readNamed(ctx, v, changes); err != nil {
+	if err := errors.Join(c.readNamed(ctx, v, changes), c.readName(ctx, v, changes)); err != nil {
 		return err
 	}
 	_, slot, err := c.Recorders.Holding(ctx, v)
@@ -183,6 +188,8 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
 	case channel.Place, channel.Rename:
+	case channel.NameDevice:
+		return c.nameEditor(ctx, v, ch)
 	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut,
 		channel.TakeFeed, channel.NameFeed:
 		return c.wholeEditor(ctx, v, ch)

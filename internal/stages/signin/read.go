@@ -325,6 +325,9 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 			broke = err
 		}
 	}
+	if name, fixed, err := c.Name(ctx); err == nil {
+		info.Name, info.NameFixed = name, fixed
+	}
 	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
 	keep(site.Services.New(d.ID, via, info.At, services), nil)
 	if known && was.Firmware != info.Firmware {

@@ -109,7 +109,7 @@ func may(level, op string) bool {
 		return true
 	}
 	for _, p := range []string{"SetSystem", "SetNTP", "SetUser", "CreateUsers", "DeleteUsers", "GetUsers", "SetNetwork",
-		"SystemReboot", "SetDiscoveryMode", "SetHostname", "SetDNS", "GetPasswordComplexity"} {
+		"SystemReboot", "SetScopes", "SetDiscoveryMode", "SetHostname", "SetDNS", "GetPasswordComplexity"} {
 		if strings.HasPrefix(op, p) {
 			return false
 		}

@@ -147,6 +147,7 @@ type memory struct {
 	Sound    string             `json:"sound,omitempty"`
 	Mute     []string           `json:"mute,omitempty"` // profiles whose sound was taken out
 	Night    bool               `json:"night,omitempty"`
+	Name     string             `json:"name,omitempty"` // as its scope has it, percent-encoded
 
 	NoTime   bool            `json:"no_time,omitempty"` // date and time were taken out of its picture
 	Corner   string          `json:"corner,omitempty"`  // in which they stand
@@ -491,6 +492,21 @@ func (t *timeline) walk(now time.Time) time.Time {
 	}
 	t.begin = (n/footage.FPS + 1) * footage.FPS
 	return t.when(t.begin)
+}
+
+// nameScope begins the scope that names a device (ONVIF Core, 7.3.2.2).
+const nameScope = "onvif://www.onvif.org/name/"
+
+// scopes are its scopes as it says them now.
+func (c *Camera) scopes() string {
+	all := scopes(c.cfg)
+	name := c.memory().Name
+	if name == "" {
+		return all
+	}
+	made, rest, _ := strings.Cut(all, nameScope)
+	_, rest, _ = strings.Cut(rest, " ")
+	return made + nameScope + name + " " + rest
 }
 
 func scopes(c Config) string {

@@ -72,10 +72,23 @@ func (c *Camera) conforming(op *wire.Node) (string, *fault, bool) {
 	switch op.XMLName.Local {
 	case "GetScopes":
 		var b strings.Builder
-		for s := range strings.FieldsSeq(scopes(c.cfg)) {
-			b.WriteString("<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>" + wire.Esc(s) + "</tt:ScopeItem></tds:Scopes>")
+		for s := range strings.FieldsSeq(c.scopes()) {
+			kind := "Fixed"
+			if strings.HasPrefix(s, nameScope) {
+				kind = "Configurable"
+			}
+			b.WriteString("<tds:Scopes><tt:ScopeDef>" + kind + "</tt:ScopeDef><tt:ScopeItem>" + wire.Esc(s) + "</tt:ScopeItem></tds:Scopes>")
 		}
 		return "<tds:GetScopesResponse>" + b.String() + "</tds:GetScopesResponse>", nil, true
+	case "SetScopes":
+		for i := range op.Kids {
+			name, ok := strings.CutPrefix(strings.TrimSpace(op.Kids[i].Text), nameScope)
+			if !ok {
+				return "", sender("ter:OperationProhibited/ter:ScopeOverwrite", "That scope is fixed."), true
+			}
+			c.change(func(m *memory) { m.Name = name })
+		}
+		return "<tds:SetScopesResponse/>", nil, true
 	case "GetHostname":
 		name := strings.ToLower(strings.Join(strings.Fields(c.cfg.Model), "-")) + "-" + strings.ToLower(c.cfg.Serial)
 		return "<tds:GetHostnameResponse><tds:HostnameInformation><tt:FromDHCP>false</tt:FromDHCP><tt:Name>" + wire.Esc(name) + "</tt:Name></tds:HostnameInformation></tds:GetHostnameResponse>", nil, true

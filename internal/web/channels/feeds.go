@@ -55,6 +55,9 @@ func (pg *Page) feeds(_ context.Context, p *shell.Request, d *channelsData) erro
 	v := &feedsView{}
 	for _, s := range steps {
 		r := rowOf(s, *plan)
+		if s.Is == channel.InStep && s.Feed.Slot.HasStill {
+			d.lend(s)
+		}
 		v.Free += shell.Int(r.Free)
 		if s.Out() {
 			v.Out++
@@ -74,6 +77,15 @@ func (pg *Page) feeds(_ context.Context, p *shell.Request, d *channelsData) erro
 	return nil
 }
 
+// lend shows, on the channel that takes it, the picture of the recorder that a channel is of.
+func (d *channelsData) lend(s channel.Step) {
+	for i := range d.Slots {
+		if v := &d.Slots[i]; v.Number == s.Held.Number && v.Still == "" {
+			v.Still, v.StillSays = fmt.Sprintf("%d/%d", s.Feed.Recorder, s.Feed.Channel), "What "+s.Feed.Place+" holds of"
+		}
+	}
+}
+
 // rowOf is one channel with how it stands.
 func rowOf(s channel.Step, plan channel.FeedPlanner) feedRow {
 	r := feedRow{Step: s, Value: fmt.Sprintf("%d:%d", s.Feed.Recorder, s.Feed.Channel), Title: fmt.Sprintf("%d · %s", s.Feed.Channel, s.Feed.Slot.Name),
@@ -91,7 +103,9 @@ func rowOf(s channel.Step, plan channel.FeedPlanner) feedRow {
 			r.Note = fmt.Sprintf("on channel %d, which is still connecting", s.Held.Number)
 		}
 	case channel.Offered:
-		_, r.Note, r.Free = plan.Take(s.Feed)
+		if _, r.Note, r.Free = plan.Take(s.Feed); r.Free && s.Feed.Slot.State != channel.Receiving {
+			r.Note = fmt.Sprintf("%s receives nothing of it now", s.Feed.Place)
+		}
 	}
 	return r
 }

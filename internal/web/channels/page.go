@@ -101,15 +101,17 @@ func (d channelsData) Renews() bool { return d.Status != nil && len(d.Status.Ren
 const maxSlots = 256
 
 type slotView struct {
-	Number  int
-	Slot    *channel.Slot
-	Camera  *shell.Row
-	Receive string
-	Way     string // by which it is taken
-	Sends   string // codec, rate, loss and last key frame, at a glance
-	Comes   string // protocol, address, port and firmware
-	Coming  string // who is proposed here
-	Later   string // why it isn't there yet
+	Number    int
+	Slot      *channel.Slot
+	Camera    *shell.Row
+	Receive   string
+	Still     string // recorder and channel whose picture is shown; empty: none
+	StillSays string
+	Way       string // by which it is taken
+	Sends     string // codec, rate, loss and last key frame, at a glance
+	Comes     string // protocol, address, port and firmware
+	Coming    string // who is proposed here
+	Later     string // why it isn't there yet
 }
 
 type gauge struct {
@@ -130,7 +132,7 @@ type trayItem struct {
 }
 
 func received(s channel.Slot) string {
-	if s.State != "receiving" {
+	if s.State != channel.Receiving || s.Codec == "" {
 		return ""
 	}
 	return fmt.Sprintf("%s %d × %d, %.1f/s, %.0f kbit/s, key frame %s UTC", stream.Pretty(s.Codec), s.Width, s.Height,
@@ -140,7 +142,9 @@ func received(s channel.Slot) string {
 // glance is what a channel receives in the room of a slot: codec, rate, loss and last key frame;
 // and by which protocol, from where, and what the camera runs.
 func glance(s channel.Slot) (sends, comes string) {
-	if s.State == channel.Receiving {
+	if s.State == channel.Receiving && s.Codec == "" {
+		sends = "receiving; it doesn't tell what"
+	} else if s.State == channel.Receiving {
 		sends = fmt.Sprintf("%s %d × %d · %.2f Mbit/s · %.1f %% lost · key %s", stream.Pretty(s.Codec), s.Width, s.Height, s.Kbps/1000, 100*s.Lost, s.LastKey.Format("15:04:05"))
 	} else {
 		sends = s.State
@@ -287,6 +291,18 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 	return nil
 }
 
+// Kind is the make and model of the chosen recorder, before its address.
+func (d channelsData) Kind() string {
+	kind := d.Chosen.Make + " " + d.Chosen.Model
+	if d.Status != nil {
+		kind = d.Status.Make + " " + d.Status.Model
+	}
+	if kind = strings.TrimSpace(kind); kind != "" {
+		kind += " ·"
+	}
+	return kind
+}
+
 func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 	l := d.Status.Limits
 	for _, g := range channel.Gauges(*d.Status) {
@@ -310,6 +326,12 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 			v.Receive, v.Way = received(*v.Slot), channel.WayName(v.Slot.Way)
 			v.Sends, v.Comes = glance(*v.Slot)
 			v.Camera = on[n]
+			if v.Slot.HasStill {
+				v.Still, v.StillSays = fmt.Sprintf("%d/%d", d.Chosen.ID, n), "What the recorder holds of"
+			}
+		}
+		if v.Slot == nil && d.Chosen.Feeds != nil {
+			continue // what is free is in no one's way
 		}
 		switch {
 		case n > now && n <= next:
@@ -358,7 +380,7 @@ func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) erro
 		_, comes := glance(*s)
 		sh.Fact("Way in", channel.WayName(s.Way), at)
 		sh.Fact("By", comes, at)
-		if s.State == channel.Receiving {
+		if s.State == channel.Receiving && s.Codec != "" {
 			sh.Fact("Lost", fmt.Sprintf("%.1f %% of the packets", 100*s.Lost), at)
 		}
 		sh.Fact("Events", s.Events, at)
