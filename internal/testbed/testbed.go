@@ -187,6 +187,12 @@ func StartOnly(t testing.TB, places ...string) *Harbour {
 	return start(t, 0, places...)
 }
 
+// StartBulkOnly is StartOnly with so many bulk cameras beside.
+func StartBulkOnly(t testing.TB, bulk int, places ...string) *Harbour {
+	t.Helper()
+	return start(t, bulk, places...)
+}
+
 // StartWhole is Start with every device of the scenario.
 func StartWhole(t testing.TB) *Harbour {
 	t.Helper()

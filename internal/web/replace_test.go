@@ -1,7 +1,9 @@
 package web_test
 
 import (
+	"context"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,11 +14,33 @@ import (
 	"duskyharbor/internal/testbed"
 )
 
-// A new recorder takes over an old one's channels, numbers and names kept; both receive until the old
-// one is retired, and only what the new one receives is taken out of it.
+// slots words the channels that a recorder told last: number, name and state of each.
+func (h *harbour) slots(recorder int) (says string) {
+	h.t.Helper()
+	err := h.Store.Pool.QueryRow(context.Background(), `select coalesce((select string_agg((s->>'number') || ' ' || (s->>'name') || ' ' || (s->>'state'), ', ' order by (s->>'number')::int) from fact, jsonb_array_elements(value->'slots') s
+		where name = 'recorder.status' and device_id = $1), '')`, recorder).Scan(&says)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return says
+}
+
+// opens opens the fold of a page that holds a button, once the page is there.
+func (h *harbour) opens(p *testbed.Page, holding string) {
+	h.t.Helper()
+	p.Sees(30*time.Second, "What goes where")
+	testbed.Until(h.t, 30*time.Second, "the fold of "+holding, func() bool {
+		return testbed.Glance[bool](p, fmt.Sprintf(`(() => { const d = [...document.querySelectorAll("details.replacing, details.feeding")].find((d) => d.textContent.replace(/\s+/g, " ").includes(%q)); if (d) d.open = true; return !!d; })()`, holding))
+	})
+}
+
+// A new recorder takes over an old one's twelve channels, numbers and names kept; both receive until the
+// old one is retired, none of its channels goes dark before, and only what the new one receives is taken
+// out of it.
 func TestARecorderTakesOverFromAnOldOne(t *testing.T) {
 	t.Parallel()
-	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Crew mess", "Terminal recorder"), nil)
+	h := serveOn(t, testbed.StartBulkOnly(t, 12, "Terminal recorder"), nil)
+	h.Fleet.Cameras[9].Step(0) // its clock was an hour ahead
 	cfg := demo.Recorders(h.Net, h.Secrets, "")[0]
 	cfg.Place, cfg.Serial, cfg.MAC, cfg.Address = "Pier recorder", "TRNN16-0207", "02:d5:1a:40:02:07", h.Net.At(".2.7")
 	fresh, err := recorder.Start(t.Context(), cfg)
@@ -32,42 +56,49 @@ func TestARecorderTakesOverFromAnOldOne(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 2 cameras"}, {"streams", "Read and play 2 cameras"}, {"channels", "Read 2 recorders"}} {
+	for _, step := range [][2]string{{"find", "Look at 4 networks"}, {"sign-in", "Sign in to 12 cameras"}, {"streams", "Read and play 12 cameras"}, {"channels", "Read 2 recorders"}} {
 		h.on(p, step[0])
 		h.run(p, "body", step[1])
 	}
 	h.on(p, "channels")
-	h.run(p, "body", "Place 2 cameras")
-	slots := func(recorder int) string {
-		var says string
-		err := h.Store.Pool.QueryRow(t.Context(), `select coalesce((select string_agg((s->>'number') || ' ' || (s->>'name') || ' ' || (s->>'state'), ', ' order by (s->>'number')::int) from fact, jsonb_array_elements(value->'slots') s
-			where name = 'recorder.status' and device_id = $1), '')`, recorder).Scan(&says)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return says
+	h.run(p, "body", "Place 12 cameras")
+	var want []string
+	for i := range 12 {
+		want = append(want, fmt.Sprintf("%d %s receiving", i+1, demo.BulkPlace(i)))
 	}
-	const both = "1 Slipway receiving, 2 Crew mess receiving"
-	testbed.Until(t, 30*time.Second, "the old one holds both", func() bool { return slots(old) == both })
+	all := strings.Join(want, ", ")
+	testbed.Until(t, 60*time.Second, "the old one holds all", func() bool { return h.slots(old) == all })
 	pier := h.recorder("Pier recorder")
 	h.on(p, fmt.Sprintf("channels?recorder=%d", old))
-	p.Sees(30*time.Second, "Replace a recorder")
-	testbed.Eval[bool](p, "document.querySelector('.replacing').open = true; true")
+	h.opens(p, "Retire Terminal recorder")
 	p.PressIn(".replacing", "Retire Terminal recorder")
 	p.Sees(30*time.Second, "No other recorder receives what Terminal recorder holds: nothing is taken out of it.")
+	since := h.since(old)
 	h.on(p, fmt.Sprintf("channels?recorder=%d", pier))
-	p.Sees(30*time.Second, "Replace a recorder")
-	testbed.Eval[bool](p, "document.querySelector('.replacing').open = true; true")
+	h.opens(p, "takes over from")
 	p.Set("#take-from", fmt.Sprint(old))
 	h.run(p, ".replacing", "Take over its channels")
 	h.idle()
-	testbed.Until(t, 30*time.Second, "the new one holds both by the same numbers and names", func() bool { return slots(pier) == both && slots(old) == both })
+	testbed.Until(t, 60*time.Second, "the new one holds all by the same numbers and names", func() bool { return h.slots(pier) == all })
+	if h.slots(old) != all || h.since(old) != since { // each is in the state that it was in before
+		t.Errorf("the old one went dark: %s since %s, before since %s", h.slots(old), h.since(old), since)
+	}
 	h.on(p, fmt.Sprintf("channels?recorder=%d", old))
-	p.Sees(30*time.Second, "Replace a recorder")
-	testbed.Eval[bool](p, "document.querySelector('.replacing').open = true; true")
+	h.opens(p, "Retire Terminal recorder")
 	h.run(p, ".replacing", "Retire Terminal recorder")
 	h.idle()
-	testbed.Until(t, 30*time.Second, "the old one is retired", func() bool { return slots(old) == "" && slots(pier) == both })
-	h.sheet(p, "channels", "Slipway")
+	testbed.Until(t, 30*time.Second, "the old one is retired", func() bool { return h.slots(old) == "" && h.slots(pier) == all })
+	h.sheet(p, "channels", demo.BulkPlace(0))
 	p.Sees(30*time.Second, "Planned for", "Pier recorder", "receiving")
+}
+
+// since words since when each channel of a recorder is in its state, by the recorder's clock.
+func (h *harbour) since(recorder int) (says string) {
+	h.t.Helper()
+	err := h.Store.Pool.QueryRow(context.Background(), `select coalesce((select string_agg(s->>'since', ' ' order by (s->>'number')::int) from fact, jsonb_array_elements(value->'slots') s
+		where name = 'recorder.status' and device_id = $1), '')`, recorder).Scan(&says)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return says
 }

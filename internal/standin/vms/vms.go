@@ -291,3 +291,43 @@ func sorted[T any](m map[string]T) []T {
 	}
 	return out
 }
+
+// at is the nth recording, in the order of their tokens.
+func (m *memory) at(nth int) (recordingOf, error) {
+	all := sorted(m.Recordings)
+	if nth < 1 || nth > len(all) {
+		return recordingOf{}, fmt.Errorf("it has %d recordings", len(all))
+	}
+	return all[nth-1], nil
+}
+
+// Rename gives the nth recording another name, as someone at its own screen would.
+func (v *VMS) Rename(nth int, name string) error {
+	return v.change(func(m *memory) error {
+		x, err := m.at(nth)
+		if err == nil {
+			x.Name = name
+			m.Recordings[x.Token] = x
+		}
+		return err
+	})
+}
+
+// Forget deletes the nth recording with what fills it, as someone at its own screen would.
+func (v *VMS) Forget(nth int) error {
+	return v.change(func(m *memory) error {
+		x, err := m.at(nth)
+		if err != nil {
+			return err
+		}
+		delete(m.Recordings, x.Token)
+		for token, j := range m.Jobs {
+			if j.Recording == x.Token {
+				delete(m.Receivers, j.Receiver)
+				delete(m.Jobs, token)
+			}
+		}
+		v.shelf.Drop(x.Token)
+		return nil
+	})
+}

@@ -386,8 +386,8 @@ func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) erro
 		sh.Fact("Events", s.Events, at)
 	}
 	sh.Verb, sh.Extra = "Place ", extraOf(sh)
-	if len(sh.Proposals) > 0 && sh.Proposals[0].Kind == channel.Rename {
-		sh.Verb = "Give the channel the name of "
+	if len(sh.Proposals) > 0 && (sh.Proposals[0].Kind == channel.Rename || sh.Proposals[0].Kind == channel.NameDevice) {
+		sh.Verb = "Give one name to "
 	}
 	return nil
 }
