@@ -50,9 +50,9 @@ shots:
 soak:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
 	@COMPARE=1 $(GO) test -count 1 -v -run TestFiguresAgreeWithFFprobe ./internal/device/rtsp
-	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/rtsp:FuzzParseSDP ./internal/device/rtsp:FuzzMeter ./internal/device/rtsp:FuzzAnswer ./internal/live:FuzzFit; do \
+	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/onvif:FuzzParseDuration ./internal/core/recording:FuzzParseDay ./internal/device/rtsp:FuzzParseSDP ./internal/device/rtsp:FuzzMeter ./internal/device/rtsp:FuzzAnswer ./internal/live:FuzzFit; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
-	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine
+	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestARestartBatchKilledAtItsSteps|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine
 	@BULK_CAMERAS=400 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestBulkClocksAndPasswordsSurviveTwoKills -timeout 30m ./internal/engine
 
 # N runs of the tests, three of them beside a busy core; what failed is printed.

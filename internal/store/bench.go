@@ -18,9 +18,9 @@ func (s *Store) SetBench(ctx context.Context, site, recorder int64, b *channel.B
 
 // TickBench keeps that a view was typed in at a channel of a recorder that is set up by hand.
 func (s *Store) TickBench(ctx context.Context, recorder int64, e channel.BenchEntry) error {
-	_, err := s.Pool.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name) values ($1, $2, $3, $4, $5)
-		on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, typed_at = now()`,
-		recorder, e.Channel, e.Source, e.Profile, e.By)
+	_, err := s.Pool.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name, name) values ($1, $2, $3, $4, $5, $6)
+		on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, name = excluded.name, typed_at = now()`,
+		recorder, e.Channel, e.Source, e.Profile, e.By, e.Name)
 	return err
 }
 
@@ -42,7 +42,7 @@ func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.Ben
 		TypedAt time.Time
 		By      string
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.device_id device, s.name, coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
+	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.device_id device, coalesce(nullif(b.name, ''), s.name) "name", coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
 		from bench_entry b join source s on s.id = b.source_id join device d on d.id = s.device_id where b.recorder_id = $1 order by b.channel`, recorder)
 	out := make([]channel.BenchEntry, len(rows))
 	for i, r := range rows {

@@ -99,4 +99,22 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	h.on(p, store)
 	p.PressIn(".front", "Not there any more")
 	p.Sees(30*time.Second, "isn't ticked any more.")
+	h.idle()
+	// What an old one holds is typed in as a table: a line that can't be is named, and nothing is lost.
+	table := func(text, sees string) {
+		testbed.Eval[bool](p, "document.querySelector('.bench textarea').closest('details').open = true; true")
+		p.Set(".bench textarea", text)
+		p.PressIn(".bench", "Keep this table")
+		p.Sees(30*time.Second, sees)
+	}
+	h.on(p, store)
+	at := h.Net.At(".1.11").String()
+	table("4; Old slip; "+h.Net.At(".1.99").String(), "Line 1: no camera of this site is at "+h.Net.At(".1.99").String())
+	if got := testbed.Eval[string](p, "document.querySelector('.bench textarea').value"); !strings.Contains(got, "Old slip") {
+		t.Errorf("what was typed is lost: %q", got)
+	}
+	table("9; Old slip; "+at, "Line 1: Store recorder has channels 1 to 4.")
+	table("4; Old slip; "+at, "Kept: 1 channel of Store recorder.")
+	h.idle()
+	testbed.Until(t, 30*time.Second, "the typed channel is known by its name there", func() bool { return state("Old slip") != "" })
 }

@@ -91,7 +91,7 @@ func (w *whole) readInput(ctx context.Context, number int) (string, error) {
 }
 
 func (w *whole) restart(ctx context.Context) error {
-	w.wrote = true
+	w.wrote, w.c.SentAt = true, nil // it is told now, whenever it was before
 	return w.client.Restart(ctx)
 }
 

@@ -216,7 +216,7 @@ func (m *move) write(ctx context.Context) error {
 	if err := cam.SetIPConfig(ctx, token, m.to); err != nil {
 		return err
 	}
-	m.wrote = true
+	m.wrote, m.c.SentAt = true, nil // it is told now, whenever it was before
 	if !m.away() {
 		return nil
 	}

@@ -372,7 +372,7 @@ func (r *restart) write(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.wrote = true
+	r.wrote, r.c.SentAt = true, nil // it is told now, whenever it was before
 	return r.watch(ctx)
 }
 

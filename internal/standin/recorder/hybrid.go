@@ -132,6 +132,11 @@ func (r *Recorder) restart(w http.ResponseWriter, _ *http.Request) {
 			worker.stop()
 		}
 		r.mu.Unlock()
+		if srv != nil {
+			r.mu.Lock()
+			r.began++
+			r.mu.Unlock()
+		}
 		if srv == nil {
 			return // it starts again already
 		}
@@ -155,4 +160,11 @@ func (r *Recorder) restart(w http.ResponseWriter, _ *http.Request) {
 			}
 		}
 	})
+}
+
+// Restarts is how often it was started again.
+func (r *Recorder) Restarts() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.began
 }

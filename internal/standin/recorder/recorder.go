@@ -142,6 +142,7 @@ type Recorder struct {
 	cert  tls.Certificate
 	local *localTime
 	shelf *shelf.Shelf
+	began int // restarts
 }
 
 // Start brings a recorder up; it takes up its channels again.

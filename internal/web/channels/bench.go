@@ -163,7 +163,7 @@ func (pg *Page) tick(c *echo.Context) error {
 	if why != "" {
 		return pg.Back(c, of.Place+": "+why+".")
 	}
-	e.Channel, e.By = number, me.Person.Name
+	e.Channel, e.By, e.Name = number, me.Person.Name, "" // as the place is called, also later
 	if err := pg.Store.TickBench(ctx, id, e); err != nil {
 		return err
 	}
@@ -171,6 +171,58 @@ func (pg *Page) tick(c *echo.Context) error {
 		return err
 	}
 	return pg.readAgain(c, fmt.Sprintf("Ticked. Whether channel %d of %s shows %s is looked at from outside now.", number, rec.Place, of.Place))
+}
+
+// maxTable is how long a typed table may be, in bytes.
+const maxTable = 32 << 10
+
+// typedTable keeps the channel table of a recorder without an interface as a person typed it: an old
+// one's, that another is to take over from.
+func (pg *Page) typedTable(c *echo.Context) error {
+	ctx, me := c.Request().Context(), shell.VisitorOf(c)
+	text := c.FormValue("table")
+	id, err := strconv.ParseInt(c.FormValue("recorder"), 10, 64)
+	if err != nil {
+		return store.ErrNotFound
+	}
+	if len(text) > maxTable {
+		return pg.Refuse(c, "table", "That is too long for a table of 256 channels.")
+	}
+	lines, err := channel.ParseTable(text)
+	if err != nil {
+		return pg.Refuse(c, "table", err.Error())
+	}
+	s, err := site.Load(ctx, pg.Store, me.Member.ID, nil)
+	if err != nil {
+		return err
+	}
+	rec, ok := s.Device(id)
+	if !ok || rec.Kind != identity.Recorder || rec.Bench == nil {
+		return store.ErrNotFound
+	}
+	entries := make([]channel.BenchEntry, len(lines))
+	for i, l := range lines {
+		k := slices.IndexFunc(s.Sources, func(of store.Source) bool {
+			return of.First() && of.Device.Address != nil && *of.Device.Address == l.Address
+		})
+		switch {
+		case l.Number > rec.Bench.Channels:
+			return pg.Refuse(c, "table", fmt.Sprintf("Line %d: %s has channels 1 to %d.", l.Line, rec.Place, rec.Bench.Channels))
+		case k < 0:
+			return pg.Refuse(c, "table", fmt.Sprintf("Line %d: no camera of this site is at %s. Look for it on Find first.", l.Line, l.Address))
+		}
+		entries[i], _ = entryOf(s, s.Sources[k], *rec.Bench) // its streams may not be known yet
+		entries[i].Source, entries[i].Channel, entries[i].Name, entries[i].By = s.Sources[k].ID, l.Number, l.Name, me.Person.Name
+	}
+	for _, e := range entries {
+		if err := pg.Store.TickBench(ctx, id, e); err != nil {
+			return err
+		}
+	}
+	if err := pg.Audit(ctx, me, "typed a channel table", fmt.Sprintf("%s of %s", shell.Plural(len(entries), "channel"), rec.Place)); err != nil {
+		return err
+	}
+	return pg.readAgain(c, fmt.Sprintf("Kept: %s of %s. Another recorder can take over from it.", shell.Plural(len(entries), "channel"), rec.Place))
 }
 
 // untick forgets what was ticked: it was taken off at the recorder's screen, or never typed in.

@@ -63,6 +63,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/channels/bench", pg.setBench)
 	r.Change.POST("/channels/tick", pg.tick)
 	r.Change.POST("/channels/untick", pg.untick)
+	r.Change.POST("/channels/typed", pg.typedTable)
 	r.Change.POST("/channels/others", pg.others)
 	r.Change.POST("/channels/feeding", pg.feeding)
 	r.Change.POST("/channels/feeds", pg.takeFeeds)

@@ -1,0 +1,176 @@
+package channel
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+)
+
+const served = "rtsp://192.0.2.5:8554/channel/%d"
+
+func feed(n int, name string) Feed {
+	return Feed{Pick: Pick{Recorder: 1, Channel: n}, Place: "Quay recorder", Address: "192.0.2.5", URI: fmt.Sprintf(served, n),
+		Slot: Slot{Number: n, Name: name, State: Receiving, Codec: "H264", Kbps: 2000, Width: 1280, Height: 720}}
+}
+
+func taken(n int, name, from, state string) Slot {
+	return Slot{Number: n, Name: name, Address: "192.0.2.5", From: from, State: state, Detail: "404 Not Found"}
+}
+
+var reached = map[string]string{"192.0.2.5": "Quay recorder"}
+
+// Each way in which two recorders can stand to each other has its own word, and what mends it.
+func TestHowADeskStandsToARecorder(t *testing.T) {
+	desk := Recorder{Name: "Harbour desk", Limits: Limits{Channels: 8, Codecs: []string{"H264"}}, Slots: []Slot{
+		taken(1, "Slipway", "RTSP://192.0.2.5:8554/channel/1/", Receiving), taken(2, "CAM 2", fmt.Sprintf(served, 2), Receiving),
+		taken(4, "Net loft", fmt.Sprintf(served, 4), Lost), taken(5, "Gangway", fmt.Sprintf(served, 5), Receiving), taken(6, "Old", fmt.Sprintf(served, 9), Receiving),
+		{Number: 7, Name: "From elsewhere", Address: "192.0.2.9", From: "rtsp://192.0.2.9/x", State: Receiving}}}
+	picked := Feeding{Picks: []Pick{{1, 1}, {1, 2}, {1, 3}, {1, 4}, {1, 8}}}
+	steps := Steps(desk, picked, []Feed{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway"), feed(6, "Crew mess")}, reached)
+	var got []string
+	for _, s := range steps {
+		p := &FeedPlanner{Recorder: 2, R: desk}
+		c, why, ok := p.Mend(s)
+		got = append(got, strings.TrimSuffix(fmt.Sprintf("%d %s %v %s %s", s.Feed.Channel, s.Is, ok, c.Kind, why), " "))
+	}
+	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 dark false ; 5 extra true channel.remove; 6 not taken false ; 8 gone false ; 0 extra true channel.remove"
+	if all := strings.Join(got, "; "); all != want {
+		t.Errorf("\n%s\nwant\n%s", all, want)
+	}
+}
+
+// Whatever stands, mending what can be mended leaves nothing that can be mended, takes no channel twice
+// and breaks no limit; and a second time nothing is proposed.
+func TestADeskThatWasMendedIsInStep(t *testing.T) {
+	for seed := range 300 {
+		r := rand.New(rand.NewPCG(uint64(seed), 7))
+		desk := Recorder{Name: "Harbour desk", Limits: Limits{Channels: 1 + r.IntN(10), Codecs: []string{"H264"}}}
+		var picked Feeding
+		var offered []Feed
+		for n := range 10 {
+			f := feed(n+1, fmt.Sprintf("Place %d", n+1))
+			if r.IntN(4) > 0 {
+				offered = append(offered, f)
+			}
+			if r.IntN(2) == 0 {
+				picked = picked.With(f.Pick, true)
+			}
+			if len(desk.Slots) < desk.Limits.Channels && r.IntN(3) == 0 {
+				desk.Slots = append(desk.Slots, taken(len(desk.Slots)+1, []string{f.Slot.Name, "other"}[r.IntN(2)], f.URI, Receiving))
+			}
+		}
+		full := false
+		p := &FeedPlanner{Recorder: 2, R: desk}
+		after := desk
+		after.Slots = append([]Slot{}, desk.Slots...)
+		for _, s := range Steps(desk, picked, offered, reached) {
+			c, _, ok := p.Mend(s)
+			full = full || s.Is == Missing && !ok
+			if !ok {
+				continue
+			}
+			var n int
+			_, _ = fmt.Sscan(c.Args["channel"], &n)
+			after.Slots = apply(after.Slots, c.Kind, n, c.Args["name"], c.Args["uri"])
+		}
+		seen := map[int]bool{}
+		for _, s := range after.Slots {
+			if seen[s.Number] || s.Number < 1 || s.Number > desk.Limits.Channels {
+				t.Fatalf("seed %d: channel %d twice, or beyond %d", seed, s.Number, desk.Limits.Channels)
+			}
+			seen[s.Number] = true
+		}
+		for _, s := range Steps(after, picked, offered, reached) {
+			if s.Out() && s.Is != Gone && !(s.Is == Missing && full) {
+				t.Fatalf("seed %d: %+v is still out of step", seed, s)
+			}
+		}
+	}
+}
+
+func apply(slots []Slot, kind string, n int, name, uri string) []Slot {
+	var out []Slot
+	for _, s := range slots {
+		switch {
+		case s.Number != n:
+			out = append(out, s)
+		case kind == NameFeed:
+			s.Name = name
+			out = append(out, s)
+		}
+	}
+	if kind == TakeFeed {
+		out = append(out, taken(n, name, uri, Receiving))
+	}
+	return out
+}
+
+// One name: each place that says another is in the finding and in the changes, but for a camera's own
+// name that its make gave it, which goes along with others and isn't a reason.
+func TestACameraHasOneNameWhereverItIs(t *testing.T) {
+	rec := Recorder{Name: "Quay recorder"}
+	desk := Recorder{Name: "Harbour desk"}
+	for _, tc := range []struct {
+		name, held, taken string
+		own               *Own
+		says              string
+		kinds             string
+	}{
+		{"one name", "Slipway", "Slipway", &Own{Name: "Slipway"}, "", ""},
+		{"the recorder's", "CAM 1", "Slipway", nil, `It is called "CAM 1" on Quay recorder and "Slipway" here.`, "channel.name"},
+		{"the desk's", "Slipway", "CAM 1", nil, `It is called "CAM 1" on Harbour desk and "Slipway" here.`, "channel.name/2"},
+		{"the camera's", "Slipway", "Slipway", &Own{Name: "Door"}, `It is called "Door" on the camera itself and "Slipway" here.`, "channel.name.device"},
+		{"the camera's, which can't be changed", "Slipway", "Slipway", &Own{Name: "Door", Settled: true}, `It is called "Door" on the camera itself and "Slipway" here.`, ""},
+		{"the make's", "Slipway", "Slipway", OwnName("Ottervale  OTV 412", "Ottervale", "OTV 412", false), "", ""},
+		{"all", "A", "B", OwnName("OTV 412", "Ottervale", "OTV 412", false), `It is called "A" on Quay recorder, "B" on Harbour desk and "Slipway" here.`, "channel.name channel.name/2 channel.name.device"},
+	} {
+		f := Facts{Recorder: &rec, Slot: &Slot{Number: 3, Name: tc.held, State: Receiving}, Own: tc.own,
+			Others: []Named{{RecorderID: 2, Recorder: desk, Slot: Slot{Number: 9, Name: tc.taken, State: Receiving}}}}
+		says := ""
+		for _, x := range Judge(time.Now(), f, Wishes{Name: "Slipway"}) {
+			says += x.Sentence
+		}
+		var keys []string
+		for _, c := range Propose(time.Now(), f, Wishes{Name: "Slipway"}) {
+			keys = append(keys, c.Key)
+			if c.To != "Slipway" || c.Args["old_name"] != c.From {
+				t.Errorf("%s: %+v", tc.name, c)
+			}
+		}
+		if says != tc.says || strings.Join(keys, " ") != tc.kinds {
+			t.Errorf("%s: %q, %v", tc.name, says, keys)
+		}
+	}
+}
+
+// What a hand is shown is what the limits would be: a camera that is larger than the others is counted by
+// another row of the tables.
+func TestGaugesWithACameraMore(t *testing.T) {
+	r := Recorder{Limits: Limits{Channels: 12, Licences: 10, Watts: 30, Tables: []Table{{Channels: 6, Megapixels: 8}, {Channels: 12, Megapixels: 4}}},
+		Slots: []Slot{{Width: 1920, Height: 1080}, {Width: 1280, Height: 720}}, Ports: []Port{{Number: 1, Watts: 15.4}, {Number: 2, Watts: 30, Denied: true}}}
+	words := func(all []Gauge) string {
+		var out []string
+		for _, g := range all {
+			out = append(out, fmt.Sprintf("%s %g/%g", g.Name, g.Used, g.Most))
+		}
+		return strings.Join(out, ", ")
+	}
+	if got := words(Gauges(r)); got != "IP channels 2/12, Up to 4 MP 2/12, Licences 2/10, Port watts 15.4/30" {
+		t.Error(got)
+	}
+	if got := words(GaugesWith(r, 100, 3840, 2160)); got != "IP channels 3/12, Up to 8 MP 3/6, Licences 3/10, Port watts 15.4/30" {
+		t.Error(got)
+	}
+	if got := words(GaugesWith(r, 100, 4096, 3072)); !strings.Contains(got, "Up to 8 MP 3/6") {
+		t.Errorf("larger than any row: %s", got)
+	}
+	if len(r.Slots) != 2 {
+		t.Error("it was written")
+	}
+	views := r.PortViews()
+	if len(views[0].Findings) != 0 || len(views[1].Findings) != 1 || views[1].Findings[0].Sentence != "Port 2 gives no power: its device asks for 30.0 W, and 14.6 of 30 W are left." {
+		t.Errorf("%+v", views)
+	}
+}
