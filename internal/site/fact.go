@@ -69,6 +69,7 @@ var (
 	Rules        = ViewFact[[]rule.Rule]{fact.Rules}   // of its analytics
 	Inputs       = ViewFact[route.Inputs]{fact.Inputs} // of its channel
 	RoutesAsked  = ViewFact[Inquiry]{fact.RoutesAsked}
+	Placed       = ViewFact[PlacedOn]{fact.Placed} // when it was placed from here, and where
 )
 
 // Inquiry says when a stage's facts were last asked for and what hindered it.
@@ -160,4 +161,10 @@ func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.New
 // Watch is until when a clock is read again and again, as a person asked.
 type Watch struct {
 	Until time.Time `json:"until"`
+}
+
+// PlacedOn is the recorder that a view was placed on from here, the last time, and when.
+type PlacedOn struct {
+	Recorder int64     `json:"recorder"`
+	At       time.Time `json:"at"`
 }

@@ -106,6 +106,18 @@ func (s *Snapshot) takes(recorder int64, table *channel.Recorder) {
 	}
 }
 
+// HeldBeside lists the recorders that hold a view, without one.
+func (s *Snapshot) HeldBeside(of Source, without int64) (out []channel.Named) {
+	for _, rec := range s.recorders {
+		if x := s.SlotOn(of, rec.ID); x != nil && rec.ID != without {
+			if r, known := Recorder.Of(s, rec.ID); known {
+				out = append(out, channel.Named{RecorderID: rec.ID, Recorder: r, Slot: *x})
+			}
+		}
+	}
+	return out
+}
+
 // AlsoOn lists where a view has a channel besides the one that counts: other recorders that hold it,
 // and those that take a channel that holds it.
 func (s *Snapshot) AlsoOn(of Source) (out []channel.Named) {

@@ -16,6 +16,7 @@ type Placing struct {
 	Megapixels float64
 	Wish       int64  // recorder that it is planned for; 0: any
 	Locked     bool   // no other than Wish
+	Channel    int    // wished there; 0: any
 	Together   string // places of one name go to one recorder; empty: alone
 	// Fits says for each recorder, by its number, by which way and with what loss it takes the
 	// source; one with a reason doesn't.
@@ -39,8 +40,9 @@ type Bin struct {
 type Assignment struct {
 	To       map[int64]int64 // recorder by source; those that find no room aren't in it
 	Why      map[int64]string
-	Restarts []int64 // recorders that must start again for it
-	Exact    bool    // it is proven that none is better, but for how many analog inputs are switched off
+	Number   map[int64]int // channel by source, as it is once the recorders have room
+	Restarts []int64       // recorders that must start again for it
+	Exact    bool          // it is proven that none is better, but for how many analog inputs are switched off
 	// Beyond is how many sources more a better one could place at most; 0: none.
 	Beyond int
 }
@@ -94,7 +96,9 @@ type bin struct {
 func Assign(all []Placing, bins []Bin) Assignment {
 	s := newSearch(all, bins)
 	s.run()
-	return s.assignment(all, bins)
+	out := s.assignment(all, bins)
+	out.numbers(all, bins)
+	return out
 }
 
 type search struct {
@@ -243,4 +247,34 @@ func whyLeft(p Placing, together int, bins []Bin, after []Recorder) string {
 		return "no recorder was read yet"
 	}
 	return strings.Join(says, "; ")
+}
+
+// numbers gives each source that found room a channel of its recorder: the wished one where it is free,
+// else the lowest that is.
+func (a *Assignment) numbers(all []Placing, bins []Bin) {
+	a.Number = make(map[int64]int, len(a.To))
+	for _, b := range bins {
+		taken := map[int]bool{}
+		for _, s := range b.Recorder.Slots {
+			taken[s.Number] = true
+		}
+		give := func(p Placing, n int) {
+			a.Number[p.ID], taken[n] = n, true
+		}
+		for _, p := range all {
+			if a.To[p.ID] == b.ID && p.Channel > 0 && !taken[p.Channel] && p.Channel <= max(b.Recorder.ChannelsNow(), b.Recorder.Limits.Capacity.Most) {
+				give(p, p.Channel)
+			}
+		}
+		for _, p := range all {
+			if a.To[p.ID] != b.ID || a.Number[p.ID] != 0 {
+				continue
+			}
+			n := 1
+			for taken[n] {
+				n++
+			}
+			give(p, n)
+		}
+	}
 }

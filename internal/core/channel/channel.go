@@ -132,9 +132,10 @@ type Facts struct {
 	Recorder *Recorder
 	Slot     *Slot // where the recorder holds it
 	Planned  string
-	Trouble  string  // why the recorder couldn't be read
-	Others   []Named // where else it is held, or taken
-	Own      *Own    // the name that the camera has itself; nil: not known, or another view's
+	Trouble  string    // why the recorder couldn't be read
+	Others   []Named   // where else it is held, or taken
+	PlacedAt time.Time // when it was placed from here, by the table's clock; zero: not known, or long ago
+	Own      *Own      // the name that the camera has itself; nil: not known, or another view's
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
@@ -300,6 +301,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("The camera refuses %s: %s", f.Recorder.Name, s.Detail),
 			WayOut:   "See Sign-in and Clock of this camera; the recorder tries again by itself.", Evidence: ev}}
 	default:
+		if _, waits := f.waited(); waits {
+			return []finding.Finding{f.waiting(ev)}
+		}
 		return []finding.Finding{{Code: "channel.lost", Severity: finding.Blocks, Words: "no picture",
 			Sentence: fmt.Sprintf("%s holds it and receives nothing: %s", f.Recorder.Name, s.Detail),
 			WayOut:   "See the camera's Streams, then read the channel again.", Evidence: ev}}
@@ -320,6 +324,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		out = append(out, f.Recorder.longName(w.Name, finding.Needs))
 	} else if n, several := f.names(w, ev); several {
 		out = append(out, n)
+	}
+	if other, dark := f.displaced(); dark {
+		out = append(out, other)
 	}
 	return out
 }
@@ -346,6 +353,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if len(choice.Lost) > 0 {
 		why += fmt.Sprintf(" This way in drops %s.", PassText(choice.Lost))
 	}
+	why += f.sessionsText()
 	return []finding.Change{{
 		Kind: Place, Key: Place, Title: fmt.Sprintf("Channel %d of %s", n, f.Recorder.Name),
 		From: Empty, To: SlotText(w.Name, f.Address),

@@ -13,6 +13,7 @@ const (
 	WebAccount   = "access.web"
 	Users        = "access.users"
 	Info         = "device.info"
+	Placed       = "channel.placed"
 	Services     = "device.services"
 	IPConfig     = "device.seat"
 	DNS          = "device.dns"

@@ -50,6 +50,9 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 			f.Recorder, f.Slot = &r, slot
 		}
 		f.Others = s.AlsoOn(of)
+		if on, ok := site.Placed.Of(s, of); ok && on.Recorder == rec.ID {
+			f.PlacedAt = on.At
+		}
 	}
 	if info, ok := site.Info.Of(s, of.Device.ID); ok && of.First() {
 		f.Own = channel.OwnName(info.Name, info.Make, info.Model, info.NameFixed)
@@ -97,7 +100,7 @@ func cameraOf(s *site.Snapshot, of site.Source) channel.Camera {
 // Judge says how a view stands on its recorder.
 func (c *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := Facts(s, of)
-	return stage.Verdict{Read: f.Read(), Findings: channel.Judge(now, f, w), Done: "Its recorder receives it."}
+	return stage.Verdict{Read: f.Read(), Findings: channel.Judge(now, f, w), Done: "Its recorder receives it.", ValidUntil: f.WaitsUntil()}
 }
 
 // Propose places a view as if it were placed alone.
@@ -136,11 +139,24 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if err := errors.Join(c.readNamed(ctx, v, changes), c.readName(ctx, v, changes)); err != nil {
 		return err
 	}
-	_, slot, err := c.Recorders.Holding(ctx, v)
-	if err != nil || slot == nil || channel.Settled(*slot) {
+	rec, slot, err := c.Recorders.Holding(ctx, v)
+	if err != nil || slot == nil {
 		return err
 	}
-	return v.Follow(ctx, stage.Channels)
+	fresh := slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.Place && ch.Made() && ch.ToText != channel.Empty })
+	if fresh {
+		now := time.Now().UTC()
+		if err := c.Store.KeepFacts(ctx, site.Placed.New(v.Source, "placing it", now, site.PlacedOn{Recorder: rec.ID, At: now})); err != nil {
+			return err
+		}
+	}
+	switch {
+	case fresh && slot.State == channel.Lost: // a camera may be silent for a while: it is waited for
+		return c.Engine.Watch(ctx, v.Source, stage.Channels, 6*time.Second, int(channel.SilentFor/(6*time.Second))+1)
+	case !channel.Settled(*slot):
+		return v.Follow(ctx, stage.Channels)
+	}
+	return nil
 }
 
 // readNamed reads the recorders that changes name, where another one holds the view too; what was
@@ -151,6 +167,13 @@ func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.
 		return err
 	}
 	holder, _, _ := s.HolderOf(v.Source)
+	for _, other := range s.HeldBeside(v.Source, holder.ID) { // which may have lost it to this one
+		if rec, ok := s.Device(other.RecorderID); ok {
+			if _, err := c.Recorders.Read(ctx, rec); err != nil {
+				return err
+			}
+		}
+	}
 	for _, ch := range changes {
 		id, err := strconv.ParseInt(ch.Args["recorder"], 10, 64)
 		if err != nil || ch.Stage != stage.Channels {

@@ -42,7 +42,7 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 	if sf.Trouble != "" || len(sf.Profiles) == 0 {
 		return p, false
 	}
-	p = channel.Placing{ID: of.ID, Name: of.Place, Locked: of.Locked, Together: of.Together, Fits: map[int64]channel.Fit{}}
+	p = channel.Placing{ID: of.ID, Name: of.Place, Locked: of.Locked, Channel: of.Channel, Together: of.Together, Fits: map[int64]channel.Fit{}}
 	if of.RecorderID != nil {
 		p.Wish = *of.RecorderID
 	}
@@ -73,6 +73,7 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 func FactsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts, channel.Wishes) {
 	f, w := Facts(s, of)
 	f.Planned, f.Slot, f.Recorder, f.Trouble = rec.Place, nil, nil, s.RecorderTrouble(rec.ID)
+	f.Others = s.HeldBeside(of, rec.ID)
 	w.Recorder, w.RecorderID = rec.Place, rec.ID
 	table, known := site.Recorder.Of(s, rec.ID)
 	if !known {

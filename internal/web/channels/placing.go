@@ -42,6 +42,7 @@ type proposedSource struct {
 	Name  string
 	Value string
 	Way   string
+	On    string // its channel there
 	From  string // the recorder that it was planned for, where this is another
 }
 
@@ -63,6 +64,10 @@ func (pg *Page) propose(ctx context.Context, p *shell.Request) (*proposal, error
 				continue
 			}
 			v := proposedSource{ID: x.ID, Name: x.Name, Value: fmt.Sprintf("%d:%d", x.ID, b.ID), Way: channel.WaySays(x.Fits[b.ID].Way)}
+			v.On = fmt.Sprintf("channel %d", a.Number[x.ID])
+			if a.Number[x.ID] > b.Recorder.ChannelsNow() {
+				v.On += ", after the restart"
+			}
 			if was, ok := s.Device(x.Wish); ok && x.Wish != b.ID {
 				v.From = was.Place
 			}
