@@ -24,6 +24,9 @@ func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
 		return f, w
 	}
 	f.Channel, f.At, f.Way, f.Slot, f.Storage, f.ByPlan = slot.Number, r.At, channel.WayName(slot.Way), &slot.Recording, r.Storage, r.ByPlan
+	if r.Lacks(channel.ActPlan) {
+		f.Own = r.Speech.Says()
+	}
 	if in, ok := Inputs.Of(s, of); ok {
 		f.Pegged = len(in.Pegs)
 	}

@@ -34,10 +34,12 @@ type Facts struct {
 	Sum      Sum // of the recorder
 	ByPlan   bool
 	Pegged   int // topics that are pegged to the channel's inputs
+	// Own says how the recorder is spoken to, where its plans can neither be read nor written so.
+	Own string
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
-func (f Facts) Read() bool { return f.Slot != nil && f.Slot.Plan != nil }
+func (f Facts) Read() bool { return f.Slot != nil && (f.Slot.Plan != nil || f.Own != "") }
 
 // Wishes is what the site wants kept of a view.
 type Wishes struct {
@@ -149,6 +151,11 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		out = append(out, finding.Finding{Code: "recording.licence", Severity: finding.Blocks, Words: "no licence",
 			Sentence: fmt.Sprintf("%s shows channel %d and doesn't record it: it has no licence left for it.", f.Recorder, f.Channel),
 			WayOut:   "Add a licence on the recorder, or take another camera off it.", Evidence: f.evidence()})
+	}
+	if f.Slot.Plan == nil && f.Own != "" {
+		return append(out, finding.Finding{Code: "recording.own-plan", Severity: finding.Needs, Words: "its own plan",
+			Sentence: fmt.Sprintf("%s keeps by a plan of its own: it is spoken to %s, and plans can neither be read nor written so.", f.Recorder, f.Own),
+			WayOut:   "Look at its own screen what it keeps, and accept it.", Evidence: f.evidence()})
 	}
 	if f.Slot.Plan == nil {
 		return out
@@ -273,7 +280,7 @@ func Differences(has, wants Plan) string {
 // Propose writes the plan that was chosen, where the channel keeps by another one. One by which it
 // would never record isn't written.
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
-	if !f.Read() || w.Name == "" || f.Slot.Plan.Equal(w.Plan) || w.Plan.Check() != nil {
+	if !f.Read() || f.Slot.Plan == nil || w.Name == "" || f.Slot.Plan.Equal(w.Plan) || w.Plan.Check() != nil {
 		return nil
 	}
 	why := fmt.Sprintf("%q was chosen for it.", w.Name)

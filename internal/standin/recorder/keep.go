@@ -129,7 +129,11 @@ func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording
 		}
 	}
 	l.pend = append(l.pend, stamped{at, s, raw})
-	for len(l.pend) > 0 && at.Sub(l.pend[0].at) >= recording.MostLead*time.Second {
+	wait := 0 // until it is known what comes after a second
+	for _, m := range p.Modes {
+		wait = max(wait, m.Lead)
+	}
+	for len(l.pend) > 0 && at.Sub(l.pend[0].at) >= time.Duration(wait)*time.Second {
 		l.decide(p, hears, zone)
 	}
 }
@@ -236,7 +240,7 @@ func (r *Recorder) bookkeeping() {
 		now := r.now().UTC()
 		for n, w := range r.live {
 			p := r.mem.Channels[n]
-			if s, raw, receives := w.second(); receives && p != nil {
+			if s, raw, receives := w.second(); receives && p != nil && r.records(n) {
 				p.Ledger.store = func(k recording.Keep, x stamped) { _ = r.shelf.Put(shelfName(n), x.at, x.raw.of(k)) }
 				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local, raw)
 			}
@@ -245,6 +249,18 @@ func (r *Recorder) bookkeeping() {
 		r.trim(now)
 		r.mu.Unlock()
 	}
+}
+
+// records says whether it has a licence to record a channel: it shows the others, and keeps nothing of
+// them. r.mu is held.
+func (r *Recorder) records(number int) bool {
+	before := 0
+	for n := range r.mem.Channels {
+		if n < number {
+			before++
+		}
+	}
+	return r.cfg.Records == 0 || before < r.cfg.Records
 }
 
 // other keeps what its analog inputs make: 2 Mbit/s of each that has a picture; r.mu is held.

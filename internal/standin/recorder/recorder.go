@@ -55,6 +55,7 @@ type Config struct {
 	Lists                                     []List             // of models, the oldest first; it begins with the first
 	Usable                                    float64            // bytes that it keeps recordings in; 0: it doesn't say
 	Buffer                                    int                // seconds that it holds back; 0: it doesn't say
+	Records                                   int                // channels that it has a licence to record, the lowest first; 0: all
 	ByPlan                                    bool               // see channel.Recorder
 }
 
@@ -326,6 +327,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 		s.Serves = fmt.Sprintf("rtsp://%s:%d/channel/%d", r.cfg.Address, StreamPort, n)
 		s.From = p.URI
 		s.Way, s.Recording = p.way(), p.Ledger.slot(p.plan(), r.hears(p), whole)
+		s.Recording.Unlicensed = !r.records(n)
 		slots = append(slots, s)
 	}
 	ports := make([]channel.Port, 0, len(r.ports))

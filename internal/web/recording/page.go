@@ -404,7 +404,7 @@ func (b *bar) lay(t recording.Term, scale float64) {
 	b.Class = "ready"
 	if fi, bad := recording.JudgeTerm(b.Recorder.Place, b.Status.At, st, b.Then, t); bad {
 		b.Finding, b.Class = fi.Sentence, "needs"
-		if t.Says(b.Then.Days, st.Deletes) == recording.TooMany {
+		if t.Says(b.Then.Days, st.Deletes) == recording.TooMany && !b.Status.Lacks(channel.ActAge) {
 			b.Age = t.Most
 		}
 	}
