@@ -223,7 +223,11 @@ func (s *search) branch(p part) {
 			s.open = min(s.open, n.bound)
 			continue
 		}
-		to, bound := f.solve(s.narrowed(&f, n.not))
+		g, room := s.roomy(f, n.not)
+		if !room {
+			continue
+		}
+		to, bound := g.solve(s.narrowed(&g, n.not))
 		if bound = max(bound+p.fixed, n.bound); bound >= s.cost-slack {
 			continue
 		}
@@ -248,6 +252,32 @@ func (s *search) branch(p part) {
 		there[at] = all &^ (1 << b)
 		stack = append(stack, node{away, bound}, node{there, bound})
 	}
+}
+
+// roomy is a flow in which those that are kept together and are bound to a recorder take all of their
+// channels, of which it counts one; ok is false where a recorder hasn't so many.
+func (s *search) roomy(f flow, not []uint64) (_ flow, ok bool) {
+	copied := false
+	for i, it := range s.items {
+		more := len(it.members) - 1
+		if more == 0 {
+			continue
+		}
+		for b := range s.bins {
+			if !bound(not, i, b, len(s.bins)) {
+				continue
+			}
+			if !copied {
+				f.free, f.more, copied = slices.Clone(f.free), slices.Clone(f.more), true
+			}
+			free := min(more, f.free[b])
+			f.free[b] -= free
+			if f.more[b] -= more - free; f.more[b] < 0 {
+				return f, false
+			}
+		}
+	}
+	return f, true
 }
 
 // narrowed is a node with how many items each recorder can take at most by bit rate: those that are
@@ -318,7 +348,15 @@ func (s *search) broken(to []int, f flow, not []uint64) (at, b int, stuck bool) 
 			at, b = i, on
 		}
 	}
-	return at, b, stuck && at < 0
+	if at < 0 {
+		return at, b, stuck
+	}
+	for i, on := range to { // what is kept together is settled first: counting channels sees one of it
+		if on < len(s.bins) && len(s.items[i].members) > len(s.items[at].members) && !bound(not, i, on, len(s.bins)) {
+			at, b = i, on
+		}
+	}
+	return at, b, false
 }
 
 // bound says whether an item may go to one recorder alone, of so many and nowhere.
