@@ -78,6 +78,7 @@ func bareLookAt(ctx context.Context, p netip.Prefix) {
 			if c, err := onvif.New(host, page.At(a, camera.HTTPPort)+"onvif/device_service", onvif.Login{}); err == nil {
 				_, _ = c.Time(ctx)
 				_, _ = c.Schemes(ctx)
+				_, _, _ = c.Services(ctx)
 				c.Close()
 			}
 			_, _ = page.Fetch(ctx, host, page.At(a, camera.HTTPPort), nil)

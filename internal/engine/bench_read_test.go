@@ -90,6 +90,9 @@ func bareOne(c camera.Config) error {
 	if _, err := signed.Information(ctx); err != nil {
 		return err
 	}
+	if _, _, err := signed.Name(ctx); err != nil {
+		return err
+	}
 	services, _, err := signed.Services(ctx)
 	if err != nil {
 		return err

@@ -348,6 +348,7 @@ func TestJudge(t *testing.T) {
 		"no licence":   {func() Facts { f := facts(byNight(), Motion, Camera); f.Slot.Unlicensed = true; return f }(), good, "recording.licence"},
 		"not placed":   {Facts{Recorder: "Quay recorder"}, good, ""},
 		"doesn't tell": {Facts{Slot: &Slot{}}, good, ""},
+		"its own plan": {Facts{Slot: &Slot{}, Recorder: "Harbour desk", Own: "over ONVIF recording control"}, good, "recording.own-plan"},
 	} {
 		got := Judge(time.Now(), x.f, x.w)
 		if x.code == "" && len(got) != 0 || x.code != "" && !slices.ContainsFunc(got, func(f finding.Finding) bool { return f.Code == x.code }) {
@@ -388,6 +389,9 @@ func TestPropose(t *testing.T) {
 		if again := Propose(time.Now(), f, Wishes{Name: "x", Plan: wants}); len(again) != 0 {
 			t.Fatalf("a second run proposes %+v", again)
 		}
+	}
+	if got := Propose(time.Now(), Facts{Slot: &Slot{}, Own: "by hand"}, Wishes{Name: "x", Plan: byNight()}); len(got) != 0 {
+		t.Errorf("a plan is written where none can be: %+v", got)
 	}
 	if c := Age("Quay recorder", 4, Storage{Oldest: 50}, 45); c.From != "until it is full" || c.To != "deleted after 45 days" || !c.Removes {
 		t.Errorf("%+v", c)
