@@ -109,6 +109,7 @@ var planted = map[string]string{
 	"at the factory":       "access.doubt clock.refused find.factory-address find.unexpected",
 	"Quay recorder port 3": "find.behind-port? find.dead-entry → find.behind-port?",
 	"Quay recorder":        "",
+	"at the desk":          "find.unlisted-recorder → find.unlisted-recorder",
 	"Terminal recorder":    "",
 	"Store recorder":       "find.own-screen? → find.own-screen?",
 }
@@ -131,8 +132,11 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 		seen := 0
 		for _, d := range b.view().Devices {
 			place := d.Place
-			if d.Place == b.Net.At(".250.64").String() {
+			switch d.Place {
+			case b.Net.At(".250.64").String():
 				place = "at the factory"
+			case b.Net.At(".2.8").String():
+				place = "at the desk"
 			}
 			rule, known := planted[place]
 			seen++

@@ -300,7 +300,7 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	asked, _ := FindAsked.Of(s, d.ID)
 	f := identity.Facts{LookedAt: asked.At, Tried: asked.Tried, Outcome: asked.Outcome, WasUUID: asked.WasUUID,
 		Elsewhere: asked.Elsewhere, Claims: asked.Claims, MovedFrom: asked.MovedFrom}
-	w := identity.Wishes{Known: d.Known()}
+	w := identity.Wishes{Known: d.Known(), Account: d.SetID != nil}
 	w.Pin, _ = Pin.Of(s, d.ID)
 	if d.Ours != nil {
 		w.Ours = *d.Ours

@@ -75,9 +75,10 @@ func (f Facts) OnlyRTSP() string {
 // Wishes is what the site expects of a device.
 type Wishes struct {
 	Known
-	Least  string            // firmware; empty: any
-	MoveTo *netplan.IPConfig // where it is to be moved; nil: it stays
-	Ours   Word              // a person's word that what answers is of this site
+	Least   string            // firmware; empty: any
+	MoveTo  *netplan.IPConfig // where it is to be moved; nil: it stays
+	Ours    Word              // a person's word that what answers is of this site
+	Account bool              // of a recorder: it was given one
 }
 
 // Change kinds this package proposes.
@@ -158,6 +159,10 @@ func (j *judge) who() {
 	if w.Kind == Camera && !w.Expected && j.f.Behind == nil && len(j.f.Claims) == 0 {
 		j.add("find.unexpected", finding.Needs, "unexpected", "It isn't on the expected list.",
 			"Put it on the list, let it take the place of one that is missing, or leave it out. No account is sent to it until then.")
+	}
+	if w.Kind == Recorder && !w.Expected && !w.Account {
+		j.add("find.unlisted-recorder", finding.Needs, "not listed", "It records, or manages what others record, and nobody listed it.",
+			"Give it a name and an account on Settings, or leave it. No account is sent to it until then.")
 	}
 	if j.f.MovedFrom.IsValid() && j.f.MovedFrom != s.Address {
 		how := "its certificate is the one that it showed before"

@@ -98,6 +98,22 @@ type channelsData struct {
 // Renews says whether the chosen recorder can know newer models.
 func (d channelsData) Renews() bool { return d.Status != nil && len(d.Status.Renew(d.Chosen.ID)) > 0 }
 
+// ListSays tells by which list the chosen recorder knows models.
+func (d channelsData) ListSays() string {
+	l := d.Status.Models
+	says := "Models by its list of " + l.Version
+	if l.Loaded != l.Version {
+		says += ", its services run by " + l.Loaded
+	}
+	if l.Newer != "" && l.Newer != l.Version {
+		says += "; a newer one, " + l.Newer + ", can be had"
+	}
+	if d.Status.Limits.NoOthers {
+		return says + ". Other makes are refused."
+	}
+	return says + ". Other makes are taken too."
+}
+
 // maxSlots is how many channels of a recorder are drawn: no recorder of today has more.
 const maxSlots = 256
 
