@@ -11,19 +11,24 @@ go build -o "$dir/withpg" ./internal/testbed/withpg
 mkdir "$dir/tree" "$dir/home" "$dir/tmp"
 git archive HEAD | tar -x -C "$dir/tree"
 cat >"$dir/all" <<'END'
-set -eu
+# Side by side: most of them wait for devices most of the time.
+failed=0
 one() { # a package, what of it
   package=$1
   shift
-  cd "$TREE/$package"
-  ./of.test -test.timeout 5m "$@"
+  (cd "$TREE/$package" && ./of.test -test.timeout 5m -test.parallel 8 "$@" >of.log 2>&1) || { echo "$package:"; cat "$TREE/$package/of.log"; return 1; }
 }
-one internal/pgserver
-one internal/device/discovery
-one internal/standin/camera
-one internal/standin/recorder -test.skip TestPredictedDaysAreKept
-one internal/engine -test.run TestFromNotFoundToProven
-one internal/web -test.run 'TestAStageIsAddedByRegisteringIt|TestUpdatesTakeNothingFromUnderAHand'
+jobs=""
+one internal/pgserver & jobs="$jobs $!"
+one internal/device/discovery & jobs="$jobs $!"
+one internal/standin/camera & jobs="$jobs $!"
+one internal/standin/recorder -test.skip TestPredictedDaysAreKept & jobs="$jobs $!"
+one internal/engine -test.run TestFromNotFoundToProven & jobs="$jobs $!"
+one internal/web -test.run 'TestAStageIsAddedByRegisteringIt|TestUpdatesTakeNothingFromUnderAHand' & jobs="$jobs $!"
+for job in $jobs; do
+  wait "$job" || failed=1
+done
+exit $failed
 END
 for package in $(sed -n 's/^one \([^ ]*\).*/\1/p' "$dir/all"); do
   go test -c -o "$dir/tree/$package/of.test" "./$package"

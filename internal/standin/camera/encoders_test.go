@@ -89,53 +89,61 @@ func (s *studio) play(p stream.Profile, length time.Duration) stream.Measured {
 func TestAnEncoderSendsWhatItIsSetTo(t *testing.T) {
 	t.Parallel()
 	for _, media1 := range []bool{false, true} {
-		s := newStudio(t, func(c *camera.Config) { c.Manners.JPEG, c.Manners.Media1 = true, media1 })
 		for _, set := range []stream.Encoder{
 			{Codec: "H264", Size: stream.Size{Width: 640, Height: 360}, FPS: 15, Kbps: 1024, GOP: 15},
 			{Codec: "H265", Size: stream.Size{Width: 1280, Height: 720}, FPS: 15, Kbps: 2048, GOP: 15},
 			{Codec: "JPEG", Size: stream.Size{Width: 640, Height: 360}, FPS: 5, Kbps: 4096},
 			{Codec: "H264", Size: stream.Size{Width: 1280, Height: 720}, FPS: 15, Kbps: 2048, GOP: 60},
 		} {
-			p := s.profile("main")
-			set.Token = p.Encoder
-			can, why := stream.Nearest(set, p.Options, stream.Want{})
-			if media1 && set.Codec == "H265" {
-				if why == "" || s.cl.SetEncoder(t.Context(), s.services, set) == nil {
-					t.Error("Media ver10 has no word for H.265")
-				}
-				continue
-			}
-			if set.Codec == "JPEG" && media1 {
-				can.GOP, set.GOP = 0, 0
-			}
-			if why != "" || can != set {
-				t.Errorf("%s: %s, offered is %s %s", set.Codec, set.Text(), can.Text(), why)
-			}
-			if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
-				t.Fatal(err)
-			}
-			if now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder); err != nil || now.Text() != set.Text() {
-				t.Errorf("set to %s, reads %s, %v", set.Text(), now.Text(), err)
-			}
-			p = s.profile("main")
-			length := 2200 * time.Millisecond
-			if set.GOP == 60 {
-				length = 5 * time.Second
-			}
-			m := s.play(p, length)
-			f := stream.Facts{LookedAt: time.Now(), Profiles: []stream.Profile{p}, Measured: []stream.Measured{m}}
-			for _, found := range stream.Judge(time.Now(), f, stream.Wishes{}) {
-				if (found.Code == "stream.key-frames") != (set.GOP == 60) {
-					t.Errorf("%s: %s", set.Text(), found.Sentence)
-				}
-			}
-			if m.Trouble != "" || m.Codec != set.Codec || m.Width != set.Width || m.Height != set.Height || math.Abs(m.FPS-set.FPS) > 0.5 || m.Lost != 0 {
-				t.Errorf("set to %s, we measure %+v", set.Text(), m)
-			}
-			if seen := s.probe("main"); seen.Width != set.Width || !strings.EqualFold(strings.Replace(seen.Codec, "hevc", "h265", 1), strings.Replace(set.Codec, "JPEG", "mjpeg", 1)) {
-				t.Errorf("set to %s, ffprobe sees %+v", set.Text(), seen)
-			}
+			t.Run(fmt.Sprintf("%s %d, media1 %t", set.Codec, set.GOP, media1), func(t *testing.T) {
+				t.Parallel()
+				newStudio(t, func(c *camera.Config) { c.Manners.JPEG, c.Manners.Media1 = true, media1 }).sendsAsSet(media1, set)
+			})
 		}
+	}
+}
+
+// sendsAsSet sets the main encoder, and holds what is read, measured and seen by ffprobe against it.
+func (s *studio) sendsAsSet(media1 bool, set stream.Encoder) {
+	t := s.t
+	p := s.profile("main")
+	set.Token = p.Encoder
+	can, why := stream.Nearest(set, p.Options, stream.Want{})
+	if media1 && set.Codec == "H265" {
+		if why == "" || s.cl.SetEncoder(t.Context(), s.services, set) == nil {
+			t.Error("Media ver10 has no word for H.265")
+		}
+		return
+	}
+	if set.Codec == "JPEG" && media1 {
+		can.GOP, set.GOP = 0, 0
+	}
+	if why != "" || can != set {
+		t.Errorf("%s: %s, offered is %s %s", set.Codec, set.Text(), can.Text(), why)
+	}
+	if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder); err != nil || now.Text() != set.Text() {
+		t.Errorf("set to %s, reads %s, %v", set.Text(), now.Text(), err)
+	}
+	p = s.profile("main")
+	length := 2200 * time.Millisecond
+	if set.GOP == 60 {
+		length = 5 * time.Second
+	}
+	m := s.play(p, length)
+	f := stream.Facts{LookedAt: time.Now(), Profiles: []stream.Profile{p}, Measured: []stream.Measured{m}}
+	for _, found := range stream.Judge(time.Now(), f, stream.Wishes{}) {
+		if (found.Code == "stream.key-frames") != (set.GOP == 60) {
+			t.Errorf("%s: %s", set.Text(), found.Sentence)
+		}
+	}
+	if m.Trouble != "" || m.Codec != set.Codec || m.Width != set.Width || m.Height != set.Height || math.Abs(m.FPS-set.FPS) > 0.5 || m.Lost != 0 {
+		t.Errorf("set to %s, we measure %+v", set.Text(), m)
+	}
+	if seen := s.probe("main"); seen.Width != set.Width || !strings.EqualFold(strings.Replace(seen.Codec, "hevc", "h265", 1), strings.Replace(set.Codec, "JPEG", "mjpeg", 1)) {
+		t.Errorf("set to %s, ffprobe sees %+v", set.Text(), seen)
 	}
 }
 
@@ -201,37 +209,13 @@ func TestAnEncoderRefusesWhatItDoesNotOffer(t *testing.T) {
 // is taken out of the profile; ffprobe hears the same.
 func TestSoundIsHeardAsItIsCoded(t *testing.T) {
 	t.Parallel()
-	s := newStudio(t, func(c *camera.Config) { c.Manners.Sound = "MP4A-LATM" })
 	for _, x := range []struct{ codec, theirs string }{{"AAC", "aac"}, {"PCMU", "pcm_mulaw"}, {"PCMA", "pcm_alaw"}} {
-		p := s.profile("main")
-		if p.Sound.Codec != x.codec {
-			if err := s.cl.SetSoundCodec(t.Context(), s.services, p.Sound.Encoder, x.codec); err != nil {
-				t.Fatal(err)
-			}
-			p = s.profile("main")
-		}
-		m := s.play(p, 2200*time.Millisecond)
-		if m.Trouble != "" || m.Codec != "H264" || m.Sound == nil || !m.Sound.Measured || m.Sound.Codec != x.codec || m.Sound.Lost != 0 {
-			t.Fatalf("%s: %+v %+v", x.codec, m, m.Sound)
-		}
-		if g711 := x.codec != "AAC"; g711 && (math.Abs(m.Sound.Kbps-64) > 2 || m.Sound.Level > -15 || m.Sound.Level < -30) {
-			t.Errorf("%s: %+v", x.codec, m.Sound)
-		}
-		overUDP := func(c *rtsp.Conn, t rtsp.Track) error {
-			c.Hears = true
-			return c.PlayOver(t, rtsp.UDP)
-		}
-		if u := rtsp.MeasureOver(t.Context(), s.host, p, s.login, 2200*time.Millisecond, overUDP); u.Trouble != "" || u.Over != "UDP" || u.Frames < 25 ||
-			u.Sound == nil || !u.Sound.Measured || u.Sound.Lost != 0 || math.Abs(u.Sound.Kbps-m.Sound.Kbps) > 4 {
-			t.Errorf("%s over UDP: %+v %+v", x.codec, u, u.Sound)
-		}
-		if silent := rtsp.Measure(t.Context(), s.host, p, s.login, time.Second); silent.Sound == nil || silent.Sound.Measured {
-			t.Errorf("what isn't listened to: %+v", silent.Sound)
-		}
-		if got := s.probeOf("main", "audio"); got.Codec != x.theirs {
-			t.Errorf("%s: ffprobe hears %+v", x.codec, got)
-		}
+		t.Run(x.codec, func(t *testing.T) {
+			t.Parallel()
+			newStudio(t, func(c *camera.Config) { c.Manners.Sound = "MP4A-LATM" }).soundsAs(x.codec, x.theirs)
+		})
 	}
+	s := newStudio(t, func(c *camera.Config) { c.Manners.Sound = "MP4A-LATM" })
 	p := s.profile("main")
 	for _, on := range []bool{false, true} {
 		if err := s.cl.SetHasSound(t.Context(), s.services, "main", p.Sound.Encoder, on); err != nil {
@@ -410,5 +394,38 @@ func TestStreamsOverTLS(t *testing.T) {
 		if got != says {
 			t.Errorf("encrypted %v: %q", encrypted, got)
 		}
+	}
+}
+
+// soundsAs sets the sound's codec, and holds what is measured and heard by ffprobe against it.
+func (s *studio) soundsAs(codec, theirs string) {
+	t := s.t
+	p := s.profile("main")
+	if p.Sound.Codec != codec {
+		if err := s.cl.SetSoundCodec(t.Context(), s.services, p.Sound.Encoder, codec); err != nil {
+			t.Fatal(err)
+		}
+		p = s.profile("main")
+	}
+	m := s.play(p, 2200*time.Millisecond)
+	if m.Trouble != "" || m.Codec != "H264" || m.Sound == nil || !m.Sound.Measured || m.Sound.Codec != codec || m.Sound.Lost != 0 {
+		t.Fatalf("%s: %+v %+v", codec, m, m.Sound)
+	}
+	if g711 := codec != "AAC"; g711 && (math.Abs(m.Sound.Kbps-64) > 2 || m.Sound.Level > -15 || m.Sound.Level < -30) {
+		t.Errorf("%s: %+v", codec, m.Sound)
+	}
+	overUDP := func(c *rtsp.Conn, t rtsp.Track) error {
+		c.Hears = true
+		return c.PlayOver(t, rtsp.UDP)
+	}
+	if u := rtsp.MeasureOver(t.Context(), s.host, p, s.login, 2200*time.Millisecond, overUDP); u.Trouble != "" || u.Over != "UDP" || u.Frames < 25 ||
+		u.Sound == nil || !u.Sound.Measured || u.Sound.Lost != 0 || math.Abs(u.Sound.Kbps-m.Sound.Kbps) > 4 {
+		t.Errorf("%s over UDP: %+v %+v", codec, u, u.Sound)
+	}
+	if silent := rtsp.Measure(t.Context(), s.host, p, s.login, time.Second); silent.Sound == nil || silent.Sound.Measured {
+		t.Errorf("what isn't listened to: %+v", silent.Sound)
+	}
+	if got := s.probeOf("main", "audio"); got.Codec != theirs {
+		t.Errorf("%s: ffprobe hears %+v", codec, got)
 	}
 }
