@@ -250,7 +250,7 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 // Desk is the video management system of the scenario.
 func Desk(n Net, s Secrets, state string) vms.Config {
 	c := vms.Config{Place: "Harbour desk", Make: "Pinnock & Daw", Model: "PND Desk", Serial: "PNDDESK-0208", Firmware: "7.1",
-		Address: n.At(".2.8"), Username: "install", Password: s.Desk, Most: 64, Codecs: []string{"H264", "H265"}}
+		Address: n.At(".2.8"), Username: "install", Password: s.Desk, Most: 64, Zone: ZonePosix, Codecs: []string{"H264", "H265"}}
 	if state != "" {
 		c.StateFile = filepath.Join(state, "harbour-desk.json")
 	}

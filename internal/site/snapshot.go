@@ -480,7 +480,7 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 		}
 	}
 	for _, other := range s.recorders {
-		if r, ok := Recorder.Of(s, other.ID); ok && planned && other.ID != rec.ID && stream.Takes(own, r.Limits.Codecs) {
+		if r, ok := Recorder.Of(s, other.ID); ok && planned && other.ID != rec.ID && other.Feeds == nil && stream.Takes(own, r.Limits.Codecs) {
 			w.Takers = append(w.Takers, other.Place)
 		}
 	}

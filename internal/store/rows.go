@@ -28,7 +28,7 @@ func (s *Store) Plan(ctx context.Context, site, recorder int64, sources []int64)
 	return touched, s.InTx(ctx, func(tx pgx.Tx) error {
 		if recorder != 0 {
 			var there bool
-			if err := tx.QueryRow(ctx, `select exists (select 1 from device where site_id = $1 and id = $2 and kind = 'recorder')`, site, recorder).Scan(&there); err != nil {
+			if err := tx.QueryRow(ctx, `select exists (select 1 from device where site_id = $1 and id = $2 and kind = 'recorder' and feeds is null)`, site, recorder).Scan(&there); err != nil {
 				return err
 			}
 			if !there {
@@ -100,9 +100,15 @@ type RecorderName struct {
 	Place string
 }
 
-// RecorderNames lists a site's recorders by name.
+// PlannedFor counts the views of a site that are planned for a recorder.
+func (s *Store) PlannedFor(ctx context.Context, site, recorder int64) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `select count(*) from source where site_id = $1 and recorder_id = $2`, site, recorder).Scan(&n)
+	return n, err
+}
+
+// RecorderNames lists a site's recorders that take cameras, by name.
 func (s *Store) RecorderNames(ctx context.Context, site int64) ([]RecorderName, error) {
-	return queryAll[RecorderName](ctx, s.Pool, `select id, place from device where site_id = $1 and kind = 'recorder' order by position, id`, site)
+	return queryAll[RecorderName](ctx, s.Pool, `select id, place from device where site_id = $1 and kind = 'recorder' and feeds is null order by position, id`, site)
 }
 
 // RecorderRow is a recorder in the list of a site's.

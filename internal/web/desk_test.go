@@ -22,20 +22,7 @@ func TestADeskIsKeptInStep(t *testing.T) {
 		h.on(p, step[0])
 		h.run(p, "body", step[1])
 	}
-	found := h.Net.At(".2.8").String() // it is called so until someone names it
-	h.on(p, "settings")
-	p.Sees(30*time.Second, "Add a recorder", found)
-	fill := func(form, script string) {
-		testbed.Eval[bool](p, fmt.Sprintf(`(() => { const f = document.querySelector('form[action$=%q]'); const e = f.elements; %s; f.requestSubmit(); return true; })()`, form, script))
-	}
-	fill("/settings/set", fmt.Sprintf("e.name.value = 'Desk account'; e.username.value = 'install'; e.password.value = %q", h.Secrets.Desk))
-	testbed.Until(t, 30*time.Second, "the set is kept", func() bool { return count(h, `select count(*) from credential_set where name = 'Desk account'`) == 1 })
-	h.on(p, "settings")
-	p.Sees(30*time.Second, "Desk account")
-	fill(fmt.Sprintf("/settings/recorder/%d", h.recorder(found)), "e.place.value = 'Harbour desk'; e.set.value = [...e.set.options].find((o) => o.text.includes('Desk account')).value")
-	testbed.Until(t, 30*time.Second, "it is named", func() bool {
-		return count(h, `select count(*) from device where place = 'Harbour desk' and set_id is not null`) == 1
-	})
+	h.listDesk(p)
 	desk, old := h.recorder("Harbour desk"), h.recorder("Terminal recorder")
 	h.on(p, "channels")
 	h.run(p, "body", "Read 2 recorders")
@@ -43,11 +30,8 @@ func TestADeskIsKeptInStep(t *testing.T) {
 	h.run(p, "body", "Place 2 cameras")
 	testbed.Until(t, 30*time.Second, "the recorder holds both", func() bool { return h.slots(old) == "1 Slipway receiving, 2 Crew mess receiving" })
 	face := fmt.Sprintf("channels?recorder=%d", desk)
-	h.on(p, face)
-	p.Sees(30*time.Second, "Spoken to over ONVIF recording control", "keep by a plan")
-	h.opens(p, "It takes cameras")
-	p.PressIn(".feeding", "Harbour desk takes other recorders’ channels")
-	p.Sees(30*time.Second, "Channels of other recorders", "1 · Slipway", "2 · Crew mess", "not taken")
+	h.feedsDesk(p, face)
+	p.Sees(30*time.Second, "1 · Slipway", "2 · Crew mess", "not taken")
 	testbed.Eval[bool](p, `document.querySelectorAll('.feeds input[name=take]').forEach((x) => x.click()); true`)
 	h.run(p, ".feeds", "Take over the ticked channels")
 	testbed.Until(t, 30*time.Second, "the desk holds both", func() bool { return h.slots(desk) == "1 Slipway receiving, 2 Crew mess receiving" })
@@ -92,4 +76,33 @@ func (h *harbour) driftApart(p *testbed.Page, desk, _ int) {
 	h.on(p, "channels")
 	h.run(p, "body", "Read 2 recorders")
 	testbed.Until(h.t, 30*time.Second, "it is known", func() bool { return h.slots(desk) == "1 CAM 1 receiving" })
+}
+
+// listDesk gives the desk, which was found and nobody listed, a name and an account on Settings.
+func (h *harbour) listDesk(p *testbed.Page) {
+	h.t.Helper()
+	found := h.Net.At(".2.8").String() // it is called so until someone names it
+	h.on(p, "settings")
+	p.Sees(30*time.Second, "Add a recorder", found)
+	fill := func(form, script string) {
+		testbed.Eval[bool](p, fmt.Sprintf(`(() => { const f = document.querySelector('form[action$=%q]'); const e = f.elements; %s; f.requestSubmit(); return true; })()`, form, script))
+	}
+	fill("/settings/set", fmt.Sprintf("e.name.value = 'Desk account'; e.username.value = 'install'; e.password.value = %q", h.Secrets.Desk))
+	testbed.Until(h.t, 30*time.Second, "the set is kept", func() bool { return count(h, `select count(*) from credential_set where name = 'Desk account'`) == 1 })
+	h.on(p, "settings")
+	p.Sees(30*time.Second, "Desk account")
+	fill(fmt.Sprintf("/settings/recorder/%d", h.recorder(found)), "e.place.value = 'Harbour desk'; e.set.value = [...e.set.options].find((o) => o.text.includes('Desk account')).value")
+	testbed.Until(h.t, 30*time.Second, "it is named", func() bool {
+		return count(h, `select count(*) from device where place = 'Harbour desk' and set_id is not null`) == 1
+	})
+}
+
+// feedsDesk says on its channel face, once it was read, that the desk takes other recorders' channels.
+func (h *harbour) feedsDesk(p *testbed.Page, face string) {
+	h.t.Helper()
+	h.on(p, face)
+	p.Sees(30*time.Second, "Spoken to over ONVIF recording control", "keep by a plan")
+	h.opens(p, "It takes cameras")
+	p.PressIn(".feeding", "Harbour desk takes other recorders’ channels")
+	p.Sees(30*time.Second, "Channels of other recorders")
 }

@@ -143,7 +143,7 @@ func stamp(tag string, t time.Time) string {
 }
 
 func (v *VMS) time() string {
-	return `<tds:SystemDateAndTime><tt:DateTimeType>Manual</tt:DateTimeType><tt:DaylightSavings>false</tt:DaylightSavings><tt:TimeZone><tt:TZ>UTC0</tt:TZ></tt:TimeZone>` +
+	return `<tds:SystemDateAndTime><tt:DateTimeType>Manual</tt:DateTimeType><tt:DaylightSavings>true</tt:DaylightSavings><tt:TimeZone><tt:TZ>` + wire.Esc(v.cfg.Zone) + `</tt:TZ></tt:TimeZone>` +
 		stamp("UTCDateTime", v.Now().UTC()) + `</tds:SystemDateAndTime>`
 }
 

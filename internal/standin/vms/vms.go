@@ -41,6 +41,7 @@ type Config struct {
 	Most                                 int      // recordings
 	Codecs                               []string // that it takes
 	Skew                                 time.Duration
+	Zone                                 string        // POSIX TZ that it keeps
 	Restart                              time.Duration // how long it is away [1.5 s]
 	StateFile                            string        // its recordings stand beside it; empty: it keeps neither
 }

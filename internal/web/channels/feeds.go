@@ -120,6 +120,13 @@ func (pg *Page) feeding(c *echo.Context) error {
 	var f *channel.Feeding
 	says, what := d.Place+" takes cameras.", "takes cameras"
 	if c.FormValue("on") == "true" {
+		planned, err := pg.Store.PlannedFor(ctx, me.Member.ID, d.ID)
+		if err != nil {
+			return err
+		}
+		if planned > 0 {
+			return pg.Back(c, fmt.Sprintf("%s %s planned for %s: plan another recorder for them first.", shell.Plural(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place))
+		}
 		f, what = &channel.Feeding{Picks: []channel.Pick{}}, "takes other recorders' channels"
 		says = fmt.Sprintf("%s takes other recorders' channels: tick which.", d.Place)
 	} else if d.Feeds != nil && len(d.Feeds.Picks) > 0 {
