@@ -106,6 +106,19 @@ func (s *Snapshot) takes(recorder int64, table *channel.Recorder) {
 	}
 }
 
+// ServedAt is the address at which a recorder gives a channel on: whatever host it names, it is spoken to
+// where it was reached. Empty: it gives it on nowhere.
+func ServedAt(rec store.Device, slot channel.Slot) string {
+	if slot.Serves == "" || rec.Address == nil {
+		return ""
+	}
+	at, _, err := stream.RepairHost(slot.Serves, *rec.Address)
+	if err != nil {
+		return ""
+	}
+	return at
+}
+
 // HeldBeside lists the recorders that hold a view, without one.
 func (s *Snapshot) HeldBeside(of Source, without int64) (out []channel.Named) {
 	for _, rec := range s.recorders {
@@ -130,15 +143,14 @@ func (s *Snapshot) AlsoOn(of Source) (out []channel.Named) {
 			out = append(out, channel.Named{RecorderID: id, Recorder: r, Slot: x})
 		}
 	}
-	held := []channel.Slot{*slot}
-	for _, other := range s.recorders {
-		if x := s.SlotOn(of, other.ID); x != nil && other.ID != rec.ID {
-			add(other.ID, *x)
-			held = append(held, *x)
-		}
+	given := []string{ServedAt(rec, *slot)}
+	for _, other := range s.HeldBeside(of, rec.ID) {
+		add(other.RecorderID, other.Slot)
+		d, _ := s.Device(other.RecorderID)
+		given = append(given, ServedAt(d, other.Slot))
 	}
-	for _, x := range held {
-		for _, t := range s.takers[channel.StreamKey(x.Serves)] {
+	for _, at := range given {
+		for _, t := range s.takers[channel.StreamKey(at)] {
 			add(t.Recorder, *t.Slot)
 		}
 	}

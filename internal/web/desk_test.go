@@ -45,6 +45,16 @@ func TestADeskIsKeptInStep(t *testing.T) {
 	h.run(p, ".feeds", "Bring it in step")
 	testbed.Until(t, 30*time.Second, "it is in step again", func() bool { return h.slots(desk) == "1 Slipway receiving, 2 Crew mess receiving" })
 
+	// What is taken out on its face isn't missed any more; what is taken over again is held again.
+	h.on(p, face)
+	h.run(p, ".front li:nth-child(2)", "Take out")
+	testbed.Until(t, 30*time.Second, "one is taken out", func() bool { return h.slots(desk) == "1 Slipway receiving" })
+	h.on(p, face)
+	p.Sees(30*time.Second, "not taken")
+	testbed.Eval[bool](p, `document.querySelectorAll('.feeds input[name=take]').forEach((x) => x.click()); true`)
+	h.run(p, ".feeds", "Take over the ticked channels")
+	testbed.Until(t, 30*time.Second, "both are held again", func() bool { return h.slots(desk) == "1 Slipway receiving, 2 Crew mess receiving" })
+
 	// One name: the place is renamed, and one press has the recorder, the desk and the camera say it.
 	if _, err := h.Store.Pool.Exec(t.Context(), `update source set name = 'Slipway foot' where name = 'Slipway'`); err != nil {
 		t.Fatal(err)

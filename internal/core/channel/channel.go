@@ -134,7 +134,7 @@ type Facts struct {
 	Planned  string
 	Trouble  string    // why the recorder couldn't be read
 	Others   []Named   // where else it is held, or taken
-	PlacedAt time.Time // when it was placed from here, by the table's clock; zero: not known, or long ago
+	PlacedAt time.Time // when it was placed from here, by the clock that Recorder.At is by; zero: not known, or long ago
 	Own      *Own      // the name that the camera has itself; nil: not known, or another view's
 }
 

@@ -152,6 +152,14 @@ func (s *Step) stand(picked bool, r Recorder) {
 // FeedText is the canonical text of a channel that takes another recorder's: its name, and from where.
 func FeedText(s Slot) string { return s.Name + " from " + StreamKey(s.From) }
 
+// Unpicks is a change that takes a step's channel out, which then isn't one that was taken over any more.
+func (s Step) Unpicks(c finding.Change) finding.Change {
+	if c.Args != nil && s.Feed.Recorder != 0 {
+		c.Args["from"], c.Args["of"] = fmt.Sprint(s.Feed.Recorder), fmt.Sprint(s.Feed.Channel)
+	}
+	return c
+}
+
 // FeedPlanner proposes what brings a recorder in step; what is taken over together takes channels of
 // its own.
 type FeedPlanner struct {
@@ -190,7 +198,7 @@ func (p *FeedPlanner) Take(f Feed) (c finding.Change, why string, ok bool) {
 		Why:  fmt.Sprintf("Channel %d of %s. %s goes on recording it; its events don't come along.", f.Channel, f.Place, f.Place),
 		Risk: finding.NoRisk, Account: fmt.Sprintf("the account of %s, which %s signs in there with", f.Place, p.R.Name),
 		Undo: finding.Undo{Kind: finding.Compensating, Note: "Take it out again; what was recorded of it goes.", Act: TakeOut, To: Empty,
-			Args: map[string]string{"recorder": fmt.Sprint(p.Recorder), "channel": fmt.Sprint(n)}}, Args: args}, "", true
+			Args: map[string]string{"recorder": args["recorder"], "channel": args["channel"], "from": args["from"], "of": args["of"]}}, Args: args}, "", true
 }
 
 // Mend proposes what brings a step in step: nothing where it is, where nobody asked for it, or where a
@@ -212,10 +220,7 @@ func (p *FeedPlanner) Mend(s Step) (c finding.Change, why string, ok bool) {
 			Args: map[string]string{"recorder": fmt.Sprint(p.Recorder), "channel": fmt.Sprint(s.Held.Number), "name": s.Feed.Slot.Name, "old_name": s.Held.Name}}, "", true
 	case Extra:
 		c, ok = p.R.Out(p.Recorder, s.Held.Number)
-		if ok && s.Feed.Recorder != 0 {
-			c.Args["from"], c.Args["of"] = fmt.Sprint(s.Feed.Recorder), fmt.Sprint(s.Feed.Channel)
-		}
-		return c, "", ok
+		return s.Unpicks(c), "", ok
 	}
 	return c, "", false
 }

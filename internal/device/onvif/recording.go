@@ -33,13 +33,12 @@ func RecordsOthers(services map[string]string) bool {
 // RecordingLimits is what a recorder says that it can hold (Recording Control, 5.23,
 // GetServiceCapabilities). What isn't told is zero.
 type RecordingLimits struct {
-	Recordings  int
-	Jobs        int
-	TotalKbps   float64
-	Codecs      []string // "H264", "H265", "JPEG"
-	Dynamic     bool     // recordings can be made and deleted
-	Receivers   int
-	ReceiverURI int // characters of an address
+	Recordings int
+	Jobs       int
+	TotalKbps  float64
+	Codecs     []string // "H264", "H265", "JPEG"
+	Dynamic    bool     // recordings can be made and deleted
+	Receivers  int
 }
 
 // RecordingLimits asks the recording and the receiver service for what they can hold.
@@ -53,8 +52,11 @@ func (c *Client) RecordingLimits(ctx context.Context, services map[string]string
 		return l, err
 	}
 	number := func(n *node, name string) float64 {
-		v, _ := strconv.ParseFloat(n.attr(name), 64)
-		return min(max(0, v), 1e9)
+		v, err := strconv.ParseFloat(n.attr(name), 64)
+		if err != nil || v != v || v < 0 {
+			return 0
+		}
+		return min(v, 1e9)
 	}
 	l.Recordings, l.Jobs, l.TotalKbps = int(number(r, "MaxRecordings")), int(number(r, "MaxRecordingJobs")), number(r, "MaxTotalRate")
 	for _, name := range strings.Fields(r.attr("Encoding")) {
@@ -66,7 +68,7 @@ func (c *Client) RecordingLimits(ctx context.Context, services map[string]string
 	if r, err = ask(ReceiverNS); err != nil {
 		return l, err
 	}
-	l.Receivers, l.ReceiverURI = int(number(r, "SupportedReceivers")), int(number(r, "MaximumRTSPURILength"))
+	l.Receivers = int(number(r, "SupportedReceivers"))
 	return l, nil
 }
 

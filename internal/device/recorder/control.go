@@ -180,7 +180,7 @@ func (d *Control) Status(ctx context.Context) (channel.Recorder, clock.Reading, 
 			most = x
 		}
 	}
-	r.Limits = channel.Limits{Channels: most, MbitIn: l.TotalKbps / 1000, Codecs: l.Codecs,
+	r.Limits = channel.Limits{Channels: min(most, maxNumber), MbitIn: l.TotalKbps / 1000, Codecs: l.Codecs,
 		Ways: []channel.Way{{Name: channel.RTSP, Passes: []string{channel.PassVideo}}}}
 	if !l.Dynamic && most > 0 {
 		r.Cannot = append([]channel.Act{channel.ActPlace}, controlLacks...)

@@ -133,8 +133,10 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		if err := c.keepPicks(ctx, changes); err != nil {
 			return err
 		}
-		_, err := c.Recorders.Read(ctx, v.Device)
-		return err
+		if more, err := c.followFeeds(ctx, v); err != nil || !more || !slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.TakeFeed && ch.Made() }) {
+			return err
+		}
+		return c.Engine.Watch(ctx, v.Source, stage.Channels, 2*time.Second, int(channel.SilentFor/(2*time.Second)))
 	}
 	if err := errors.Join(c.readNamed(ctx, v, changes), c.readName(ctx, v, changes)); err != nil {
 		return err
@@ -199,6 +201,9 @@ func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.
 
 // Follow reads the recorder once more; it goes on until the channel receives.
 func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool, err error) {
+	if v.Device.Kind == identity.Recorder {
+		return c.followFeeds(ctx, v)
+	}
 	_, slot, err := c.Recorders.Holding(ctx, v)
 	if err != nil || slot == nil {
 		return false, err

@@ -7,7 +7,6 @@ import (
 
 	accounts "duskyharbor/internal/account"
 	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
@@ -32,11 +31,8 @@ func Steps(s *site.Snapshot, desk store.Device) (steps []channel.Step, plan *cha
 		}
 		at[rec.Address.String()] = rec.Place
 		for _, slot := range r.Slots {
-			f := channel.Feed{Pick: channel.Pick{Recorder: rec.ID, Channel: slot.Number}, Place: rec.Place, Address: rec.Address.String(), Slot: slot}
-			if uri, _, err := stream.RepairHost(slot.Serves, *rec.Address); err == nil && slot.Serves != "" {
-				f.URI = uri // whatever host it names: it is spoken to where it was reached
-			}
-			offered = append(offered, f)
+			offered = append(offered, channel.Feed{Pick: channel.Pick{Recorder: rec.ID, Channel: slot.Number}, Place: rec.Place,
+				Address: rec.Address.String(), Slot: slot, URI: site.ServedAt(rec, slot)})
 		}
 	}
 	return channel.Steps(table, *desk.Feeds, offered, at), &channel.FeedPlanner{Recorder: desk.ID, R: table}, true
@@ -111,4 +107,23 @@ func (c *Stage) keepPicks(ctx context.Context, changes []store.Change) error {
 		}
 	}
 	return nil
+}
+
+// followFeeds reads a recorder; more says that a channel of another recorder that it takes is still to
+// come: a system that was just told is connecting, or hasn't tried again yet.
+func (c *Stage) followFeeds(ctx context.Context, v *engine.Visit) (more bool, err error) {
+	if _, err := c.Recorders.Read(ctx, v.Device); err != nil {
+		return false, err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return false, err
+	}
+	steps, _, _ := Steps(s, v.Device)
+	for _, x := range steps {
+		if x.Held != nil && x.Held.State != channel.Receiving && x.Feed.Slot.State == channel.Receiving {
+			return true, nil
+		}
+	}
+	return false, nil
 }

@@ -241,6 +241,14 @@ func (pg *Page) out(c *echo.Context) error {
 	if !ok {
 		return pg.Back(c, fmt.Sprintf("Channel %d of %s is free already.", number, d.Place))
 	}
+	s, err := site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, []int64{})
+	if err != nil {
+		return err
+	}
+	steps, _, _ := channels.Steps(s, d)
+	if i := slices.IndexFunc(steps, func(x channel.Step) bool { return x.Held != nil && x.Held.Number == number }); i >= 0 {
+		ch = steps[i].Unpicks(ch)
+	}
 	return pg.ofWhole(c, d, "Take out: "+ch.Title, []finding.Change{ch})
 }
 

@@ -169,6 +169,17 @@ function start() {
 
   // A name is typed anew: the hours that were called so follow it.
   form.querySelectorAll(".hoursname").forEach((field) => field.addEventListener("input", told));
+  // A slider moves the number that it stands beside, before what it makes is reckoned.
+  form.querySelectorAll(".slide").forEach((x) => (x.hidden = false));
+  form.addEventListener(
+    "input",
+    (e) => {
+      if (e.target.classList.contains("slide")) form.elements[e.target.dataset.for].value = e.target.value;
+      const slide = form.querySelector(`.slide[data-for="${e.target.name}"]`);
+      if (slide) slide.value = e.target.value;
+    },
+    true,
+  );
   form.addEventListener("input", (e) => {
     if (e.target.name !== "brush" && e.target.name !== "pick") reckon();
   });
