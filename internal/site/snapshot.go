@@ -121,8 +121,12 @@ func ServedAt(rec store.Device, slot channel.Slot) string {
 
 // HeldBeside lists the recorders that hold a view, without one.
 func (s *Snapshot) HeldBeside(of Source, without int64) (out []channel.Named) {
+	view := s.viewOf(of)
+	if !s.holders.Hold(view.Address) {
+		return nil
+	}
 	for _, rec := range s.recorders {
-		if x := s.SlotOn(of, rec.ID); x != nil && rec.ID != without {
+		if x := s.holders.At(view, rec.ID); x != nil && rec.ID != without {
 			if r, known := Recorder.Of(s, rec.ID); known {
 				out = append(out, channel.Named{RecorderID: rec.ID, Recorder: r, Slot: *x})
 			}
