@@ -1,9 +1,6 @@
 package channel
 
-import (
-	"fmt"
-	"strings"
-)
+import "fmt"
 
 // Act is something that is done to a recorder, or read of it. Which ones a recorder is up to depends
 // on how it is spoken to: see Recorder.Lacks.
@@ -71,13 +68,7 @@ func (r Recorder) CannotText() string {
 			out = append(out, x.says)
 		}
 	}
-	switch len(out) {
-	case 0:
-		return ""
-	case 1:
-		return out[0]
-	}
-	return strings.Join(out[:len(out)-1], ", ") + " or " + out[len(out)-1]
+	return listed(out, "or")
 }
 
 // Summary says how a reading of a recorder went.

@@ -5,7 +5,6 @@ package channel
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -248,7 +247,7 @@ func inputsText(all []Analog) string {
 	if len(names) == 1 {
 		return "analog input " + names[0]
 	}
-	return "analog inputs " + strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	return "analog inputs " + listed(names, "and")
 }
 
 // Judge says how a source stands on its recorder.

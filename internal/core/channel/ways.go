@@ -38,13 +38,18 @@ func PassText(passes []string) string {
 			out = append(out, n.says)
 		}
 	}
-	switch len(out) {
-	case 0:
+	if len(out) == 0 {
 		return "nothing"
-	case 1:
-		return out[0]
 	}
-	return strings.Join(out[:len(out)-1], ", ") + " and " + out[len(out)-1]
+	return listed(out, "and")
+}
+
+// listed words a list, with and or or before its last.
+func listed(all []string, last string) string {
+	if len(all) < 2 {
+		return strings.Join(all, "")
+	}
+	return strings.Join(all[:len(all)-1], ", ") + " " + last + " " + all[len(all)-1]
 }
 
 // WayName is a way in, in words.

@@ -8,7 +8,6 @@ import (
 	"crypto/tls"
 	"encoding/base64"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"image"
 	"image/jpeg"
@@ -117,7 +116,7 @@ func (c *Camera) session(ctx context.Context, conn net.Conn) {
 			}
 			continue
 		}
-		method, target, header, err := readRequest(r)
+		method, target, header, err := wire.RTSPRequest(r)
 		if err != nil || !s.handle(ctx, method, target, header) {
 			return
 		}
@@ -181,20 +180,6 @@ func (s *rtspSession) begin() bool {
 	}
 	c.sessions[s] = true
 	return true
-}
-
-func readRequest(r *bufio.Reader) (method, target string, h textproto.MIMEHeader, err error) {
-	tp := textproto.NewReader(r)
-	line, err := tp.ReadLine()
-	if err != nil {
-		return "", "", nil, err
-	}
-	f := strings.Fields(line)
-	if len(f) != 3 || f[2] != "RTSP/1.0" {
-		return "", "", nil, errors.New("not RTSP")
-	}
-	h, err = tp.ReadMIMEHeader()
-	return f[0], f[1], h, err
 }
 
 // answer writes a response; it returns false when the connection is gone.

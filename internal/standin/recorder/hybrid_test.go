@@ -10,7 +10,6 @@ import (
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/device/dial"
 	client "duskyharbor/internal/device/recorder"
-	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/testbed"
 )
 
@@ -22,13 +21,7 @@ func TestAHybridRecorderTakesTenAfterOneRestart(t *testing.T) {
 	cfg := demo.Recorders(n, s, t.TempDir())[1]
 	cfg.Plugged, cfg.Entries, cfg.RestartTime, cfg.Limits.Licences = nil, nil, 500*time.Millisecond, 16
 	cfg.Limits.Ways, cfg.Lists = nil, nil
-	r, err := recorder.Start(t.Context(), cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Close)
-	rec := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
-	t.Cleanup(rec.Close)
+	_, rec := started(t, cfg)
 	status := func() (now, next, waits int) {
 		t.Helper()
 		a, _, err := rec.Status(t.Context())

@@ -12,7 +12,6 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/demo"
-	"duskyharbor/internal/device/dial"
 	client "duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/recorder"
@@ -42,13 +41,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 	cfg.Analog = []recorder.AnalogInput{{Name: "Ice house door", Signal: true}}
 	cfg.Limits.Channels, cfg.Limits.Capacity = 16, channel.Capacity{Base: 16, Most: 16}
 	cfg.Usable = 20e12
-	r, err := recorder.Start(t.Context(), cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Close)
-	rec := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
-	t.Cleanup(rec.Close)
+	r, rec := started(t, cfg)
 	motion := []recording.Cause{recording.Motion}
 	both := []recording.Cause{recording.Motion, recording.Camera}
 	// Until it has counted, each keeps the view stream and, when something happens, the other.
@@ -107,6 +100,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 		_ = res.Body.Close()
 	}
 	var lines recorder.Lines
+	var err error
 	testbed.Until(t, 90*time.Second, "each camera sent for long enough, and something moved", func() bool {
 		if lines, err = r.Lines(); err != nil || len(lines) != len(plans) {
 			return false

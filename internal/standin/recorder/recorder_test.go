@@ -44,6 +44,13 @@ func open(t *testing.T, change func(*recorder.Config)) *bench {
 	if change != nil {
 		change(&cfg)
 	}
+	_, c := started(t, cfg)
+	return &bench{n, s, c, cfg}
+}
+
+// started is a running recorder, with a client that is signed in.
+func started(t *testing.T, cfg recorder.Config) (*recorder.Recorder, *client.Client) {
+	t.Helper()
 	r, err := recorder.Start(context.Background(), cfg)
 	if err != nil {
 		t.Fatal(err)
@@ -51,7 +58,7 @@ func open(t *testing.T, change func(*recorder.Config)) *bench {
 	t.Cleanup(r.Close)
 	c := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
 	t.Cleanup(c.Close)
-	return &bench{n, s, c, cfg}
+	return r, c
 }
 
 func (b *bench) placement(rest, name string) client.Placement {

@@ -9,10 +9,8 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/demo"
-	"duskyharbor/internal/device/dial"
 	client "duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/standin/camera"
-	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/testbed"
 )
 
@@ -23,13 +21,7 @@ func TestVideoIsKeptAsThePlanAsks(t *testing.T) {
 	n, s := testbed.Net(t), demo.NewSecrets()
 	cfg := demo.Recorders(n, s, t.TempDir())[0]
 	cfg.Records, cfg.Lists, cfg.Limits.Ways = 2, nil, nil
-	r, err := recorder.Start(t.Context(), cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Close)
-	rec := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
-	t.Cleanup(rec.Close)
+	r, rec := started(t, cfg)
 	for i, c := range demo.BulkCameras(n, s, "", 3) { // quiet ones
 		cam, err := camera.Start(t.Context(), c)
 		if err != nil {
@@ -84,13 +76,7 @@ func TestPortsFeedWithinTheirWatts(t *testing.T) {
 	n, s := testbed.Net(t), demo.NewSecrets()
 	cfg := demo.Recorders(n, s, t.TempDir())[1]
 	cfg.Plugged, cfg.Draws, cfg.Limits.Watts, cfg.Ports = map[int]netip.Addr{1: n.At(".90.13"), 2: n.At(".90.14")}, map[int]int{1: 3, 2: 4}, 40, 4
-	r, err := recorder.Start(t.Context(), cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(r.Close)
-	rec := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
-	t.Cleanup(rec.Close)
+	_, rec := started(t, cfg)
 	testbed.Until(t, 20*time.Second, "one of both is fed", func() bool {
 		a, _, err := rec.Status(t.Context())
 		if err != nil || len(a.Ports) != 4 || !a.Ports[0].Denied && !a.Ports[1].Denied {

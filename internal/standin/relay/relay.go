@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -81,25 +80,11 @@ func (s *session) serve(ctx context.Context) {
 			}
 			continue
 		}
-		method, target, h, err := request(r)
+		method, target, h, err := wire.RTSPRequest(r)
 		if err != nil || !s.handle(ctx, method, target, h) {
 			return
 		}
 	}
-}
-
-func request(r *bufio.Reader) (method, target string, h textproto.MIMEHeader, err error) {
-	tp := textproto.NewReader(r)
-	line, err := tp.ReadLine()
-	if err != nil {
-		return "", "", nil, err
-	}
-	f := strings.Fields(line)
-	if len(f) != 3 || f[2] != "RTSP/1.0" {
-		return "", "", nil, errors.New("not RTSP")
-	}
-	h, err = tp.ReadMIMEHeader()
-	return f[0], f[1], h, err
 }
 
 func (s *session) answer(h textproto.MIMEHeader, status, extra, body string) bool {

@@ -61,18 +61,19 @@ func rigged(t *testing.T, change func(*vms.Config)) *rig {
 	return r
 }
 
-// eventually polls until ok, at most 20 s, and tells what stood last.
+// eventually polls until ok, and tells what stood last where that doesn't come.
 func eventually(t *testing.T, what string, ok func() (bool, string)) {
 	t.Helper()
 	last := ""
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		done, stands := ok()
-		if done {
-			return
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("%s: %s", what, last)
 		}
-		last = stands
-	}
-	t.Fatalf("%s: %s", what, last)
+	})
+	testbed.Until(t, 20*time.Second, what, func() (done bool) {
+		done, last = ok()
+		return done
+	})
 }
 
 func (r *rig) receives(t *testing.T, d client.Driver, number int, state string) channel.Slot {
