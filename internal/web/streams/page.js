@@ -133,7 +133,14 @@ document.addEventListener("submit", async (e) => {
   if (!form) return;
   e.preventDefault();
   const video = grabbable();
-  if (!video) return;
+  if (!video) {
+    const says = form.querySelector("[role=status]") || form.appendChild(document.createElement("span"));
+    says.setAttribute("role", "status");
+    says.className = "quiet";
+    says.textContent = " It isn’t moving just now: accept it once it does.";
+    return;
+  }
+  const light = form.elements.light.value;
   const canvas = document.createElement("canvas");
   canvas.width = video.videoWidth;
   canvas.height = video.videoHeight;
@@ -141,8 +148,13 @@ document.addEventListener("submit", async (e) => {
   const picture = await new Promise((done) => canvas.toBlob(done, "image/jpeg", 0.9));
   const files = new DataTransfer();
   files.items.add(new File([picture], "picture.jpg", { type: "image/jpeg" }));
-  form.querySelector("[name=picture]").files = files.files;
-  form.submit();
+  // The sheet may have been brought up to date meanwhile: a form that is gone can't be sent.
+  const here = form.isConnected
+    ? form
+    : Array.from(document.querySelectorAll("[data-grab]")).find((f) => f.elements.light.value === light);
+  if (!here) return;
+  here.querySelector("[name=picture]").files = files.files;
+  here.submit();
 });
 
 // JPEG comes picture by picture, each in parts: the last one begins with 1.
