@@ -59,6 +59,7 @@ type Standing string
 const (
 	Offered Standing = "not taken"
 	InStep  Standing = "in step"
+	Coming  Standing = "connecting" // it is held, and nobody knows yet whether it comes
 	Renamed Standing = "renamed"
 	Extra   Standing = "extra"   // it is held, and nobody had it taken over or its recorder hasn't it any more
 	Missing Standing = "missing" // it was taken over, and isn't held any more
@@ -75,7 +76,7 @@ type Step struct {
 }
 
 // Out says whether a step is out of step: something is to be done, or looked at.
-func (s Step) Out() bool { return s.Is != InStep && s.Is != Offered }
+func (s Step) Out() bool { return s.Is != InStep && s.Is != Offered && s.Is != Coming }
 
 // StreamKey is what two addresses of one stream share: host, port and path. RTSP's own port is 554
 // (RFC 2326, 3.2).
@@ -144,6 +145,8 @@ func (s *Step) stand(picked bool, r Recorder) {
 		s.Is, s.Words = Dark, fmt.Sprintf("Channel %d of %s holds it and receives nothing: %s.", s.Held.Number, r.Name, s.Held.Detail)
 	case s.Held.Name != f.Slot.Name:
 		s.Is, s.Words = Renamed, fmt.Sprintf("It is called %q on %s and %q on %s.", f.Slot.Name, f.Place, s.Held.Name, r.Name)
+	case s.Held.State == Connecting:
+		s.Is, s.Words = Coming, fmt.Sprintf("Channel %d of %s is still connecting to it.", s.Held.Number, r.Name)
 	default:
 		s.Is = InStep
 	}

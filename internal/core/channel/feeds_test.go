@@ -26,16 +26,16 @@ func TestHowADeskStandsToARecorder(t *testing.T) {
 	desk := Recorder{Name: "Harbour desk", Limits: Limits{Channels: 8, Codecs: []string{"H264"}}, Slots: []Slot{
 		taken(1, "Slipway", "RTSP://192.0.2.5:8554/channel/1/", Receiving), taken(2, "CAM 2", fmt.Sprintf(served, 2), Receiving),
 		taken(4, "Net loft", fmt.Sprintf(served, 4), Lost), taken(5, "Gangway", fmt.Sprintf(served, 5), Receiving), taken(6, "Old", fmt.Sprintf(served, 9), Receiving),
-		{Number: 7, Name: "From elsewhere", Address: "192.0.2.9", From: "rtsp://192.0.2.9/x", State: Receiving}}}
-	picked := Feeding{Picks: []Pick{{1, 1}, {1, 2}, {1, 3}, {1, 4}, {1, 8}}}
-	steps := Steps(desk, picked, []Feed{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway"), feed(6, "Crew mess")}, reached)
+		taken(8, "Pier", fmt.Sprintf(served, 7), Connecting), {Number: 7, Name: "From elsewhere", Address: "192.0.2.9", From: "rtsp://192.0.2.9/x", State: Receiving}}}
+	picked := Feeding{Picks: []Pick{{1, 1}, {1, 2}, {1, 3}, {1, 4}, {1, 7}, {1, 8}}}
+	steps := Steps(desk, picked, []Feed{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway"), feed(6, "Crew mess"), feed(7, "Pier")}, reached)
 	var got []string
 	for _, s := range steps {
 		p := &FeedPlanner{Recorder: 2, R: desk}
 		c, why, ok := p.Mend(s)
 		got = append(got, strings.TrimSuffix(fmt.Sprintf("%d %s %v %s %s", s.Feed.Channel, s.Is, ok, c.Kind, why), " "))
 	}
-	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 dark false ; 5 extra true channel.remove; 6 not taken false ; 8 gone false ; 0 extra true channel.remove"
+	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 dark false ; 5 extra true channel.remove; 6 not taken false ; 7 connecting false ; 8 gone false ; 0 extra true channel.remove"
 	if all := strings.Join(got, "; "); all != want {
 		t.Errorf("\n%s\nwant\n%s", all, want)
 	}

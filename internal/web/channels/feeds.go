@@ -42,7 +42,7 @@ type feedRow struct {
 }
 
 // standingMarks are the marks of how a channel stands.
-var standingMarks = map[channel.Standing]stage.State{channel.InStep: stage.Ready, channel.Offered: stage.NotYet, channel.Renamed: stage.Needs,
+var standingMarks = map[channel.Standing]stage.State{channel.InStep: stage.Ready, channel.Coming: stage.Working, channel.Offered: stage.NotYet, channel.Renamed: stage.Needs,
 	channel.Extra: stage.Needs, channel.Missing: stage.Blocked, channel.Dark: stage.Blocked, channel.Gone: stage.Needs}
 
 // feeds fills in what a recorder takes of others, the worst first within each.
@@ -57,6 +57,9 @@ func (pg *Page) feeds(_ context.Context, p *shell.Request, d *channelsData) erro
 		r := rowOf(s, *plan)
 		if s.Is == channel.InStep && s.Feed.Slot.HasStill {
 			d.lend(s)
+		}
+		if d.Trouble != "" && r.Shown.State == stage.Ready { // it is silent: how it stands isn't known now
+			r.Shown.State = stage.Stale
 		}
 		v.Free += shell.Int(r.Free)
 		if s.Out() {
@@ -99,9 +102,6 @@ func rowOf(s channel.Step, plan channel.FeedPlanner) feedRow {
 	switch s.Is {
 	case channel.InStep:
 		r.Note = fmt.Sprintf("on channel %d, called the same, and it receives", s.Held.Number)
-		if s.Held.State == channel.Connecting {
-			r.Note = fmt.Sprintf("on channel %d, which is still connecting", s.Held.Number)
-		}
 	case channel.Offered:
 		if _, r.Note, r.Free = plan.Take(s.Feed); r.Free && s.Feed.Slot.State != channel.Receiving {
 			r.Note = fmt.Sprintf("%s receives nothing of it now", s.Feed.Place)
