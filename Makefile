@@ -6,7 +6,7 @@ LISTEN ?= 127.0.0.1:8420
 NET ?= 127.40
 export GOFLAGS ?= -buildvcs=false
 
-.PHONY: demo demo-reset build test ordinary lint format bench shots soak steady
+.PHONY: demo demo-reset build test anyday ordinary lint format bench shots soak steady
 build:
 	@$(GO) build -o bin/duskyharbor ./cmd/duskyharbor
 
@@ -21,6 +21,10 @@ demo-reset:
 test:
 	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
 	@$(GO) run ./internal/testbed/withpg scripts/test.sh
+
+# What touches a calendar, on other days, in other zones.
+anyday:
+	@scripts/anyday.sh
 
 # What depends on who runs it, once more as a user without rights.
 ordinary:

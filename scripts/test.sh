@@ -7,6 +7,7 @@ heavy='/internal/(engine|web)$'
 failed=0
 # shellcheck disable=SC2046
 "$go" test -p 4 -parallel 6 -timeout 10m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
+scripts/anyday.sh short || failed=1
 # The engine waits for devices most of the time; a browser takes the machine.
 at_once() { case $1 in */engine) echo 9 ;; *) echo 6 ;; esac; }
 for package in $("$go" list ./... | grep -E "$heavy"); do

@@ -24,6 +24,7 @@ func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
 		return f, w
 	}
 	f.Channel, f.At, f.Way, f.Slot, f.Storage, f.ByPlan = slot.Number, r.At, channel.WayName(slot.Way), &slot.Recording, r.Storage, r.ByPlan
+	f.State, f.Detail, f.Trouble = slot.State, slot.Detail, s.RecorderTrouble(rec.ID)
 	if r.Lacks(channel.ActPlan) {
 		f.Own = r.Speech.Says()
 	}

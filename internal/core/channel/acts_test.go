@@ -2,7 +2,8 @@ package channel
 
 import (
 	"testing"
-	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 // What a recorder can't do, as it is spoken to, is told in words, is proposed by no rule, and names no act
@@ -21,12 +22,12 @@ func TestWhatARecorderCanNotDo(t *testing.T) {
 			t.Errorf("%v: %q, want %q", tc.cannot, got, tc.says)
 		}
 	}
-	sheet := Bench{Channels: 4, Codecs: []string{"H264"}}.Table("Store recorder", time.Now(), nil, nil)
+	sheet := Bench{Channels: 4, Codecs: []string{"H264"}}.Table("Store recorder", moment.Now(), nil, nil)
 	if sheet.Speech != BySheet || !sheet.Lacks(ActPlace) || !sheet.Lacks(ActName) || sheet.Summary() != "0 channels typed in, 0 seen from outside" {
 		t.Errorf("%+v", sheet)
 	}
 	f := Facts{Recorder: &sheet, Slot: &Slot{Number: 1, Name: "CAM 1", State: Receiving}}
-	if all := Propose(time.Now(), f, Wishes{Name: "Slipway"}); len(all) != 0 {
+	if all := Propose(moment.Now(), f, Wishes{Name: "Slipway"}); len(all) != 0 {
 		t.Errorf("a name is written where nothing can be: %+v", all)
 	}
 	p := &FeedPlanner{Recorder: 1, R: sheet}

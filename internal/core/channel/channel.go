@@ -380,16 +380,30 @@ func ReadText(s Slot, wanted string) string {
 	return SlotText(s.Name, s.Address)
 }
 
-// Recordings are a recorder's channels as the sums of recordings see them. One that doesn't tell its
-// plan is taken to keep all that it receives.
+// Recordings are a recorder's channels as the sums of recordings see them. One that can't tell its
+// plans is taken to keep all that it receives; the rate at which it receives stands in for all hours
+// where it counts none.
 func (r Recorder) Recordings() []recording.Channel {
 	out := make([]recording.Channel, len(r.Slots))
 	for i, s := range r.Slots {
-		c := recording.Channel{Name: s.Name, Rates: s.Recording.Rates.Or(recording.Rates{Day: recording.Rate{Record: s.Kbps}}), Activity: s.Recording.Activity,
-			Silent: s.State != Receiving && s.Recording.Rates == recording.Rates{}}
-		if c.Plan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record}); s.Recording.Plan != nil {
-			c.Plan = *s.Recording.Plan
+		rec := s.Recording
+		c := recording.Channel{Name: s.Name, Rates: rec.Rates, Activity: rec.Activity, Unlicensed: rec.Unlicensed, Kept: rec.KeptDay,
+			Silent: s.State != Receiving && rec.Rates == recording.Rates{}}
+		if c.Rates == (recording.Rates{}) {
+			c.Rates.Day.Record, c.Rates.Night.Record = s.Kbps, s.Kbps
 		}
+		switch {
+		case rec.Plan != nil:
+			c.Plan = *rec.Plan
+			if c.Hears = rec.Hears; c.Hears == nil {
+				c.Hears = []recording.Cause{} // what it doesn't tell it doesn't hear
+			}
+		case r.Lacks(ActPlan):
+			c.Plan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record})
+		default:
+			c.NoPlan = true
+		}
+		c.KeptBy = c.Plan
 		out[i] = c
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
 
 func terminal(slots ...Slot) *Recorder {
@@ -18,7 +19,7 @@ func terminal(slots ...Slot) *Recorder {
 var wish = Wishes{Recorder: "Terminal recorder", Channel: 2, Name: "Slipway", Stream: "main", Width: 1280, Height: 720, Kbps: 2048}
 
 func TestPlaceAndJudge(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	free := Facts{Address: "127.40.1.11", Recorder: terminal()}
 	if got := Judge(now, free, wish); len(got) != 1 || got[0].Code != "channel.unplaced" {
 		t.Errorf("%+v", got)
@@ -112,24 +113,24 @@ func TestOneNameEverywhere(t *testing.T) {
 	r := terminal(Slot{Number: 2, Name: "CAM 02", Address: "127.40.1.11", State: Receiving})
 	r.Limits.NameMax = 12
 	f := Facts{Recorder: r, Slot: &r.Slots[0]}
-	got := Propose(time.Now(), f, Wishes{Name: "Slipway", Stream: "main"})
+	got := Propose(moment.Now(), f, Wishes{Name: "Slipway", Stream: "main"})
 	if len(got) != 1 || got[0].Kind != Rename || got[0].From != "CAM 02" || got[0].To != "Slipway" {
 		t.Fatalf("%+v", got)
 	}
 	if back, ok := got[0].Inverse(); !ok || back.Args["name"] != "CAM 02" || back.To != "CAM 02" {
 		t.Errorf("undo: %+v", back)
 	}
-	if all := Judge(time.Now(), f, Wishes{Name: "Slipway"}); len(all) != 1 || all[0].Code != "channel.name" {
+	if all := Judge(moment.Now(), f, Wishes{Name: "Slipway"}); len(all) != 1 || all[0].Code != "channel.name" {
 		t.Errorf("%+v", all)
 	}
 	long := Wishes{Name: "Weather deck stair", Stream: "main"}
-	if all := Judge(time.Now(), f, long); len(all) != 1 || all[0].Code != "channel.name-long" || len(Propose(time.Now(), f, long)) != 0 {
+	if all := Judge(moment.Now(), f, long); len(all) != 1 || all[0].Code != "channel.name-long" || len(Propose(moment.Now(), f, long)) != 0 {
 		t.Errorf("%+v", all)
 	}
-	if all := Judge(time.Now(), Facts{Recorder: r}, long); len(all) != 1 || all[0].Severity != finding.Blocks || len(Propose(time.Now(), Facts{Recorder: r}, long)) != 0 {
+	if all := Judge(moment.Now(), Facts{Recorder: r}, long); len(all) != 1 || all[0].Severity != finding.Blocks || len(Propose(moment.Now(), Facts{Recorder: r}, long)) != 0 {
 		t.Errorf("%+v", all)
 	}
-	if all := Propose(time.Now(), f, Wishes{Name: "CAM 02", Stream: "main"}); len(all) != 0 {
+	if all := Propose(moment.Now(), f, Wishes{Name: "CAM 02", Stream: "main"}); len(all) != 0 {
 		t.Errorf("%+v", all)
 	}
 }

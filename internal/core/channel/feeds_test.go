@@ -5,7 +5,8 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
-	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 const served = "rtsp://192.0.2.5:8554/channel/%d"
@@ -129,11 +130,11 @@ func TestACameraHasOneNameWhereverItIs(t *testing.T) {
 		f := Facts{Recorder: &rec, Slot: &Slot{Number: 3, Name: tc.held, State: Receiving}, Own: tc.own,
 			Others: []Named{{RecorderID: 2, Recorder: desk, Slot: Slot{Number: 9, Name: tc.taken, State: Receiving}}}}
 		says := ""
-		for _, x := range Judge(time.Now(), f, Wishes{Name: "Slipway"}) {
+		for _, x := range Judge(moment.Now(), f, Wishes{Name: "Slipway"}) {
 			says += x.Sentence
 		}
 		var keys []string
-		for _, c := range Propose(time.Now(), f, Wishes{Name: "Slipway"}) {
+		for _, c := range Propose(moment.Now(), f, Wishes{Name: "Slipway"}) {
 			keys = append(keys, c.Key)
 			if c.To != "Slipway" || c.Args["old_name"] != c.From {
 				t.Errorf("%s: %+v", tc.name, c)

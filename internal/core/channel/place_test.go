@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"math/rand"
 	"testing"
-	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 // However many sources are placed together, no two get one channel, and no limit of the
@@ -28,7 +29,7 @@ func TestPlacedTogetherTheyFit(t *testing.T) {
 		_, mbit = r.Used()
 		for i := range 20 {
 			kbps := rand.Intn(6000)
-			out := p.Next(time.Now(), Facts{Address: fmt.Sprintf("192.0.2.%d", 100+i), Recorder: &r},
+			out := p.Next(moment.Now(), Facts{Address: fmt.Sprintf("192.0.2.%d", 100+i), Recorder: &r},
 				Wishes{RecorderID: 7, Stream: "main", Kbps: kbps, Channel: rand.Intn(14)})
 			if len(out) == 0 {
 				continue
@@ -50,7 +51,7 @@ func TestPlacedTogetherTheyFit(t *testing.T) {
 		}
 	}
 	var p Planner
-	if out := p.Next(time.Now(), Facts{}, Wishes{RecorderID: 7}); out != nil {
+	if out := p.Next(moment.Now(), Facts{}, Wishes{RecorderID: 7}); out != nil {
 		t.Errorf("placed on a recorder that wasn't read: %v", out)
 	}
 }

@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 // A camera that was just placed and is silent is waited for, for as long as is said and no longer; one
@@ -43,16 +45,16 @@ func TestACameraThatFeedsAnotherRecorder(t *testing.T) {
 	others := []Named{{1, old, Slot{Number: 7, Name: "Slipway", Address: at, State: Receiving}}, {2, desk, Slot{Number: 1, Name: "Slipway", Address: "192.0.2.5", State: Receiving}}}
 	rec := Recorder{Name: "Pier recorder", Limits: Limits{Channels: 4}}
 	f := Facts{Address: at, Recorder: &rec, Others: others}
-	all := Propose(time.Now(), f, Wishes{Name: "Slipway", Stream: "main", RecorderID: 3})
+	all := Propose(moment.Now(), f, Wishes{Name: "Slipway", Stream: "main", RecorderID: 3})
 	if len(all) != 1 || !strings.Contains(all[0].Why, "It feeds Old recorder already, and goes on doing so: 1 session before, 2 after") {
 		t.Fatalf("%+v", all)
 	}
 	f.Slot = &Slot{Number: 1, Name: "Slipway", Address: at, State: Receiving}
-	if all := Judge(time.Now(), f, Wishes{Name: "Slipway"}); len(all) != 0 {
+	if all := Judge(moment.Now(), f, Wishes{Name: "Slipway"}); len(all) != 0 {
 		t.Errorf("both receive: %+v", all)
 	}
 	others[0].Slot.State, others[0].Slot.Detail = Lost, "453 Not Enough Bandwidth"
-	found := Judge(time.Now(), f, Wishes{Name: "Slipway"})
+	found := Judge(moment.Now(), f, Wishes{Name: "Slipway"})
 	if len(found) != 1 || found[0].Code != "channel.other" || !strings.Contains(found[0].Sentence, "Old recorder holds it too, on channel 7, and receives nothing: 453") {
 		t.Errorf("%+v", found)
 	}

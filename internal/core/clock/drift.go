@@ -15,6 +15,9 @@ type Drift struct {
 	Error float64   `json:"error"` // one standard error, parts per million
 	N     int       `json:"n"`     // readings
 	From  time.Time `json:"from"`  // of the first of them
+	// Jump says that a clock which stands, and was set once between two of the readings, explains them
+	// as well.
+	Jump bool `json:"jump,omitempty"`
 }
 
 // Point is one reading of a clock: when, how far off, and how far that may be wrong.
@@ -72,25 +75,74 @@ func FitDrift(points []Point) (d Drift, ok bool) {
 		bound += p.Error.Seconds() * p.Error.Seconds() / 3 / float64(n) // variance of an even spread
 	}
 	scatter := rss / float64(n-2)
-	return Drift{PPM: slope * 1e6, Error: math.Sqrt(max(scatter, bound)/sxx) * 1e6, N: n, From: origin}, true
+	return Drift{PPM: slope * 1e6, Error: math.Sqrt(max(scatter, bound)/sxx) * 1e6, N: n, From: origin, Jump: jumps(points)}, true
 }
 
-// sinceSet is the newest run of readings between which the clock wasn't set.
+// slack is what a reading's bounds are widened by before it is held against a line: a crystal's rate
+// changes a little with the temperature.
+const slack = 20 * time.Millisecond
+
+// bounds of a reading, in seconds.
+func (p Point) bounds() (lo, hi float64) {
+	return (p.Off - p.Error - slack).Seconds(), (p.Off + p.Error + slack).Seconds()
+}
+
+// onOneLine says whether one steady rate explains all readings within their bounds: whether some slope
+// lies in what each pair of them allows.
+func onOneLine(points []Point) bool {
+	least, most := math.Inf(-1), math.Inf(1)
+	for i, a := range points {
+		aLo, aHi := a.bounds()
+		for _, b := range points[i+1:] {
+			bLo, bHi := b.bounds()
+			switch dt := b.At.Sub(a.At).Seconds(); {
+			case dt > 0:
+				least, most = max(least, (bLo-aHi)/dt), min(most, (bHi-aLo)/dt)
+			case bLo > aHi || aLo > bHi:
+				return false
+			}
+		}
+	}
+	return least <= most
+}
+
+// level says whether a clock that stands explains all readings within their bounds.
+func level(points []Point) bool {
+	least, most := math.Inf(-1), math.Inf(1)
+	for _, p := range points {
+		lo, hi := p.bounds()
+		least, most = max(least, lo), min(most, hi)
+	}
+	return least <= most
+}
+
+// jumps says whether a clock that stands and was set once explains the readings.
+func jumps(points []Point) bool {
+	for k := range points {
+		if level(points[:k]) && level(points[k:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// sinceSet is the newest run of readings between which the clock wasn't set: a step is more than any
+// crystal makes, and one rate explains what is between steps.
 func sinceSet(points []Point) []Point {
 	for i := len(points) - 1; i > 0; i-- {
 		a, b := points[i-1], points[i]
 		// A crystal that is wrong by a hundredth is broken; more than that is a step.
 		allowed := a.Error + b.Error + max(step, b.At.Sub(a.At)/100)
-		if (b.Off - a.Off).Abs() > allowed {
+		if (b.Off-a.Off).Abs() > allowed || !onOneLine(points[i-1:]) {
 			return points[i:]
 		}
 	}
 	return points
 }
 
-// Sure says whether the drift is more than chance: three standard errors, and more than
-// a good crystal's 5 ppm.
-func (d Drift) Sure() bool { return math.Abs(d.PPM) >= 5 && math.Abs(d.PPM) > 3*d.Error }
+// Sure says whether the drift is more than chance, three standard errors, more than a good crystal's
+// 5 ppm, and nothing that setting the clock once explains as well.
+func (d Drift) Sure() bool { return !d.Jump && math.Abs(d.PPM) >= 5 && math.Abs(d.PPM) > 3*d.Error }
 
 // String is the figure with its error: "+40 ± 8 ppm".
 func (d Drift) String() string {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
 
 var began = time.Date(2026, 11, 24, 3, 0, 0, 0, time.UTC)
@@ -71,6 +72,32 @@ func TestFitDriftBeginsAnewWhenTheClockWasSet(t *testing.T) {
 	for _, few := range [][]Point{nil, since[:2], {since[0], since[0], since[0]}} {
 		if d, ok := FitDrift(few); ok {
 			t.Errorf("%d readings give %+v", len(few), d)
+		}
+	}
+}
+
+// A clock that stands and was set by hand between two readings, by little or by much, minutes or days
+// apart, doesn't drift for sure; what really drifts does, as soon as the readings tell it from that.
+func TestASettingIsNoDrift(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(17, 19))
+	for range 3000 {
+		within := []time.Duration{15 * time.Millisecond, 50 * time.Millisecond, 500 * time.Millisecond}[rnd.IntN(3)]
+		every := []time.Duration{5 * time.Second, time.Minute, time.Hour, 24 * time.Hour}[rnd.IntN(4)]
+		n := 3 + rnd.IntN(12)
+		points := readings(rnd, 0, n, every, within, 0)
+		by := time.Duration((rnd.Float64()*2 - 1) * float64([]time.Duration{time.Second, 10 * time.Second, 10 * time.Minute}[rnd.IntN(3)]))
+		for i := rnd.IntN(n + 1); i < n; i++ {
+			points[i].Off += by
+		}
+		if d, ok := FitDrift(points); ok && d.Sure() {
+			t.Fatalf("set by %s once in %d readings every %s, each ±%s: %s for sure", by, n, every, within, d)
+		}
+	}
+	for range 300 {
+		ppm := []float64{-9600, -40, 40, 2400}[rnd.IntN(4)]
+		every := time.Duration(float64(100*time.Millisecond) / math.Abs(ppm) * 1e6) // 100 ms between two readings
+		if d, ok := FitDrift(readings(rnd, ppm, 6, max(every, 2*time.Second), 15*time.Millisecond, time.Second)); !ok || !d.Sure() {
+			t.Fatalf("%.0f ppm over six readings every %s isn't sure: %+v", ppm, every, d)
 		}
 	}
 }
@@ -169,7 +196,7 @@ func TestRecordersOwnClocks(t *testing.T) {
 	at := func(d time.Duration) Reading { return Reading{At: began, Offset: Offset{d, d}} }
 	for off, want := range map[time.Duration]finding.Severity{3 * time.Second: finding.Needs,
 		-20 * time.Second: finding.Needs, 40 * time.Second: finding.Blocks} {
-		got := JudgeRecorder(time.Now(), at(off), "Quay recorder", "")
+		got := JudgeRecorder(moment.Now(), at(off), "Quay recorder", "")
 		if len(got) != 1 || got[0].Code != "clock.recorder" || got[0].Severity != want {
 			t.Errorf("%v: %+v", off, got)
 		}
@@ -177,7 +204,7 @@ func TestRecordersOwnClocks(t *testing.T) {
 			t.Errorf("%v: %+v", off, out)
 		}
 	}
-	if got, out := JudgeRecorder(time.Now(), at(500*time.Millisecond), "r", ""), ProposeRecorder(at(500*time.Millisecond)); len(got)+len(out) != 0 {
+	if got, out := JudgeRecorder(moment.Now(), at(500*time.Millisecond), "r", ""), ProposeRecorder(at(500*time.Millisecond)); len(got)+len(out) != 0 {
 		t.Errorf("%+v %+v", got, out)
 	}
 }

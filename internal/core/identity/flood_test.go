@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 // Fifteen thousand answers of one address make one sentence, the same in any order.
@@ -52,7 +54,7 @@ func TestSeveralOnOneAreCounted(t *testing.T) {
 
 // What a look saw before an account opened the device is settled by that; a look since isn't.
 func TestAFirstPasswordThatWasSetIsNoFindingAnyMore(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	seen := Sighting{At: now, NoPassword: true}
 	for opened, want := range map[time.Time]bool{{}: true, now.Add(-time.Minute): true, now.Add(time.Minute): false} {
 		if got := seen.Since(opened).NoPassword; got != want {

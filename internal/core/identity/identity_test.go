@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/testbed/moment"
 )
 
 func addr(s string) netip.Addr { return netip.MustParseAddr(s) }
@@ -107,7 +107,7 @@ func TestScopes(t *testing.T) {
 }
 
 func TestJudge(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	k := Known{Place: "Loft", Address: addr("127.40.1.18"), MAC: "02:d5:1a:00:00:01", Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
 	see := func(ways ...Way) *Sighting {
 		return &Sighting{Address: k.Address, At: now, Ways: ways, Make: k.Make, Model: k.Model}
@@ -155,7 +155,7 @@ func TestJudge(t *testing.T) {
 }
 
 func TestJudgeAtDepth(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	k := Known{Place: "Loft", Address: addr("127.40.1.18"), Kind: Camera, Expected: true, Make: "Skerryvane", Model: "SKV M1"}
 	see := func(f func(s *Sighting)) *Sighting {
 		s := &Sighting{Address: k.Address, At: now, Ways: []Way{Multicast, Directed, AskedTime, SpokeRTSP},
@@ -226,7 +226,7 @@ func TestJudgeAtDepth(t *testing.T) {
 }
 
 func TestProposeWhereADeviceBelongs(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	quay := netplan.Network{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}
 	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.250.64"), Bits: 24}}
 	to := &netplan.IPConfig{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
@@ -267,8 +267,15 @@ func TestOlder(t *testing.T) {
 			t.Errorf("%q isn't older than %q", tc[0], tc[1])
 		}
 	}
-	if Older("4.1.7", "4.1.07") || Older("4.1.07", "4.1.7") {
-		t.Error("a leading nought makes a version older")
+	for _, tc := range [][2]string{{"4.1.7", "4.1.07"}, {"V5.5.0", "5.5.0"}, {"v5.5", "5.5.0"}, {"Build 12", "fw12"}, {"", "0"}} {
+		if Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+			t.Errorf("one of %q and %q is older", tc[0], tc[1])
+		}
+	}
+	for _, tc := range [][2]string{{"V5.5.0", "5.6.0"}, {"5.5.0", "V5.6.0"}, {"Version 9", "v10"}, {"5.5", "5.5.1"}, {"V5.5.0", "V5.5.0 build 180101"}} {
+		if !Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+			t.Errorf("%q isn't older than %q", tc[0], tc[1])
+		}
 	}
 }
 

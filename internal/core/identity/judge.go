@@ -318,19 +318,20 @@ func laptopFor(device netip.Addr) string {
 	return fmt.Sprintf(" To reach it from a laptop give that one %s, mask %s, if nothing else has it: on Linux %s. Find has the commands of other systems.", l.Address, l.Mask, l.Linux)
 }
 
-// Older says whether firmware version a is older than b: numbers are compared as
-// numbers, the rest as text, and what is missing is older.
+// Older says whether firmware version a is older than b: numbers are compared as numbers, whatever
+// stands before the first of them, what is between as text. A number that is missing is 0, and text that
+// is missing is older.
 func Older(a, b string) bool {
 	as, bs := chunks(a), chunks(b)
 	for i := range max(len(as), len(bs)) {
-		switch {
-		case i >= len(as):
-			return true
-		case i >= len(bs):
-			return false
+		x, y := "", ""
+		if i < len(as) {
+			x = as[i]
 		}
-		x, y := as[i], bs[i]
-		if digits(x) && digits(y) {
+		if i < len(bs) {
+			y = bs[i]
+		}
+		if (x == "" || digits(x)) && (y == "" || digits(y)) {
 			x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
 			if len(x) != len(y) {
 				return len(x) < len(y)
@@ -345,8 +346,12 @@ func Older(a, b string) bool {
 
 func digits(s string) bool { return s != "" && s[0] >= '0' && s[0] <= '9' }
 
-// chunks splits a version into runs of digits and runs of letters.
+// chunks splits a version into runs of digits and runs of letters, from the first digit on; one without
+// any is all letters.
 func chunks(s string) []string {
+	if i := strings.IndexFunc(s, func(r rune) bool { return r >= '0' && r <= '9' }); i > 0 {
+		s = s[i:]
+	}
 	var out []string
 	kind := 0
 	for _, r := range strings.ToLower(s) {

@@ -3,6 +3,8 @@ package proof
 import (
 	"testing"
 	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 func TestVerdicts(t *testing.T) {
@@ -48,7 +50,7 @@ func TestVerdicts(t *testing.T) {
 }
 
 func TestAProofGoesStale(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	last := &Test{Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}},
 		Recorder: []Arrival{{At: now, Name: "Slipway"}}, Basis: Basis("a", "b")}
 	if found, stale := JudgeSource(now, Facts{Last: last, Basis: Basis("a", "b")}, "Slipway"); len(found) != 0 || stale != "" {

@@ -36,7 +36,17 @@ type Facts struct {
 	Pegged   int // topics that are pegged to the channel's inputs
 	// Own says how the recorder is spoken to, where its plans can neither be read nor written so.
 	Own string
+	// State is how the recorder says that the channel stands, and Detail what it says of it.
+	State, Detail string
+	Trouble       string // why the recorder couldn't be read; empty: it could
 }
+
+// States of a channel in which something of it is recorded, or may be.
+const (
+	receiving  = "receiving"
+	typed      = "typed in"
+	connecting = "connecting"
+)
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
 func (f Facts) Read() bool { return f.Slot != nil && (f.Slot.Plan != nil || f.Own != "") }
@@ -72,8 +82,14 @@ func (f Facts) Problems(p Plan, would bool) []Problem {
 		does, keeps = "would record", "would wait"
 	}
 	buffer := f.Storage.Buffer
+	if !p.keeps() {
+		add(false, finding.Needs, "recording.nothing", "keeps nothing", "Its plan keeps nothing at any hour.", "Say what is kept, or take the camera off the recorder.")
+	}
 	for i, m := range p.Modes {
 		if p.painted(i) == 0 {
+			continue
+		}
+		if m.Idle == Nothing && len(m.Causes) == 0 {
 			continue
 		}
 		var dead []Cause
@@ -88,16 +104,16 @@ func (f Facts) Problems(p Plan, would bool) []Problem {
 				fmt.Sprintf("%s it %s for %s, and %s passes none: it never %s.", hours(m.Name), keeps, causesText(m.Causes), f.way(), does),
 				"Keep something when nothing happens too, or take the camera in another way.")
 		case len(m.Causes) > 0 && len(dead) == len(m.Causes) && m.Event != m.Idle:
-			add(false, finding.Needs, "recording.never-more", "never more",
+			add(false, finding.Needs, "recording.never-more", "no events",
 				fmt.Sprintf("%s it %s for %s before it keeps %s, and %s passes none.", hours(m.Name), keeps, causesText(m.Causes), m.Event, f.way()),
 				"Keep the better stream at all times, or take the camera in another way.")
 		case len(dead) > 0:
-			add(false, finding.Note, "recording.part-deaf", "part deaf",
+			add(false, finding.Note, "recording.part-deaf", "some unheard",
 				fmt.Sprintf("%s %s passes no %s: that counts for nothing.", hours(m.Name), f.way(), strings.TrimPrefix(causesText(dead), "a ")),
 				"Leave it, or take the camera in another way.")
 		}
 		if f.ByPlan && f.Pegged > 0 && !slices.Contains(m.Causes, Camera) {
-			add(false, finding.Needs, "recording.deaf", "deaf",
+			add(false, finding.Needs, "recording.deaf", "events unheard",
 				fmt.Sprintf("%s %s listens to no camera event, since the plan waits for none: %s that are pegged to channel %d go unheard.",
 					hours(m.Name), f.Recorder, plural(f.Pegged, "topic"), f.Channel),
 				"Count camera events as something in these hours too; the same stream may be kept all the time.")
@@ -109,6 +125,16 @@ func (f Facts) Problems(p Plan, would bool) []Problem {
 		}
 	}
 	return out
+}
+
+// keeps says whether a plan keeps anything at any hour.
+func (p Plan) keeps() bool {
+	for i, m := range p.Modes {
+		if p.painted(i) > 0 && (m.Idle != Nothing || len(m.Causes) > 0) {
+			return true
+		}
+	}
+	return false
 }
 
 func hours(name string) string { return Title(name) + ":" }
@@ -146,16 +172,20 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	if f.Slot == nil {
 		return nil
 	}
-	var out []finding.Finding
+	out := f.nothingComes()
 	if f.Slot.Unlicensed {
 		out = append(out, finding.Finding{Code: "recording.licence", Severity: finding.Blocks, Words: "no licence",
 			Sentence: fmt.Sprintf("%s shows channel %d and doesn't record it: it has no licence left for it.", f.Recorder, f.Channel),
 			WayOut:   "Add a licence on the recorder, or take another camera off it.", Evidence: f.evidence()})
 	}
 	if f.Slot.Plan == nil && f.Own != "" {
-		return append(out, finding.Finding{Code: "recording.own-plan", Severity: finding.Needs, Words: "its own plan",
+		out = append(out, finding.Finding{Code: "recording.own-plan", Severity: finding.Needs, Words: "its own plan",
 			Sentence: fmt.Sprintf("%s keeps by a plan of its own: it is spoken to %s, and plans can neither be read nor written so.", f.Recorder, f.Own),
 			WayOut:   "Look at its own screen what it keeps, and accept it.", Evidence: f.evidence()})
+		if fi, bad := JudgeTerm(f.Recorder, f.At, f.Storage, f.Sum, w.Term); bad {
+			out = append(out, fi)
+		}
+		return out
 	}
 	if f.Slot.Plan == nil {
 		return out
@@ -186,27 +216,85 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	return out
 }
 
-// JudgeTerm says whether a recorder keeps for too few days, or for too many.
+// nothingComes is the finding that nothing is recorded since nothing comes, or that it isn't known.
+func (f Facts) nothingComes() []finding.Finding {
+	switch {
+	case f.Trouble != "":
+		return []finding.Finding{{Code: "recording.recorder", Severity: finding.Blocks, Words: "recorder silent",
+			Sentence: f.Trouble + " Whether anything is recorded isn't known.",
+			WayOut:   "Look whether the recorder is powered and its account is right, then read it again.", Evidence: f.evidence()}}
+	case f.State == "" || f.State == receiving || f.State == typed:
+		return nil
+	case f.State == connecting:
+		return []finding.Finding{{Code: "recording.no-picture", Severity: finding.Needs, Words: "connecting",
+			Sentence: fmt.Sprintf("%s is still connecting to channel %d: nothing of it is recorded yet.", f.Recorder, f.Channel),
+			WayOut:   "Read its channel again in a moment.", Evidence: f.evidence()}}
+	}
+	says := fmt.Sprintf("Channel %d of %s is %s, and nothing of it is recorded.", f.Channel, f.Recorder, f.State)
+	if f.Detail != "" {
+		says = fmt.Sprintf("Channel %d of %s is %s, and nothing of it is recorded: %s", f.Channel, f.Recorder, f.State, f.Detail)
+	}
+	return []finding.Finding{{Code: "recording.no-picture", Severity: finding.Blocks, Words: "not recorded", Sentence: says,
+		WayOut: "See Channels: what keeps its picture away keeps its recording away.", Evidence: f.evidence()}}
+}
+
+// Done is what a view's recording is when nothing is wrong with it.
+func Done(f Facts, w Wishes) string {
+	switch {
+	case f.Own != "" && f.Slot != nil && f.Slot.Plan == nil:
+		return "Its recorder keeps it by its own plan, as was accepted."
+	case w.Term == Term{}:
+		return "Its recorder keeps what was chosen; for how many days isn't asked."
+	case f.Sum.Lived >= WeekDays:
+		return fmt.Sprintf("Its recorder keeps what was chosen, for as long as was asked: by what it kept over %s, %s.", DaysText(f.Sum.Lived), DaysText(f.Sum.Days))
+	case f.Sum.Assumed:
+		return fmt.Sprintf("Its recorder keeps what was chosen, and will for as long as was asked: %s, partly by what was assumed.", DaysText(f.Sum.Days))
+	}
+	return fmt.Sprintf("Its recorder keeps what was chosen, and will for as long as was asked: %s.", DaysText(f.Sum.Days))
+}
+
+// JudgeTerm says whether a recorder keeps for too few days, or for too many, or that it isn't known.
 func JudgeTerm(recorder string, at time.Time, st Storage, sum Sum, t Term) (fi finding.Finding, bad bool) {
 	ev := []finding.Evidence{{Name: recorder, Value: fmt.Sprintf("%s usable, %s a day%s", Size(st.Usable), Size(sum.Bytes), guess(sum)), Via: "channel table", At: at}}
-	switch t.Says(sum.Days, st.Deletes) {
+	switch t.Of(sum, st.Deletes) {
+	case NotKnown:
+		says := fmt.Sprintf("%s doesn't say how much it can hold: for how many days it keeps isn't known.", recorder)
+		way := "See on its own screen how much its disks hold, and accept it."
+		if sum.Days > 0 {
+			says = fmt.Sprintf("For how many days %s keeps isn't known: not every stream's rate is, by day and by night; it is %s at most.", recorder, DaysText(sum.Days))
+			way = "Let it record for a day and a night, then read it again; or play the streams on Streams."
+			if math.IsInf(sum.Days, 1) {
+				says = fmt.Sprintf("For how many days %s keeps isn't known: no stream's rate is.", recorder)
+			}
+		}
+		return finding.Finding{Code: "recording.days-unknown", Severity: finding.Needs, Words: "days unknown", Sentence: says, WayOut: way, Evidence: ev}, true
 	case TooFew:
 		days, way := sum.Days, "See on Recording what would bring it to the contract's days, or add disks."
-		if st.Deletes > 0 && float64(st.Deletes) < days {
+		if st.Deletes > 0 && (float64(st.Deletes) < days || days <= 0) {
 			days, way = float64(st.Deletes), "Let it keep for longer: there is room."
 		}
 		return finding.Finding{Code: "recording.few-days", Severity: finding.Needs, Words: DaysWord(days, t.Least),
 			Sentence: fmt.Sprintf("%s will keep %s of the %d days that the contract asks for.", recorder, DaysText(days), t.Least), WayOut: way, Evidence: ev}, true
 	case TooMany:
 		return finding.Finding{Code: "recording.many-days", Severity: finding.Needs, Words: "too long",
-			Sentence: fmt.Sprintf("%s has room for %s and keeps until it is full; the privacy rule allows %d days.", recorder, DaysText(sum.Days), t.Most),
+			Sentence: fmt.Sprintf("%s has room for %s and keeps %s; the privacy rule allows %d days.", recorder, DaysText(sum.Days), untilText(st.Deletes), t.Most),
 			WayOut:   fmt.Sprintf("Have it delete what is older than %d days.", t.Most), Evidence: ev}, true
 	}
 	return finding.Finding{}, false
 }
 
+// untilText says until when a recorder keeps, as part of a sentence.
+func untilText(deletes int) string {
+	if deletes > 0 {
+		return "for " + plural(deletes, "day")
+	}
+	return "until it is full"
+}
+
 func guess(s Sum) string {
 	switch {
+	case s.Lived >= WeekDays:
+		return ", as it kept over " + DaysText(s.Lived)
 	case s.Unknown:
 		return " and more: not every stream's rate is known"
 	case s.Assumed:

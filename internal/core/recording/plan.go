@@ -185,8 +185,26 @@ func (p Plan) painted(mode int) (n int) {
 	return n
 }
 
-// Equal says whether two plans keep the same: a mode that holds at no hour doesn't count.
-func (p Plan) Equal(q Plan) bool { return p.String() == q.String() }
+// Equal says whether two plans keep the same at each half hour of the week, whatever their hours are
+// called and in which order they stand.
+func (p Plan) Equal(q Plan) bool {
+	for d := range WeekDays {
+		for h := range HalfHours {
+			if !p.At(d, h).same(q.At(d, h)) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// same says whether two modes answer the two questions alike.
+func (m Mode) same(o Mode) bool {
+	if m.Idle != o.Idle || len(m.Causes) == 0 && len(o.Causes) == 0 {
+		return m.Idle == o.Idle
+	}
+	return m.Event == o.Event && m.Lead == o.Lead && m.Tail == o.Tail && causesText(m.Causes) == causesText(o.Causes)
+}
 
 // Check says what is wrong with a plan, as a sentence; nil: nothing is. Its error is told to people.
 func (p Plan) Check() error {
@@ -264,17 +282,28 @@ func causesText(all []Cause) string {
 	return strings.Join(names, " or ")
 }
 
-// String is the canonical text of a plan: what a channel reads, and what two plans are compared
-// by. A mode that holds at no hour isn't told.
+// order are the places of the modes that hold at any hour, in the order of their names: it doesn't
+// matter in which order they stand in a plan.
+func (p Plan) order() (out []int) {
+	for i := range p.Modes {
+		if p.painted(i) > 0 {
+			out = append(out, i)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return strings.Compare(p.Modes[a].Name, p.Modes[b].Name) })
+	return out
+}
+
+// String is the canonical text of a plan, what a channel reads. A mode that holds at no hour isn't
+// told.
 func (p Plan) String() string {
 	var parts []string
-	for i, m := range p.Modes {
-		switch n := p.painted(i); {
-		case n == WeekDays*HalfHours:
+	for _, i := range p.order() {
+		m := p.Modes[i]
+		if p.painted(i) == WeekDays*HalfHours {
 			return m.Name + ": " + m.String()
-		case n > 0:
-			parts = append(parts, m.Name+": "+m.String())
 		}
+		parts = append(parts, m.Name+": "+m.String())
 	}
 	for first := 0; first < WeekDays; {
 		last := first

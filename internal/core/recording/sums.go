@@ -38,9 +38,9 @@ type Rates struct {
 // busy is the rate of what is kept while something goes on; as ever where that isn't known.
 func (r Rates) busy(k Keep, night bool) float64 {
 	if night {
-		return cmp.Or(r.BusyNight.of(k), r.BusyDay.of(k), r.of(k, night))
+		return cmp.Or(r.BusyNight.of(k), r.Night.of(k))
 	}
-	return cmp.Or(r.BusyDay.of(k), r.BusyNight.of(k), r.of(k, night))
+	return cmp.Or(r.BusyDay.of(k), r.Day.of(k))
 }
 
 // rest is the rate of what is kept outside the part of the time, 0 to 1, in which something goes on.
@@ -52,12 +52,12 @@ func (r Rates) rest(k Keep, night bool, active float64) float64 {
 	return max(0, (mean-active*r.busy(k, night))/(1-active))
 }
 
-// of is the rate of what is kept; one that is known of the other half of the day alone is that.
+// of is the rate of what is kept, by day or by night: each is its own.
 func (r Rates) of(k Keep, night bool) float64 {
 	if night {
-		return cmp.Or(r.Night.of(k), r.Day.of(k))
+		return r.Night.of(k)
 	}
-	return cmp.Or(r.Day.of(k), r.Night.of(k))
+	return r.Day.of(k)
 }
 
 // Or fills in what isn't known by what another source says.
@@ -77,10 +77,13 @@ type Storage struct {
 	// Deletes is after how many days it deletes what it holds, whatever room there is; 0: it keeps
 	// until it is full.
 	Deletes int `json:"deletes"`
-	// Kept is what it kept a day over its whole days so far, in bytes; 0: no whole day is over.
+	// Kept is what it kept a day, in bytes, over the whole days that are over since what it keeps was
+	// last changed; 0: no whole day is over.
 	Kept     float64 `json:"kept"`
 	KeptDays float64 `json:"kept_days"` // that Kept is the mean of
-	Oldest   float64 `json:"oldest"`    // age of the oldest it holds, in days
+	// KeptWeek is how many of them were a Monday, a Tuesday and so on; all 0: not told.
+	KeptWeek [WeekDays]int `json:"kept_week,omitzero"`
+	Oldest   float64       `json:"oldest"` // age of the oldest it holds, in days
 }
 
 // Channel is one channel as the sums see it.
@@ -89,8 +92,14 @@ type Channel struct {
 	Plan     Plan
 	Rates    Rates
 	Activity []Activity
-	Source   int64 // that it holds; 0: none of the site's
-	Silent   bool  // nothing comes of it, and nothing is kept
+	Source   int64   // that it holds; 0: none of the site's
+	Silent   bool    // nothing comes of it, and nothing is kept
+	Hears    []Cause // what can reach it as something that happens; nil: not told
+	// Unlicensed says that it is shown and not recorded, NoPlan that what it keeps isn't told.
+	Unlicensed, NoPlan bool
+	// Kept is what it kept a day, in bytes, over the recorder's kept days, by KeptBy; 0: not told.
+	Kept   float64
+	KeptBy Plan
 }
 
 // Load is what a channel makes a day.
@@ -100,46 +109,102 @@ type Load struct {
 	Duty    float64 // the part of the week in which something does
 	Assumed bool    // some of it rests on an assumption of how often something happens
 	Unknown bool    // a stream that the plan keeps has no known rate: it is more than told
+	lived   bool    // it rests on what was kept over whole days
+}
+
+// part is what a channel makes a second by one mode, by day or by night.
+type part struct {
+	all, event, duty float64 // bytes, bytes while something happens, share of the time
 }
 
 // Load sums a channel's bytes a day: over each half hour of the week what its mode keeps, times
 // the part of the time that it does; while something goes on at the rate that it has then. assume stands for how often something happens where nobody
-// counted, 0 to 1.
-func (c Channel) Load(assume float64) Load {
+// counted, 0 to 1. What never records, isn't licensed or has no plan makes nothing.
+func (c Channel) Load(assume float64) Load { return c.reckon(assume, 0, wholeWeek) }
+
+// wholeWeek has each day of the week as often as a week has it.
+var wholeWeek = [WeekDays]int{1, 1, 1, 1, 1, 1, 1}
+
+// load is Load on a storage, brought in line with what the channel really kept over whole days: that
+// is the best evidence. By another plan than the one that it kept by it stays an assumption.
+func (c Channel) load(s Storage, assume float64, days [WeekDays]int) Load {
+	l := c.reckon(assume, s.Buffer, days)
+	if c.Silent || c.Unlicensed || s.KeptDays < 1 || c.Kept <= 0 {
+		return l
+	}
+	as := c
+	as.Plan, as.NoPlan = c.KeptBy, c.NoPlan
+	was, same := as.reckon(assume, s.Buffer, s.days()), c.Plan.Equal(c.KeptBy)
+	switch {
+	case was.Unknown || was.Bytes <= 0:
+		if same {
+			l.Bytes, l.Unknown, l.Assumed, l.lived = c.Kept, false, s.KeptDays < WeekDays, true
+		}
+	default:
+		ratio := c.Kept / was.Bytes
+		l.Bytes, l.Event = l.Bytes*ratio, l.Event*ratio
+		l.Assumed, l.lived = l.Assumed && (!same || s.KeptDays < WeekDays), same
+	}
+	return l
+}
+
+// reckon is Load over days of which so many were a Monday, a Tuesday and so on. buffer is how many
+// seconds are held back before anything happens, the most that a lead can be; 0: not told.
+func (c Channel) reckon(assume float64, buffer int, days [WeekDays]int) Load {
 	type key struct {
 		mode  uint8
 		night bool
 	}
 	var l Load
-	if c.Silent {
+	if c.Silent || c.Unlicensed || c.NoPlan {
+		l.Unknown = c.NoPlan && !c.Silent && !c.Unlicensed
 		return l
 	}
-	seen := map[key][2]float64{} // bytes a second: all, and while something happens
-	duties := map[key]float64{}
-	for _, day := range c.Plan.Week {
+	total := 0
+	for _, n := range days {
+		total += n
+	}
+	if total == 0 {
+		return l
+	}
+	seen := map[key]part{}
+	for d, day := range c.Plan.Week {
+		if days[d] == 0 {
+			continue
+		}
+		share := float64(days[d]) / float64(total)
 		for half, mode := range day {
 			k := key{mode, IsNight(half)}
-			per, known := seen[k]
-			if !known {
-				m := c.Plan.At(0, 0)
-				if int(mode) < len(c.Plan.Modes) {
-					m = c.Plan.Modes[mode]
-				}
-				duty, active, assumed := m.duty(c.Activity, k.night, assume)
-				idle, event := c.Rates.of(m.Idle, k.night), c.Rates.of(m.Event, k.night)
-				l.Assumed = l.Assumed || assumed && idle != event
-				l.Unknown = l.Unknown || m.Idle != Nothing && idle == 0 || len(m.Causes) > 0 && m.Event != Nothing && event == 0
-				const bytesPerKbit = 125
-				something := (duty-active)*c.Rates.rest(m.Event, k.night, active) + active*c.Rates.busy(m.Event, k.night)
-				per = [2]float64{bytesPerKbit * ((1-duty)*c.Rates.rest(m.Idle, k.night, active) + something), bytesPerKbit * something}
-				seen[k], duties[k] = per, duty
+			p, known := seen[k]
+			if !known && int(mode) < len(c.Plan.Modes) {
+				p = c.part(c.Plan.Modes[mode], k.night, buffer, assume, &l)
 			}
-			l.Bytes += per[0] * 1800 / WeekDays
-			l.Event += per[1] * 1800 / WeekDays
-			l.Duty += duties[k] / (WeekDays * HalfHours)
+			seen[k] = p
+			l.Bytes += p.all * 1800 * share
+			l.Event += p.event * 1800 * share
+			l.Duty += p.duty * share / HalfHours
 		}
 	}
 	return l
+}
+
+// part reckons one mode, and notes in l what it rests on.
+func (c Channel) part(m Mode, night bool, buffer int, assume float64, l *Load) part {
+	const bytesPerKbit = 125
+	lead := m.Lead
+	if buffer > 0 {
+		lead = min(lead, buffer)
+	}
+	causes := m.heard(c.Hears)
+	on, active, assumed := duty(causes, float64(lead+m.Tail), c.Activity, night, assume)
+	if len(causes) == 0 {
+		m.Event = m.Idle
+	}
+	idle, event := c.Rates.of(m.Idle, night), c.Rates.of(m.Event, night)
+	l.Assumed = l.Assumed || assumed && m.Idle != m.Event
+	l.Unknown = l.Unknown || m.Idle != Nothing && idle == 0 && on < 1 || on > 0 && m.Event != Nothing && event == 0
+	something := (on-active)*c.Rates.rest(m.Event, night, active) + active*c.Rates.busy(m.Event, night)
+	return part{bytesPerKbit * ((1-on)*c.Rates.rest(m.Idle, night, active) + something), bytesPerKbit * something, on}
 }
 
 // Sum is what a recorder's channels make a day, and for how many days it lasts.
@@ -147,27 +212,55 @@ type Sum struct {
 	Bytes   float64
 	Days    float64 // +Inf: nothing is kept; 0: how much it can keep isn't told
 	Assumed bool
-	Unknown bool
-	Loads   []Load // of each channel, in their order
+	Unknown bool    // Bytes is the least, and Days the most that it may be
+	Lived   float64 // whole days over which all of it was really kept; 0: it is a forecast
+	Loads   []Load  // of each channel, in their order
 }
 
 // SumOf sums channels on a storage.
-func SumOf(s Storage, all []Channel, assume float64) Sum {
-	out := Sum{Bytes: s.Other}
+func SumOf(s Storage, all []Channel, assume float64) Sum { return s.sum(all, assume, wholeWeek) }
+
+func (s Storage) sum(all []Channel, assume float64, days [WeekDays]int) Sum {
+	out := Sum{Bytes: s.Other, Lived: s.KeptDays}
 	for _, c := range all {
-		l := c.Load(assume)
+		l := c.load(s, assume, days)
+		if l.Unknown || l.Bytes > 0 && !l.lived {
+			out.Lived = 0
+		}
 		out.Loads = append(out.Loads, l)
 		out.Bytes += l.Bytes
 		out.Assumed, out.Unknown = out.Assumed || l.Assumed, out.Unknown || l.Unknown
 	}
-	switch {
-	case s.Usable <= 0:
-	case out.Bytes <= 0:
-		out.Days = math.Inf(1)
-	default:
-		out.Days = s.Usable / out.Bytes
-	}
+	out.last(s)
 	return out
+}
+
+// last reckons for how many days it lasts.
+func (s *Sum) last(on Storage) {
+	switch {
+	case on.Usable <= 0:
+		s.Days = 0
+	case s.Bytes <= 0:
+		s.Days = math.Inf(1)
+	default:
+		s.Days = on.Usable / s.Bytes
+	}
+}
+
+// Forecast sums channels over the days of the week that a recorder's kept days were, without what it
+// kept then: what is to be compared with that.
+func Forecast(s Storage, all []Channel, assume float64) Sum {
+	over := s.days()
+	s.KeptDays = 0
+	return s.sum(all, assume, over)
+}
+
+// days are the days of the week that were kept; each of them alike where that isn't told.
+func (s Storage) days() [WeekDays]int {
+	if s.KeptWeek == [WeekDays]int{} {
+		return wholeWeek
+	}
+	return s.KeptWeek
 }
 
 // Eaters are the places of channels in a sum, those that make most first; those that make
@@ -191,25 +284,43 @@ type Term struct {
 
 // Terms of a recorder against what it will keep.
 const (
-	Within  = "within"
-	TooFew  = "too few"
-	TooMany = "too many"
+	Within   = "within"
+	TooFew   = "too few"
+	TooMany  = "too many"
+	NotKnown = "not known"
 )
 
 // Says is how so many days stand in a term. A recorder that deletes by age keeps no more than
-// deletes days, whatever there is room for; 0: it keeps until it is full.
+// deletes days, whatever there is room for; 0: it keeps until it is full. days of 0: how much it can
+// hold isn't told.
 func (t Term) Says(days float64, deletes int) string {
-	kept := days
+	return t.Of(Sum{Days: days}, deletes)
+}
+
+// Of is how a sum stands in a term. One that is a bound, the most days that there may be, is within
+// only where no other number of days wouldn't be.
+func (t Term) Of(sum Sum, deletes int) string {
+	kept := sum.Days
 	if deletes > 0 {
 		kept = min(kept, float64(deletes))
 	}
+	few := t.Least > 0 && math.Floor(kept+1e-9) < float64(t.Least)
+	many := t.Most > 0 && kept > float64(t.Most)+1e-9
 	switch {
-	case days == 0:
-		return Within // it isn't told how much it holds: nothing is known
-	case t.Least > 0 && math.Floor(kept+1e-9) < float64(t.Least):
+	case t.Least <= 0 && t.Most <= 0:
+		return Within
+	case sum.Days <= 0 && deletes > 0 && t.Least > 0 && deletes < t.Least:
 		return TooFew
-	case t.Most > 0 && kept > float64(t.Most):
+	case sum.Days <= 0 && (t.Least > 0 || deletes == 0 || deletes > t.Most):
+		return NotKnown
+	case sum.Days <= 0:
+		return Within // it deletes in time, whatever it can hold
+	case few:
+		return TooFew
+	case many && !sum.Unknown:
 		return TooMany
+	case sum.Unknown && (many || t.Least > 0):
+		return NotKnown
 	}
 	return Within
 }

@@ -73,7 +73,7 @@ const (
 // others, what gives most before what gives less. None where it gets there already.
 func Steps(s Storage, all []Channel, assume float64, least int) []Step {
 	now := SumOf(s, all, assume)
-	if now.Days == 0 || math.Floor(now.Days+1e-9) >= float64(least) {
+	if now.Days <= 0 || math.Floor(now.Days+1e-9) >= float64(least) {
 		return nil
 	}
 	out := planSteps(s, all, assume)
@@ -132,6 +132,9 @@ func planSteps(s Storage, all []Channel, assume float64) (out []Step) {
 				}
 				to := Plan{Modes: slices.Clone(plan.Modes), Week: plan.Week}
 				to.Modes[at] = changed
+				if never(all, places, changed) {
+					continue // nothing that happens reaches some of them: they would record nothing
+				}
 				tried := slices.Clone(all)
 				for _, i := range places {
 					tried[i].Plan = to
@@ -148,6 +151,12 @@ func planSteps(s Storage, all []Channel, assume float64) (out []Step) {
 		}
 	}
 	return out
+}
+
+// never says whether some channel would keep nothing in the hours of a mode: it waits for what can't
+// reach it.
+func never(all []Channel, places []int, m Mode) bool {
+	return m.Idle == Nothing && slices.ContainsFunc(places, func(i int) bool { return len(m.heard(all[i].Hears)) == 0 })
 }
 
 func names(all []Channel, places []int) string {

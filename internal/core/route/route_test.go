@@ -3,9 +3,9 @@ package route
 import (
 	"slices"
 	"testing"
-	"time"
 
 	"duskyharbor/internal/core/topic"
+	"duskyharbor/internal/testbed/moment"
 )
 
 const (
@@ -15,17 +15,17 @@ const (
 )
 
 func facts(pegs ...Peg) Facts {
-	return Facts{LookedAt: time.Now(), Topics: []topic.Description{{Topic: line}, {Topic: area, Property: true},
+	return Facts{LookedAt: moment.Now(), Topics: []topic.Description{{Topic: line}, {Topic: area, Property: true},
 		{Topic: motion, Property: true}},
 		Inputs: []string{"line", "area", "motion"}, Pegs: pegs, Channel: 2, Recorder: "Terminal recorder", Events: "listening"}
 }
 
 func TestProposeThenNothingLeft(t *testing.T) {
 	f := facts()
-	if got := Judge(time.Now(), f, Wishes{}); len(got) != 1 || got[0].Code != "route.none" {
+	if got := Judge(moment.Now(), f, Wishes{}); len(got) != 1 || got[0].Code != "route.none" {
 		t.Errorf("%+v", got)
 	}
-	changes := Propose(time.Now(), f, Wishes{})
+	changes := Propose(moment.Now(), f, Wishes{})
 	if len(changes) != 2 {
 		t.Fatalf("%+v", changes)
 	}
@@ -37,10 +37,10 @@ func TestProposeThenNothingLeft(t *testing.T) {
 			f.Pegs = append(f.Pegs, Peg{name, c.Args["input"]})
 		}
 	}
-	if again := Propose(time.Now(), f, Wishes{}); len(again) != 0 {
+	if again := Propose(moment.Now(), f, Wishes{}); len(again) != 0 {
 		t.Errorf("a second run proposes %+v", again)
 	}
-	if got := Judge(time.Now(), f, Wishes{}); len(got) != 0 {
+	if got := Judge(moment.Now(), f, Wishes{}); len(got) != 0 {
 		t.Errorf("%+v", got)
 	}
 }
@@ -59,11 +59,11 @@ func TestJudge(t *testing.T) {
 		"open":      {facts(Peg{line, "line"}), "route.open"},
 		"unread":    {Facts{Trouble: "No answer."}, "route.unread"},
 	} {
-		if got := Judge(time.Now(), tc.f, Wishes{}); len(got) != 1 || got[0].Code != tc.code {
+		if got := Judge(moment.Now(), tc.f, Wishes{}); len(got) != 1 || got[0].Code != tc.code {
 			t.Errorf("%s: %+v, want %s", name, got, tc.code)
 		}
 	}
-	if got := Judge(time.Now(), Facts{}, Wishes{}); got != nil {
+	if got := Judge(moment.Now(), Facts{}, Wishes{}); got != nil {
 		t.Errorf("not read, and judged: %+v", got)
 	}
 }

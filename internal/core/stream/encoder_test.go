@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
 
 var (
@@ -127,9 +128,9 @@ func codes(all []finding.Finding) (out []string) {
 // told with the way out where they don't.
 func TestWhatARecorderCannotTakeIsMendedOrTold(t *testing.T) {
 	p := Profile{Token: "main", Name: "Main", Codec: "H265", Width: 640, Height: 360, FPS: 15, Kbps: 512, GOP: 15, Encoder: "v", Options: both}
-	f := Facts{LookedAt: time.Now(), Profiles: []Profile{p}}
+	f := Facts{LookedAt: moment.Now(), Profiles: []Profile{p}}
 	w := Wishes{Recorder: "Quay recorder", Codecs: []string{"H264"}}
-	changes := Propose(time.Now(), f, w)
+	changes := Propose(moment.Now(), f, w)
 	if len(changes) != 1 || changes[0].To != "H.264 640 × 360, 12.5/s, ≤ 512 kbit/s, key frame every 13 frames" || changes[0].Risk != finding.NoRisk || changes[0].From != p.Set().Text() {
 		t.Fatalf("%+v", changes)
 	}
@@ -138,21 +139,21 @@ func TestWhatARecorderCannotTakeIsMendedOrTold(t *testing.T) {
 		t.Errorf("taken back it is %+v %v", undo, err)
 	}
 	w.Held = true
-	if changes := Propose(time.Now(), f, w); changes[0].Risk != finding.Gap {
+	if changes := Propose(moment.Now(), f, w); changes[0].Risk != finding.Gap {
 		t.Error("a recorder that plays it has a gap")
 	}
 	w.Held, p.Options = false, []Options{{Codec: "H265", Sizes: []Size{sd}}}
 	f.Profiles = []Profile{p}
-	if all := Judge(time.Now(), f, w); len(Propose(time.Now(), f, w)) > 0 || !strings.Contains(all[0].WayOut, "its encoder knows H.265 only. No recorder of this site takes it") {
+	if all := Judge(moment.Now(), f, w); len(Propose(moment.Now(), f, w)) > 0 || !strings.Contains(all[0].WayOut, "its encoder knows H.265 only. No recorder of this site takes it") {
 		t.Errorf("%+v", all)
 	}
 	w.Takers = []string{"Terminal recorder"}
-	if all := Judge(time.Now(), f, w); !strings.HasSuffix(all[0].WayOut, "Plan it for a recorder that takes it: Terminal recorder.") {
+	if all := Judge(moment.Now(), f, w); !strings.HasSuffix(all[0].WayOut, "Plan it for a recorder that takes it: Terminal recorder.") {
 		t.Errorf("%+v", all)
 	}
 	// Trouble of one profile doesn't hide another that can be set.
 	f.Profiles = []Profile{{Token: "x", Trouble: "refused", Encoder: "w", Options: both, Codec: "H265"}, {Token: "y", Name: "Y", Codec: "H265", Width: 640, Height: 360, FPS: 5, Kbps: 100, Encoder: "y", Options: both}}
-	if changes := Propose(time.Now(), f, w); len(changes) != 1 || changes[0].Args["token"] != "y" {
+	if changes := Propose(moment.Now(), f, w); len(changes) != 1 || changes[0].Args["token"] != "y" {
 		t.Errorf("%+v", changes)
 	}
 }
@@ -167,11 +168,11 @@ func TestRareKeyFrames(t *testing.T) {
 	played := func(token string) Measured {
 		return Measured{Profile: token, Codec: "H264", Width: 640, Height: 360, FPS: 25, MeanKbps: 99, KeyEvery: 4 * time.Second, Seconds: 9}
 	}
-	f := Facts{LookedAt: time.Now(), Profiles: []Profile{rare, twin, near}, Measured: []Measured{played("a"), played("c")}}
-	if changes := Propose(time.Now(), f, Wishes{}); len(changes) != 1 || changes[0].Args["gop"] != "25" {
+	f := Facts{LookedAt: moment.Now(), Profiles: []Profile{rare, twin, near}, Measured: []Measured{played("a"), played("c")}}
+	if changes := Propose(moment.Now(), f, Wishes{}); len(changes) != 1 || changes[0].Args["gop"] != "25" {
 		t.Errorf("%+v", changes)
 	}
-	all := Judge(time.Now(), f, Wishes{})
+	all := Judge(moment.Now(), f, Wishes{})
 	if len(all) != 2 || !strings.Contains(all[0].WayOut, "as is proposed") || !strings.Contains(all[1].WayOut, "stretches the distance by itself") {
 		t.Errorf("%+v", all)
 	}
@@ -189,9 +190,9 @@ func TestRareKeyFrames(t *testing.T) {
 func TestSound(t *testing.T) {
 	p := Profile{Token: "main", Name: "Main", Codec: "H264", Width: 640, Height: 360, FPS: 15, GOP: 15,
 		Sound: Sound{Codec: "AAC", Encoder: "s", Options: []string{"PCMA", "PCMU", "AAC"}, Takes: []string{"PCMU"}}}
-	f := Facts{LookedAt: time.Now(), Profiles: []Profile{p}}
+	f := Facts{LookedAt: moment.Now(), Profiles: []Profile{p}}
 	w := Wishes{Recorder: "Quay recorder", Talkback: []string{"PCMU"}}
-	if got := codes(Judge(time.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.consent", "stream.talkback"}) {
+	if got := codes(Judge(moment.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.consent", "stream.talkback"}) {
 		t.Errorf("%v", got)
 	}
 	kinds := func(all []finding.Change) (out []string) {
@@ -200,23 +201,23 @@ func TestSound(t *testing.T) {
 		}
 		return out
 	}
-	if got := kinds(Propose(time.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.sound AAC → G.711 µ-law", "stream.mute sound is sent → no sound"}) {
+	if got := kinds(Propose(moment.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.sound AAC → G.711 µ-law", "stream.mute sound is sent → no sound"}) {
 		t.Errorf("%v", got)
 	}
 	w.Consent = true
-	if got := kinds(Propose(time.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.sound AAC → G.711 µ-law"}) {
+	if got := kinds(Propose(moment.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.sound AAC → G.711 µ-law"}) {
 		t.Errorf("with consent: %v", got)
 	}
 	p.Sound.Codec = "PCMU"
 	f.Profiles = []Profile{p}
-	if all := Judge(time.Now(), f, w); len(all) != 0 || len(Propose(time.Now(), f, w)) != 0 {
+	if all := Judge(moment.Now(), f, w); len(all) != 0 || len(Propose(moment.Now(), f, w)) != 0 {
 		t.Errorf("as it should be: %v", all)
 	}
 	// What its stream offers counts, declared or not.
 	p.Sound = Sound{}
 	f.Profiles, f.Measured = []Profile{p}, []Measured{{Profile: "main", Codec: "H264", FPS: 15, Sound: &Heard{Codec: "PCMA"}}}
 	w.Consent = false
-	if got := codes(Judge(time.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.consent"}) {
+	if got := codes(Judge(moment.Now(), f, w)); !reflect.DeepEqual(got, []string{"stream.consent"}) {
 		t.Errorf("%v", got)
 	}
 	for in, want := range map[string]string{"mpeg4-generic": "AAC", "MP4A-LATM": "AAC", "pcmu": "PCMU", "G.711": "G711", "": ""} {
@@ -227,9 +228,9 @@ func TestSound(t *testing.T) {
 }
 
 func TestAFullCameraIsToldAsFull(t *testing.T) {
-	f := Facts{LookedAt: time.Now(), Profiles: []Profile{{Token: "m", Name: "Main", Codec: "H264"}}, Measured: []Measured{{Profile: "m", Full: true, Trouble: "RTSP PLAY …: 453."}}}
+	f := Facts{LookedAt: moment.Now(), Profiles: []Profile{{Token: "m", Name: "Main", Codec: "H264"}}, Measured: []Measured{{Profile: "m", Full: true, Trouble: "RTSP PLAY …: 453."}}}
 	for _, held := range []bool{false, true} {
-		all := Judge(time.Now(), f, Wishes{Recorder: "Quay recorder", Held: held})
+		all := Judge(moment.Now(), f, Wishes{Recorder: "Quay recorder", Held: held})
 		if len(all) != 1 || all[0].Code != "stream.limit" || strings.Contains(all[0].Sentence, "Quay recorder plays it; nothing was taken") != held {
 			t.Errorf("%+v", all)
 		}

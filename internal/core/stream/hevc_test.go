@@ -3,9 +3,9 @@ package stream
 import (
 	"errors"
 	"testing"
-	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
 
 // Parameter sets written by x265 for a picture of known size, and made by bitWriter.
@@ -134,7 +134,7 @@ func FuzzParseHEVC(f *testing.F) {
 
 // What isn't known isn't compared, and never stands as 0 × 0.
 func TestAnUnknownSizeIsNotCompared(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	p := Profile{Token: "main", Name: "Main", Codec: "H265", Width: 640, Height: 360}
 	m := Measured{Profile: "main", At: now, Seconds: 4, Codec: "H265", FPS: 15}
 	judged := func(p Profile, m Measured) []finding.Finding {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/testbed/moment"
 )
 
 func TestParsePaths(t *testing.T) {
@@ -70,7 +72,7 @@ func TestAPathIsAProfile(t *testing.T) {
 		t.Errorf("%+v", q)
 	}
 	// Whoever speaks RTSP alone is asked for addresses, and what is declared nowhere isn't compared.
-	now := time.Now()
+	now := moment.Now()
 	if got := Judge(now, Facts{Unnamed: true}, Wishes{}); len(got) != 1 || got[0].Code != "stream.unnamed" {
 		t.Errorf("%+v", got)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
 
 func unhex(s string) []byte {
@@ -98,7 +99,7 @@ func TestRepairHost(t *testing.T) {
 }
 
 func TestJudge(t *testing.T) {
-	now := time.Now()
+	now := moment.Now()
 	p := Profile{Token: "main", Name: "Main", Codec: "H264", Width: 1280, Height: 720, FPS: 15, Kbps: 2048}
 	good := Measured{Profile: "main", At: now, Seconds: 4, Codec: "H264", Width: 1280, Height: 720, FPS: 14.8,
 		MeanKbps: 300, KeyEvery: time.Second}
@@ -148,7 +149,7 @@ func TestOfView(t *testing.T) {
 			t.Errorf("%q: %v and %v", video, own, others)
 		}
 	}
-	got := Judge(time.Now(), Facts{LookedAt: time.Now(), Elsewhere: 3}, Wishes{})
+	got := Judge(moment.Now(), Facts{LookedAt: moment.Now(), Elsewhere: 3}, Wishes{})
 	if len(got) != 1 || got[0].Code != "stream.gone" {
 		t.Errorf("%+v", got)
 	}

@@ -15,7 +15,7 @@ import (
 const (
 	maxModels  = 4000 // of a list
 	maxWays    = 8
-	maxCounts  = 16 // activities of a channel
+	maxCounts  = 32 // activities of a channel: by day and night, of each set of causes
 	maxBuckets = 64 // of gaps
 )
 
@@ -62,6 +62,9 @@ func cleanStorage(s recording.Storage) recording.Storage {
 	for _, v := range []*float64{&s.Usable, &s.Other, &s.Kept, &s.KeptDays, &s.Oldest} {
 		*v = amount(*v)
 	}
+	for i := range s.KeptWeek {
+		s.KeptWeek[i] = min(max(0, s.KeptWeek[i]), 36500)
+	}
 	s.Buffer, s.Deletes = min(max(0, s.Buffer), 86400), min(max(0, s.Deletes), 36500)
 	return s
 }
@@ -96,7 +99,9 @@ func cleanRecording(s recording.Slot) recording.Slot {
 	s.Now, s.KeptDay = dial.CleanText(s.Now, 16), amount(s.KeptDay)
 	known := func(c recording.Cause) bool { return slices.Contains(recording.Causes(), c) }
 	s.Hears = slices.DeleteFunc(s.Hears[:min(len(s.Hears), maxCounts)], func(c recording.Cause) bool { return !known(c) })
-	s.Activity = slices.DeleteFunc(s.Activity[:min(len(s.Activity), maxCounts)], func(a recording.Activity) bool { return !known(a.Cause) })
+	s.Activity = slices.DeleteFunc(s.Activity[:min(len(s.Activity), maxCounts)], func(a recording.Activity) bool {
+		return !known(a.Cause) || slices.ContainsFunc(a.With, func(c recording.Cause) bool { return !known(c) })
+	})
 	for _, r := range []*recording.Rate{&s.Rates.Day, &s.Rates.Night, &s.Rates.BusyDay, &s.Rates.BusyNight} {
 		r.Record, r.View, r.Keys = amount(r.Record), amount(r.View), amount(r.Keys)
 	}

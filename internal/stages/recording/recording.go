@@ -35,7 +35,7 @@ func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true, Of
 // Judge says how a view's recording stands.
 func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := s.Recording(of)
-	return stage.Verdict{Read: f.Read(), Findings: recording.Judge(now, f, w), Done: "Its recorder keeps what was chosen, for as long as was asked."}
+	return stage.Verdict{Read: f.Read(), Findings: recording.Judge(now, f, w), Done: recording.Done(f, w)}
 }
 
 // Propose writes the plan that was chosen.

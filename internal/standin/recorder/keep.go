@@ -62,15 +62,37 @@ func (f *flow) add(s second) {
 // ledger is what one channel kept, as it stands over a restart. Times are the recorder's.
 type ledger struct {
 	Since time.Time          `json:"since"`
-	Days  map[string]float64 `json:"days"` // bytes kept, by local date
-	Flow  [2]flow            `json:"flow"` // by day, by night
-	Busy  [2]flow            `json:"busy"` // while something went on
-	Heard [2][4]tally        `json:"heard"`
+	Days  map[string]float64 `json:"days"`  // bytes kept, by local date
+	Flow  [2]flow            `json:"flow"`  // by day, by night
+	Busy  [2]flow            `json:"busy"`  // while something went on
+	Heard [2][16]tally       `json:"heard"` // by day and night, of each set of causes: a bit for each of recording.Causes
 
 	store func(recording.Keep, stamped) // keeps the video of a second; nil: nothing does
 	pend  []stamped                     // not decided yet: they wait for what comes after them
 	since [4]time.Time                  // when each cause went on for the last time
 	now   recording.Keep
+	// buffer is how many seconds it holds back; 0: as many as are asked for.
+	buffer int
+}
+
+// maskOf is a set of causes, a bit for each of recording.Causes.
+func maskOf(all []recording.Cause) (mask uint8) {
+	for i, c := range recording.Causes() {
+		if slices.Contains(all, c) {
+			mask |= 1 << i
+		}
+	}
+	return mask
+}
+
+// setOf lists the causes of a set.
+func setOf(mask uint8) (out []recording.Cause) {
+	for i, c := range recording.Causes() {
+		if mask&(1<<i) != 0 {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 type stamped struct {
@@ -123,15 +145,19 @@ func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording
 	if s.on != 0 {
 		l.Busy[half].add(s)
 	}
-	for i, c := range recording.Causes() {
-		if slices.Contains(hears, c) {
-			l.Heard[half][i].add(s.on&(1<<i) != 0)
+	mask := maskOf(hears)
+	for set := range l.Heard[half] {
+		if set != 0 && uint8(set)&^mask == 0 {
+			l.Heard[half][set].add(s.on&uint8(set) != 0)
 		}
 	}
 	l.pend = append(l.pend, stamped{at, s, raw})
 	wait := 0 // until it is known what comes after a second
 	for _, m := range p.Modes {
 		wait = max(wait, m.Lead)
+	}
+	if l.buffer > 0 {
+		wait = min(wait, l.buffer) // it holds no more back
 	}
 	for len(l.pend) > 0 && at.Sub(l.pend[0].at) >= time.Duration(wait)*time.Second {
 		l.decide(p, hears, zone)
@@ -206,15 +232,15 @@ func (l *ledger) slot(p recording.Plan, hears []recording.Cause, whole []string)
 	out := recording.Slot{Plan: &p, Hears: hears, Now: string(l.now), Rates: recording.Rates{Day: l.Flow[0].rate(), Night: l.Flow[1].rate(),
 		BusyDay: l.Busy[0].rate(), BusyNight: l.Busy[1].rate()}}
 	for i := range l.Heard {
-		for k, c := range recording.Causes() {
-			t := l.Heard[i][k]
+		for k, t := range l.Heard[i] {
 			if t.Seconds == 0 {
 				continue
 			}
+			set := setOf(uint8(k))
 			t.Gaps = slices.Clone(t.Gaps)
 			t.close() // as if it were over: else a long quiet isn't told
 			t.Gaps = slices.DeleteFunc(t.Gaps, func(g recording.Gap) bool { return g.Count == 0 })
-			out.Activity = append(out.Activity, recording.Activity{Cause: c, Night: i == 1, Seconds: t.Seconds, Active: t.Active, Gaps: t.Gaps})
+			out.Activity = append(out.Activity, recording.Activity{Cause: set[0], With: set[1:], Night: i == 1, Seconds: t.Seconds, Active: t.Active, Gaps: t.Gaps})
 		}
 	}
 	for _, day := range whole {
@@ -241,6 +267,7 @@ func (r *Recorder) bookkeeping() {
 		for n, w := range r.live {
 			p := r.mem.Channels[n]
 			if s, raw, receives := w.second(); receives && p != nil && r.records(n) {
+				p.Ledger.buffer = r.cfg.Buffer
 				p.Ledger.store = func(k recording.Keep, x stamped) { _ = r.shelf.Put(shelfName(n), x.at, x.raw.of(k)) }
 				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local, raw)
 			}
@@ -334,11 +361,18 @@ func (r *Recorder) storage() (recording.Storage, []string) {
 	s := recording.Storage{Usable: r.cfg.Usable, Other: r.otherADay(), Buffer: r.cfg.Buffer, Deletes: r.mem.Deletes}
 	now := r.now().UTC()
 	today, days := r.local.at(now).Format(dateFormat), r.days()
+	set := ""
+	if !r.mem.Set.IsZero() {
+		set = r.local.at(r.mem.Set).Format(dateFormat)
+	}
 	var whole []string
 	for i, d := range days {
-		if i > 0 && d < today { // the first one was begun in the middle
+		if i > 0 && d < today && d > set { // the first one was begun in the middle, and so was the one in which it was set
 			whole = append(whole, d)
 			s.Kept += r.dayBytes(d)
+			if at, err := time.Parse(dateFormat, d); err == nil {
+				s.KeptWeek[(int(at.Weekday())+6)%7]++
+			}
 		}
 	}
 	if s.KeptDays = float64(len(whole)); s.KeptDays > 0 {
@@ -377,19 +411,23 @@ func (r *Recorder) Lines() (Lines, error) {
 	return out, nil
 }
 
-// RunDays has it keep as though it had recorded so many days until now, in a moment: each camera
-// sends its line again and again, and the same happens in it. What it counted before is forgotten.
-func (r *Recorder) RunDays(days int, lines Lines) {
+// RunDays has it keep as though it had recorded so many days until a time, in a moment: each camera
+// sends its line again and again, and the same happens in it. What it counted before is forgotten. By
+// its own time it is that time then.
+func (r *Recorder) RunDays(until time.Time, days int, lines Lines) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	now := r.now().UTC().Truncate(time.Second)
+	now := until.UTC().Truncate(time.Second)
+	r.mem.Skew, r.mem.Set = time.Until(until), time.Time{}
 	from := now.AddDate(0, 0, -days)
 	r.mem.Other = nil
 	for n, p := range r.mem.Channels {
-		p.Ledger = ledger{}
+		p.Ledger = ledger{buffer: r.cfg.Buffer}
 		line, plan, hears := lines[n], p.plan(), r.hears(p)
 		for i, at := 0, from; len(line) > 0 && at.Before(now); i, at = i+1, at.Add(time.Second) {
-			p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})
+			if r.records(n) {
+				p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})
+			}
 		}
 	}
 	for at := from; at.Before(now); at = at.Add(time.Hour) {
@@ -421,7 +459,7 @@ func (r *Recorder) control() error {
 			refuse(w, http.StatusConflict, err.Error())
 			return
 		}
-		r.RunDays(days, lines)
+		r.RunDays(r.Now(), days, lines)
 		reply(w, map[string]int{"days": days})
 	})
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent}

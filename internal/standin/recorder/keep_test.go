@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/testbed"
+	"duskyharbor/internal/testbed/moment"
 )
 
 // week is a plan of two kinds of hours, the second from evening to morning.
@@ -105,7 +106,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 		if lines, err = r.Lines(); err != nil || len(lines) != len(plans) {
 			return false
 		}
-		r.RunDays(9, lines)
+		r.RunDays(time.Now(), 9, lines)
 		for _, slot := range status().Slots {
 			if !moved(slot) {
 				return false
@@ -122,21 +123,30 @@ func TestPredictedDaysAreKept(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	sum := recording.SumOf(before.Storage, all, 0)
-	r.RunDays(9, lines)
-	after := status()
-	if after.Storage.KeptDays < 7 {
-		t.Fatalf("%f whole days are kept", after.Storage.KeptDays)
+	// The machine's own time, and what a calendar has.
+	for _, until := range moment.Days() {
+		r.RunDays(until, 9, lines)
+		compare(t, until, plans, all, status())
 	}
+}
+
+// compare holds what the rules forecast from what was counted before against what was kept.
+func compare(t *testing.T, until time.Time, plans []recording.Plan, all []recording.Channel, after channel.Recorder) {
+	t.Helper()
+	if after.Storage.KeptDays < 7 {
+		t.Fatalf("until %s %f whole days are kept", until, after.Storage.KeptDays)
+	}
+	sum := recording.Forecast(after.Storage, all, 0)
 	for i, slot := range after.Slots {
 		got, want := slot.Recording.KeptDay, sum.Loads[i].Bytes
-		t.Logf("%s: %.1f MB a day predicted, %.1f MB kept (%+.1f %%), something for %.0f %%", plans[i].Modes[0].Name, want/1e6, got/1e6, 100*(want/got-1), 100*sum.Loads[i].Duty)
+		t.Logf("until %s: %s: %.1f MB a day predicted, %.1f MB kept (%+.1f %%), something for %.0f %%",
+			until.UTC().Format("Mon 2 Jan 15:04"), plans[i].Modes[0].Name, want/1e6, got/1e6, 100*(want/got-1), 100*sum.Loads[i].Duty)
 		if got <= 0 || math.Abs(want/got-1) > 0.03 {
-			t.Errorf("%s: %.1f MB a day were predicted, and %.1f MB kept", plans[i], want/1e6, got/1e6)
+			t.Errorf("until %s: %s: %.1f MB a day were predicted, and %.1f MB kept", until, plans[i], want/1e6, got/1e6)
 		}
 	}
 	if got := after.Storage.Kept; math.Abs(sum.Bytes/got-1) > 0.03 {
-		t.Errorf("%.1f MB a day were predicted of all, and %.1f MB kept", sum.Bytes/1e6, got/1e6)
+		t.Errorf("until %s: %.1f MB a day were predicted of all, and %.1f MB kept", until, sum.Bytes/1e6, got/1e6)
 	}
 }
 

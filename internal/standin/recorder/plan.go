@@ -79,6 +79,9 @@ func (r *Recorder) setPlan(w http.ResponseWriter, q *http.Request) {
 		return
 	}
 	r.mu.Lock()
+	if !p.plan().Equal(plan) {
+		r.mem.Set = r.now()
+	}
 	p.Plan = &plan
 	r.dirty = true
 	_ = wire.Save(r.cfg.StateFile, r.mem)

@@ -108,6 +108,7 @@ type memory struct {
 	Loaded  int                `json:"loaded,omitempty"`  // that its services run by
 	Others  bool               `json:"others,omitempty"`  // it takes other makes, though its limits say that it doesn't
 	Deletes int                `json:"deletes,omitempty"` // after so many days; 0: when it is full
+	Set     time.Time          `json:"set,omitzero"`      // when what it keeps was last changed, by its own time
 	Other   map[string]float64 `json:"other,omitempty"`   // bytes kept of analog inputs, by local date
 }
 
@@ -364,6 +365,8 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 		if old != nil {
 			p.Inputs, p.Plan, p.Ledger = old.Inputs, old.Plan, old.Ledger
 			r.live[n].stop()
+		} else {
+			r.mem.Set = r.now()
 		}
 		r.mem.Channels[n] = &p
 		r.dirty = true
@@ -400,6 +403,7 @@ func (r *Recorder) remove(w http.ResponseWriter, q *http.Request) {
 		wk.stop()
 		delete(r.live, n)
 		delete(r.mem.Channels, n)
+		r.mem.Set = r.now()
 		r.shelf.Drop(shelfName(n))
 		r.dirty = true
 	}
