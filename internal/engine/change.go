@@ -104,7 +104,7 @@ func (e *Engine) TakesBack(ctx context.Context, c store.Change) (title string, p
 	if err != nil {
 		return "", Pick{}, err
 	}
-	back, why := finding.TakeBack(c.Core(), c.Made(), latest, c.Enrolled())
+	back, why := finding.TakeBack(c.Core(), finding.Standing{Made: c.Made(), Latest: latest, Enrolled: c.Enrolled(), Gone: c.Gone})
 	if why != "" {
 		return "", Pick{}, trouble.Told(why)
 	}

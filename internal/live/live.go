@@ -303,6 +303,9 @@ func (r *Relay) letGo(all []*reader) {
 		for _, id := range left {
 			rd.drop(id)
 		}
+		if rd.idle() {
+			rd.stop() // whatever its camera keeps it busy with
+		}
 	}
 }
 

@@ -1,11 +1,12 @@
 package live
 
 import (
-	"bytes"
-	"image/jpeg"
+	"context"
 	"time"
 
 	"github.com/pion/webrtc/v4"
+
+	"duskyharbor/internal/device/picture"
 )
 
 // A view that is sent as JPEG goes to browsers picture by picture, over a data channel: each in
@@ -24,11 +25,12 @@ func (rd *reader) show(file []byte, now time.Time) {
 	if now.Sub(rd.shown) < leastApart {
 		return
 	}
-	cfg, err := jpeg.DecodeConfig(bytes.NewReader(file))
-	if err != nil || cfg.Width*cfg.Height > maxPixels {
+	if size, err := picture.Measure(file); err != nil || size.Width*size.Height > maxPixels {
 		return
 	}
-	if _, err := jpeg.Decode(bytes.NewReader(file)); err != nil {
+	waits, cancel := context.WithTimeout(rd.relay.ctx, leastApart)
+	defer cancel()
+	if _, err := picture.Decode(waits, file); err != nil {
 		return
 	}
 	rd.shown = now

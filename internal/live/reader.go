@@ -25,7 +25,11 @@ const (
 	idleFor     = 2 * time.Second // after the last one left
 	openLimit   = 5 * time.Second
 	purpose     = "a moving picture"
-	maxPackets  = 4000 // of a group
+	maxPackets  = 4000                   // of a group
+	maxSet      = 1 << 10                // bytes of a parameter set
+	maxSets     = 4 << 10                // bytes of all of them
+	setsApart   = 500 * time.Millisecond // the description's are repeated that often
+	maxSecond   = 12 << 20               // bytes that a stream sends in a second
 	connectTime = 10 * time.Second
 )
 
@@ -47,6 +51,7 @@ type reader struct {
 	codec   string    // "H264", "JPEG"; once it is ready
 	last    []byte    // the last picture, of JPEG
 	shown   time.Time // when it was passed on; of run alone
+	setsAt  time.Time // when the description's parameter sets were sent on
 }
 
 // viewer is one browser.
@@ -146,14 +151,21 @@ func (rd *reader) run(ctx context.Context) {
 	}
 	defer c.Close()
 	rd.mu.Lock()
-	rd.sets, rd.codec = t.Sets, t.Codec
+	rd.sets, rd.codec = bounded(t.Sets), t.Codec
 	rd.mu.Unlock()
 	close(rd.ready)
 	kept, pictures := time.Now(), &rtsp.JPEG{}
+	second, came := kept, 0
 	for ctx.Err() == nil && !rd.idle() {
 		raw, err := c.Packet()
 		if err != nil {
 			return
+		}
+		if now := time.Now(); now.Sub(second) >= time.Second {
+			second, came = now, 0
+		}
+		if came += len(raw); came > maxSecond {
+			return // no camera sends that much
 		}
 		var p rtp.Packet
 		switch {
@@ -249,6 +261,18 @@ func picked(s *site.Snapshot, of site.Source) (stream.Profile, error) {
 	return stream.Profile{}, ErrNoH264
 }
 
+// bounded are the parameter sets that are passed on: those of a usual size.
+func bounded(sets [][]byte) (out [][]byte) {
+	total := 0
+	for _, nal := range sets {
+		if total += len(nal); len(nal) > maxSet || total > maxSets {
+			break
+		}
+		out = append(out, nal)
+	}
+	return out
+}
+
 // pass passes a packet on to all who look, and keeps it for who comes next.
 func (rd *reader) pass(p *rtp.Packet) {
 	key, set := begins(p.Payload)
@@ -257,13 +281,18 @@ func (rd *reader) pass(p *rtp.Packet) {
 	if (key || set) && fresh {
 		rd.group, rd.bytes = rd.group[:0:0], 0
 	}
-	var out []*rtp.Packet
+	var out, sets []*rtp.Packet
 	if key && fresh { // a key frame that no parameter set came before: those of the description
 		for _, nal := range rd.sets {
 			for _, part := range fit(nal) {
-				out = append(out, &rtp.Packet{Header: rtp.Header{Version: 2, Timestamp: p.Timestamp}, Payload: part})
+				sets = append(sets, &rtp.Packet{Header: rtp.Header{Version: 2, Timestamp: p.Timestamp}, Payload: part})
 			}
 		}
+		rd.group = append(rd.group, sets...) // who comes next needs them
+		if now := time.Now(); now.Sub(rd.setsAt) >= setsApart {
+			rd.setsAt, out = now, sets
+		}
+		sets = sets[:len(out)] // those that are among out are kept already
 	}
 	parts := fit(p.Payload)
 	for i, part := range parts {
@@ -271,7 +300,7 @@ func (rd *reader) pass(p *rtp.Packet) {
 	}
 	begun := len(rd.group) > 0 || key || set
 	if begun && rd.bytes < maxGroup && len(rd.group) < maxPackets {
-		rd.group = append(rd.group, out...)
+		rd.group = append(rd.group, out[len(sets):]...)
 		rd.bytes += len(p.Payload)
 	}
 	all := make([]*viewer, 0, len(rd.viewers))

@@ -86,9 +86,7 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 	}
 	via := c.Via()
 	table.Make, table.Model, table.Serial = cmp.Or(d.Make, table.Make), cmp.Or(d.Model, table.Model), cmp.Or(d.Serial, table.Serial)
-	if table.Speech != channel.OwnInterface {
-		table.Name = d.Place // others don't tell what they are called
-	}
+	table.Name = d.Place // whatever it calls itself, here it has one name
 	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table)}
 	if pin := c.Pin(); pin != "" {
 		facts = append(facts, site.RecorderPin.New(d.ID, via, table.At, pin))

@@ -57,6 +57,7 @@ var (
 	ServesNTP    = Fact[bool]{fact.ServesNTP}
 	Reached      = Fact[Inquiry]{fact.Reached} // the last reading of a recorder
 	Topics       = Fact[[]topic.Description]{fact.Topics}
+	Touched      = Fact[stream.Touched]{fact.Touched} // what its streams rest on
 )
 
 // Keys of the facts that are kept of a device's views.
@@ -86,6 +87,7 @@ type Inquiry struct {
 	Locked     time.Time        `json:"locked,omitempty"`     // until when it takes no sign-in
 	Refused    string           `json:"refused,omitempty"`    // the set that opened it before, and was refused
 	RefusedBy  string           `json:"refused_by,omitempty"` // at what
+	Unread     string           `json:"unread,omitempty"`     // why what it looks at couldn't be read, signed in
 	Found      bool             `json:"found,omitempty"`      // it was seen, at this look or one before
 	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`  // see identity.Match
 	Claims     []identity.Claim `json:"claims,omitempty"`

@@ -81,6 +81,7 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 			s.networks = append(s.networks, n.Core())
 		}
 	}
+	s.around = s.Site.Outlived
 	for _, r := range s.recorders {
 		s.around += r.Version
 		if table, ok := Recorder.Of(s, r.ID); ok {
@@ -179,7 +180,7 @@ func (s *Snapshot) Accepted(of Source, st stage.Stage) map[string]finding.Accept
 }
 
 // Version of all that a device's marks rest on: it grows with every change of its own
-// facts and of the recorders'.
+// facts and of the recorders', and with each recorder that goes. It never falls.
 func (s *Snapshot) Version(d store.Device) int64 { return d.Version + s.around }
 
 // Err is set when a kept fact couldn't be decoded.
@@ -279,7 +280,11 @@ func (s *Snapshot) Find(d store.Device) (identity.Facts, identity.Wishes) {
 	if info, ok := Info.Of(s, d.ID); ok {
 		f.Firmware, f.Info = info.Firmware, &info
 	}
-	views, _ := VideoSources.Of(s, d.ID)
+	views, listed := VideoSources.Of(s, d.ID)
+	if a, open := Account.Of(s, d.ID); open && a.Scheme != access.RTSP && !listed && d.Kind == identity.Camera && seen.Service != "" {
+		asked, _ := SignInAsked.Of(s, d.ID)
+		f.Unlisted, f.Unread = true, asked.Unread
+	}
 	for _, x := range views {
 		f.Sources = append(f.Sources, x.Name)
 	}
@@ -411,6 +416,10 @@ func (s *Snapshot) Streams(of Source) (stream.Facts, stream.Wishes) {
 	own, others := s.profilesOf(of)
 	f.Profiles, f.Elsewhere = own, len(others)
 	f.Measured, _ = Measured.Of(s, of)
+	f.Touched, _ = Touched.Of(s, of.Device.ID)
+	if of.Device.Address != nil {
+		f.At = *of.Device.Address
+	}
 	if seen, ok := Seen.Of(s, of.Device.ID); ok && len(of.Device.Paths) == 0 {
 		_, opened := Account.Of(s, of.Device.ID)
 		f.Unnamed = opened && seen.RTSPAlone()

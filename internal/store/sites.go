@@ -29,9 +29,10 @@ type Site struct {
 	Encrypt                       bool // it asks that streams are encrypted
 	KeepLeast, KeepMost           int  // days, see Keeping
 	ActivePercent                 int
+	Outlived                      int64 // versions of recorders that went, see site.Snapshot.Version
 }
 
-const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt, s.keep_least, s.keep_most, s.active_percent`
+const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt, s.keep_least, s.keep_most, s.active_percent, s.outlived`
 
 // Member is a site and the role a person has on it.
 type Member struct {

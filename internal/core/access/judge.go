@@ -54,12 +54,17 @@ type Wishes struct {
 	Name   string // of the account that is made where one is missing
 }
 
-// refusals lists when recorders were refused last, once for each wrong try that counts.
-func (f Facts) refusals() []time.Time {
+// refusals lists when recorders were refused last, once for each wrong try that counts. One that isn't
+// paused may be knocking still, however long ago its table was read: it counts as of now.
+func (f Facts) refusals(now time.Time) []time.Time {
 	var out []time.Time
 	for _, k := range f.AuthFailures {
+		at := k.At
+		if !k.Paused {
+			at = now
+		}
 		for range min(k.Times, Budget) {
-			out = append(out, k.At)
+			out = append(out, at)
 		}
 	}
 	return out
@@ -71,7 +76,7 @@ func (f Facts) Left(now time.Time) (int, time.Time) {
 	if f.Account != nil {
 		known = f.Account.SetID
 	}
-	return left(now, f.Tries, known, f.refusals())
+	return left(now, f.Tries, known, f.refusals(now))
 }
 
 // MayTry says whether a set may be sent to the device now, and if not, from when on. What
@@ -188,6 +193,7 @@ func Judge(now time.Time, f Facts, w Wishes) []finding.Finding {
 		add("access.first-password", finding.Needs, "new", says, "Set its first password; one is made by its rule and sealed here.")
 	case f.Account != nil:
 		judgeAccount(f, w, add)
+		judgeSince(now, f, add)
 	default:
 		judgeClosed(now, f, w, add)
 	}
@@ -219,9 +225,27 @@ func judgeAccount(f Facts, w Wishes, add adder) {
 			fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, LevelFor(w)),
 			"Add an account of that level, or raise it on the camera's own page.")
 	}
-	if a.Scheme == Basic {
+	switch {
+	case a.Scheme == Basic && f.Pinned != "":
+		add("access.basic-pinned", finding.Note, "Basic",
+			fmt.Sprintf("It takes nothing but Basic, and was allowed it: its password travels inside HTTPS, to the certificate that is trusted (%s…).", short(f.Pinned)), "Switch Digest on in its own page.")
+	case a.Scheme == Basic:
 		add("access.clear", finding.Note, "in clear",
 			"Its password travels in clear (Basic over HTTP), as was allowed for it.", "Switch Digest or HTTPS on in its own page.")
+	}
+}
+
+// judgeSince says why it isn't known any more that what opened a device does.
+func judgeSince(now time.Time, f Facts, add adder) {
+	switch {
+	case f.Pinned != "" && f.Shown != "" && f.Pinned != f.Shown:
+	case f.LockedTo.After(now):
+		add("access.locked", finding.Blocks, "locked",
+			fmt.Sprintf("%s opened it before, and it takes no sign-in until %s UTC, after too many wrong ones.", f.Account.Set, f.LockedTo.UTC().Format("15:04")),
+			"Find out who signs in wrongly: a recorder or a program with an old password. Sign in once the time is over.")
+	case f.Trouble != "":
+		add("access.trouble", finding.Blocks, "no answer",
+			fmt.Sprintf("%s opened it before; whether it does still isn't known: %s", f.Account.Set, f.Trouble), "Look whether it still answers on Find, then sign in again.")
 	}
 }
 

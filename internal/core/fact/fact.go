@@ -25,6 +25,7 @@ const (
 	Watched      = "clock.watched"
 	Profiles     = "stream.profiles"
 	Measured     = "stream.measured"
+	Touched      = "stream.touched"
 	StreamsAsked = "stream.looked"
 	Still        = "stream.still"
 	Setup        = "view.setup"

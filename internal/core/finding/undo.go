@@ -62,20 +62,28 @@ func Turn(all []Change) int {
 	return turn
 }
 
-// TakeBack is the change that takes c back, or why it can't be taken back: made says
-// whether the device reads as c wanted, latest whether the same thing wasn't changed
-// again since, enrolled whether the view that it was made for still is. The pages offer an
+// Standing is how a change stands that may be taken back.
+type Standing struct {
+	Made     bool // the device reads as it wanted
+	Latest   bool // the same thing wasn't changed again since
+	Enrolled bool // the view that it was made for still is
+	Gone     bool // its device, or the recorder that it was written to, is off the site
+}
+
+// TakeBack is the change that takes c back, or why it can't be taken back. The pages offer an
 // undo where why is empty, and nowhere else.
-func TakeBack(c Change, made, latest, enrolled bool) (back Change, why string) {
+func TakeBack(c Change, is Standing) (back Change, why string) {
 	back, ok := c.Inverse()
 	switch {
-	case !enrolled:
+	case is.Gone:
+		return Change{}, "What it was written to was taken off this site: there is nothing to write to."
+	case !is.Enrolled:
 		return Change{}, "The view that it was made for isn't one of the site's any more."
-	case !made:
+	case !is.Made:
 		return Change{}, "That change doesn't stand: there is nothing to take back."
 	case !ok:
 		return Change{}, "It can't be taken back: " + c.Undo.Note
-	case !latest:
+	case !is.Latest:
 		return Change{}, "The same thing was changed again since: take that one back first."
 	}
 	return back, ""

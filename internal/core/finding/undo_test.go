@@ -63,6 +63,17 @@ func TestArrangeIsASafeOrder(t *testing.T) {
 	}
 }
 
+// What was written to a device or recorder that is gone can't be taken back, whatever else holds.
+func TestNothingIsTakenBackOnWhatIsGone(t *testing.T) {
+	c := Change{Kind: "x", From: "a", To: "b", Undo: Undo{Kind: Reversible}}
+	if _, why := TakeBack(c, Standing{Made: true, Latest: true, Enrolled: true}); why != "" {
+		t.Error(why)
+	}
+	if _, why := TakeBack(c, Standing{Made: true, Latest: true, Enrolled: true, Gone: true}); !strings.Contains(why, "taken off this site") {
+		t.Error(why)
+	}
+}
+
 func TestTakeBack(t *testing.T) {
 	c := Change{Kind: "x", From: "a", To: "b", Undo: Undo{Kind: Reversible}}
 	never := Change{Kind: "x", From: "a", To: "b", Undo: Undo{Kind: Irreversible, Note: "A clock that was set stays set."}}
@@ -79,7 +90,7 @@ func TestTakeBack(t *testing.T) {
 		{"its view was given up", c, true, true, false, "isn't one of the site's"},
 		{"given up and not made", c, false, false, false, "isn't one of the site's"},
 	} {
-		back, why := TakeBack(tc.c, tc.made, tc.latest, tc.enrolled)
+		back, why := TakeBack(tc.c, Standing{Made: tc.made, Latest: tc.latest, Enrolled: tc.enrolled})
 		if (why == "") != (tc.why == "") || !strings.Contains(why, tc.why) || why == "" && (back.From != "b" || back.To != "a") {
 			t.Errorf("%s: %+v %q", tc.name, back, why)
 		}

@@ -34,6 +34,8 @@ type Facts struct {
 	Taken     string   // what answers at the address that the list gives it, where that is another device
 	Sources   []string // names of its video sources, where it has several
 	Chosen    int      // how many of them were picked; 0: nobody decided
+	Unlisted  bool     // an account opens it over ONVIF, and what it looks at wasn't read
+	Unread    string   // what hindered that
 	NoInputs  []int    // that the list names and it hasn't got
 }
 
@@ -296,6 +298,13 @@ func (j *judge) what() {
 		j.add("find.no-input", finding.Needs, "no such input",
 			fmt.Sprintf("The list names its input %s, and it has %d (%s).", numbers(j.f.NoInputs), len(j.f.Sources), strings.Join(j.f.Sources, ", ")),
 			"Correct the list, or look which device hangs here.")
+	}
+	if j.f.Unlisted {
+		why := "its video sources weren't read"
+		if j.f.Unread != "" {
+			why = "its video sources can't be read: " + strings.TrimSuffix(j.f.Unread, ".")
+		}
+		j.add("find.sources-unread", finding.Needs, "views unread", "An account opens it, and "+why+". How many views it has isn't known.", "Sign in to it again.")
 	}
 	if len(j.f.Sources) > 1 && j.f.Chosen == 0 {
 		j.add("find.sources", finding.Needs, "which views",

@@ -36,6 +36,61 @@ func judgeCodec(f Facts, w Wishes) finding.Finding {
 	return out
 }
 
+// judgeLess says that what the recorder can take is less than what another profile could be set to; ok
+// is false where it isn't.
+func judgeLess(f Facts, w Wishes) (out finding.Finding, ok bool) {
+	p, set, ok := f.more(w)
+	if !ok {
+		return out, false
+	}
+	record, _ := Roles(f.Profiles, w.Codecs)
+	r, _, _ := f.Find(record)
+	return finding.Finding{Code: "stream.less", Severity: finding.Needs, Words: fmt.Sprintf("%d × %d", r.Width, r.Height),
+		Sentence: fmt.Sprintf("The best that %s takes of it is %s, %d × %d; %s could be set to %s %d × %d.", w.Recorder, r.Name, r.Width, r.Height, p.Name, Pretty(set.Codec), set.Width, set.Height),
+		WayOut:   "Set its encoder as is proposed, or plan it for a recorder that takes it as it is."}, true
+}
+
+// more is the profile that the recorder can't take as it is and that gives it more than any that it
+// takes, once it is set otherwise, and how; ok is false where there is none.
+func (f Facts) more(w Wishes) (p Profile, set Encoder, ok bool) {
+	record, _ := Roles(f.Profiles, w.Codecs)
+	r, _, there := f.Find(record)
+	if !there || len(w.Codecs) == 0 {
+		return p, set, false
+	}
+	others := f
+	others.Profiles = slices.DeleteFunc(slices.Clone(f.Profiles), func(x Profile) bool {
+		return slices.Contains(w.Codecs, x.Codec) || x.Encoder == "" || x.Encoder == r.Encoder
+	})
+	p, set, why := forRecorder(others, w)
+	return p, set, why == "" && set.pixels() > r.Width*r.Height
+}
+
+// JudgeAccepted is the note that a view's picture wasn't accepted by day, or by night; open is false where
+// it was in both lights.
+func JudgeAccepted(accepted Pictures) (out finding.Finding, open bool) {
+	var lights []string
+	for _, l := range []Light{Day, Night} {
+		if _, there := accepted[l]; !there {
+			lights = append(lights, "by "+string(l))
+		}
+	}
+	if len(lights) == 0 {
+		return out, false
+	}
+	return finding.Finding{Code: "stream.unaccepted", Severity: finding.Note, Words: "not accepted",
+		Sentence: "Nobody accepted its picture " + strings.Join(lights, ", nor ") + ": focus, view and masks.",
+		WayOut:   "Look at it in its sheet in that light, and accept it."}, true
+}
+
+// Done is what a view's streams are where nothing is wrong with them.
+func Done(w Wishes) string {
+	if fi, open := JudgeAccepted(w.Accepted); open {
+		return "Every stream delivers what it declares. " + fi.Sentence
+	}
+	return "Every stream delivers what it declares, and its picture was accepted by day and by night."
+}
+
 // clearLegs says that a stream came here in clear where the site asks for encryption, and what
 // is known of the way to its recorder.
 func clearLegs(p Profile, w Wishes, ev []finding.Evidence) finding.Finding {
@@ -140,6 +195,9 @@ func Propose(_ time.Time, f Facts, w Wishes) (out []finding.Change) {
 			done[p.Encoder] = true
 			out = append(out, p.change(set, w, fmt.Sprintf("%s takes %s.", w.Recorder, prettyAll(w.Codecs))))
 		}
+	} else if p, set, ok := f.more(w); ok {
+		done[p.Encoder] = true
+		out = append(out, p.change(set, w, fmt.Sprintf("%s takes %s, and %d × %d is more than what it takes now.", w.Recorder, prettyAll(w.Codecs), set.Width, set.Height)))
 	}
 	for _, p := range f.Profiles {
 		if done[p.Encoder] || p.Encoder == "" || !p.keysRare() {

@@ -3,6 +3,7 @@
 package stream
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"net/netip"
@@ -74,16 +75,19 @@ func SourceTokens(profiles []Profile) []string {
 
 // Measured is what a stream delivered while it was played.
 type Measured struct {
-	Profile   string        `json:"profile"`
-	At        time.Time     `json:"at"`
-	Seconds   float64       `json:"seconds"`
-	Codec     string        `json:"codec"`
-	Width     int           `json:"width"` // 0: what came doesn't tell, see SizeText
-	Height    int           `json:"height"`
-	FPS       float64       `json:"fps"`
-	MeanKbps  float64       `json:"mean_kbps"` // of what is coded: RTP, UDP and IP headers come on top
-	PeakKbps  float64       `json:"peak_kbps"` // of any one second
-	KeyEvery  time.Duration `json:"key_every"` // the longest between key frames seen
+	Profile  string        `json:"profile"`
+	At       time.Time     `json:"at"`
+	Seconds  float64       `json:"seconds"`
+	Codec    string        `json:"codec"`
+	Width    int           `json:"width"` // 0: what came doesn't tell, see SizeText
+	Height   int           `json:"height"`
+	FPS      float64       `json:"fps"`
+	MeanKbps float64       `json:"mean_kbps"` // of what is coded: RTP, UDP and IP headers come on top
+	PeakKbps float64       `json:"peak_kbps"` // of any one second
+	KeyEvery time.Duration `json:"key_every"` // the longest between two key frames seen; 0: no two were
+	// KeyOver is how long none followed the last key frame before playing ended; where no two were
+	// seen, they are further apart than that.
+	KeyOver   time.Duration `json:"key_over,omitempty"`
 	Frames    int           `json:"frames"`
 	Lost      int           `json:"lost"`                // packets, by sequence numbers
 	Jitter    time.Duration `json:"jitter,omitempty"`    // between arrivals (RFC 3550, section 6.4.1)
@@ -129,24 +133,58 @@ const MinViewWidth = 352
 // MaxKeyEvery is the longest time between key frames that passes, in seconds.
 const MaxKeyEvery = 2 * time.Second
 
-// Roles picks the record stream (most pixels a recorder can take) and the view
-// stream (cheapest at least MinViewWidth wide); empty tokens where none fits.
-// codecs lists what the recorder takes; empty means that it isn't known yet.
+// Roles picks the record stream, the best that a recorder can take: by size, then frame rate, then
+// H.264 or H.265 before JPEG, then bit rate; and the view stream, of least bit rate among those at
+// least MinViewWidth wide, and not the record stream. Empty tokens where none fits. codecs lists what
+// the recorder takes; empty means that it isn't known yet.
 func Roles(profiles []Profile, codecs []string) (record, view string) {
-	best, cheap := -1, math.MaxInt
+	var fit []Profile
 	for _, p := range profiles {
-		if p.Trouble != "" || len(codecs) > 0 && !slices.Contains(codecs, p.Codec) {
-			continue
-		}
-		size := p.Width * p.Height
-		if size > best {
-			best, record = size, p.Token
-		}
-		if p.Width >= MinViewWidth && size < cheap {
-			cheap, view = size, p.Token
+		if p.Trouble == "" && (len(codecs) == 0 || slices.Contains(codecs, p.Codec)) {
+			fit = append(fit, p)
 		}
 	}
-	return record, view
+	if len(fit) == 0 {
+		return "", ""
+	}
+	best := slices.MaxFunc(fit, better).Token
+	fit = slices.DeleteFunc(fit, func(p Profile) bool { return p.Token == best || p.Width < MinViewWidth })
+	if len(fit) > 0 {
+		view = slices.MinFunc(fit, cheaper).Token
+	}
+	return best, view
+}
+
+// ToLook is the profile by which a person is shown what a view shows: its view stream, or the only one.
+func ToLook(profiles []Profile) string {
+	record, view := Roles(profiles, nil)
+	return cmp.Or(view, record)
+}
+
+// better compares two profiles as record streams: the better is the greater; of equal ones the first
+// in a list is taken.
+func better(a, b Profile) int {
+	return cmp.Or(cmp.Compare(a.Width*a.Height, b.Width*b.Height), cmp.Compare(a.FPS, b.FPS), cmp.Compare(b.bulk(), a.bulk()), cmp.Compare(a.Kbps, b.Kbps))
+}
+
+// cheaper compares two profiles as view streams: the cheaper is the less. One whose bit rate isn't told
+// comes after those whose is, by what usually makes it.
+func cheaper(a, b Profile) int {
+	rate := func(p Profile) float64 {
+		if p.Kbps <= 0 {
+			return math.Inf(1)
+		}
+		return float64(p.Kbps)
+	}
+	return cmp.Or(cmp.Compare(rate(a), rate(b)), cmp.Compare(a.bulk(), b.bulk()), cmp.Compare(a.Width*a.Height, b.Width*b.Height), cmp.Compare(a.FPS, b.FPS))
+}
+
+// bulk orders codecs by what the same picture costs in them: JPEG after those that send what changed.
+func (p Profile) bulk() int {
+	if p.Codec == jpegCodec {
+		return 1
+	}
+	return 0
 }
 
 // WhyRole says why a profile has a role, or why none: for the recorder that takes these codecs.
@@ -157,16 +195,16 @@ func WhyRole(profiles []Profile, codecs []string, p Profile) string {
 		return "The device doesn't say where it is had."
 	case len(codecs) > 0 && !slices.Contains(codecs, p.Codec):
 		return "The recorder doesn't take " + Pretty(p.Codec) + "."
-	case p.Token == record && p.Token == view:
-		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide: it is recorded and shown.", MinViewWidth)
+	case p.Token == record && view == "":
+		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide.", MinViewWidth)
 	case p.Token == record:
-		return "The one with the most pixels that the recorder takes."
+		return "The best that the recorder takes: by size, then frame rate, coding and bit rate."
 	case p.Token == view:
-		return fmt.Sprintf("The smallest that is still at least %d wide.", MinViewWidth)
+		return fmt.Sprintf("The one of least bit rate that is still at least %d wide.", MinViewWidth)
 	case p.Width < MinViewWidth:
 		return fmt.Sprintf("Narrower than %d: too small to look at.", MinViewWidth)
 	}
-	return "Another gives the recorder more, and a smaller one does to look at."
+	return "Another gives the recorder more, and a cheaper one does to look at."
 }
 
 // Takes says whether a recorder that takes these codecs can take one of the profiles as it is.
@@ -176,25 +214,30 @@ func Takes(profiles []Profile, codecs []string) bool {
 }
 
 // RepairHost puts the address at which a device was reached into an address that
-// the device gave, keeping scheme, path, query and port, and says whether that
+// the device gave, keeping scheme, port, path and query as they were written, and says whether that
 // changed the host. Credentials in the address are dropped.
 func RepairHost(given string, reached netip.Addr) (string, bool, error) {
 	u, err := url.Parse(given)
-	if err != nil || u.Host == "" || len(given) > 2048 {
+	scheme, rest, ok := strings.Cut(given, "://")
+	if err != nil || !ok || u.Host == "" || len(given) > 2048 {
 		return "", false, fmt.Errorf("the device gave an address that is none: %.80q", given)
 	}
 	host, port := u.Hostname(), u.Port()
 	a, err := netip.ParseAddr(host)
 	repaired := err != nil || a.Unmap() != reached
-	u.User = nil
-	u.Host = reached.String()
+	at := reached.String()
 	if reached.Is6() {
-		u.Host = "[" + u.Host + "]"
+		at = "[" + at + "]"
 	}
 	if port != "" {
-		u.Host += ":" + port
+		at += ":" + port
 	}
-	return u.String(), repaired, nil
+	path := ""
+	if i := strings.IndexAny(rest, "/?"); i >= 0 {
+		path = rest[i:]
+	}
+	path, _, _ = strings.Cut(path, "#")
+	return scheme + "://" + at + path, repaired, nil
 }
 
 // Facts is what the judge of one source's streams knows.
@@ -208,6 +251,42 @@ type Facts struct {
 	Still     *Seen // the last one; nil: it has none, or none came
 	// Unnamed: it speaks RTSP alone, and nobody said at which addresses its streams are had.
 	Unnamed bool
+	At      netip.Addr // where the device is reached now; invalid: not known
+	Touched Touched    // what was last done to the device that streams rest on
+}
+
+// Touched is what was done to a device that what was read and measured before doesn't outlast: a
+// restart, another address, a reset.
+type Touched struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what"` // "it was started again"
+}
+
+// Stale says why what was read and measured doesn't count any more; empty where it does.
+func (f Facts) Stale() string {
+	if f.LookedAt.IsZero() || f.Trouble != "" {
+		return ""
+	}
+	if !f.Touched.At.Before(f.LookedAt) && !f.Touched.At.IsZero() {
+		return fmt.Sprintf("Since its streams were read %s: they aren't known now.", f.Touched.What)
+	}
+	for _, p := range f.Profiles {
+		if u, err := url.Parse(p.URI); err == nil && f.At.IsValid() && p.URI != "" {
+			if at, err := netip.ParseAddr(u.Hostname()); err == nil && at.Unmap() != f.At {
+				return fmt.Sprintf("Its streams were read at %s, and it is at %s now.", at, f.At)
+			}
+		}
+	}
+	for _, p := range f.Profiles {
+		_, m, _ := f.Find(p.Token)
+		switch {
+		case m == nil:
+			return p.Name + " was never played."
+		case m.At.Before(f.Touched.At):
+			return fmt.Sprintf("%s wasn't played since %s.", p.Name, f.Touched.What)
+		}
+	}
+	return ""
 }
 
 // OfView parts a device's profiles into those that show one of its video sources and
@@ -289,6 +368,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	var out []finding.Finding
 	if record, _ := Roles(f.Profiles, w.Codecs); record == "" {
 		out = append(out, judgeCodec(f, w))
+	} else if less, ok := judgeLess(f, w); ok {
+		out = append(out, less)
 	}
 	out = append(out, judgeSound(f, w)...)
 	if f.Still != nil {
@@ -322,6 +403,33 @@ func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
 // tenth of a second for what a measurement misses.
 func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
 
+// Keys is how far key frames were apart: over says that they are further apart than that, since none
+// followed as long as it was played.
+func (m Measured) Keys() (every time.Duration, over bool) {
+	if m.KeyOver > m.KeyEvery && (m.KeyEvery == 0 || KeysTooFar(m.KeyOver)) {
+		return m.KeyOver, true
+	}
+	return m.KeyEvery, false
+}
+
+// KeyText is Keys in words: "1.0 s", "more than 12.0 s".
+func (m Measured) KeyText() string {
+	every, over := m.Keys()
+	if over {
+		return fmt.Sprintf("more than %.1f s", every.Seconds())
+	}
+	return fmt.Sprintf("%.1f s", every.Seconds())
+}
+
+// TooLittle says whether too few pictures came to judge the stream by: it was seen for less than two
+// seconds, or with less than half of the pictures that it declares for that time.
+func (m Measured) TooLittle(declared float64) bool {
+	return m.Frames > 0 && (m.Seconds < leastSeen || declared > 0 && float64(m.Frames) < declared*m.Seconds/2-1)
+}
+
+// leastSeen is for how many seconds a stream is to be seen before it is judged.
+const leastSeen = 2
+
 func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %s, %.1f frames/s, %.0f kbit/s over %.1f s",
 		Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
@@ -329,6 +437,9 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 		return []finding.Finding{{Code: "stream.limit", Severity: finding.Needs, Words: "limit",
 			Sentence: fmt.Sprintf("%s wasn't played: it plays as many streams as it can already. %s", p.Name, w.whoElse()),
 			WayOut:   "See who else takes its streams and whether all of them must; then read and play it again.", Evidence: ev}}
+	}
+	if m.Trouble == "" && m.Frames == 0 && m.FPS == 0 {
+		m.Trouble = "nothing of its picture came."
 	}
 	if m.Trouble != "" {
 		return []finding.Finding{{Code: "stream.no-picture", Severity: finding.Blocks, Words: "no picture",
@@ -346,19 +457,24 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 	if SizeDiffers(p, m) {
 		differ("size differs", fmt.Sprintf("%s declares %d × %d and sends %d × %d.", p.Name, p.Width, p.Height, m.Width, m.Height))
 	}
-	if p.FPS > 0 && m.Seconds >= 2 && RateDiffers(p.FPS, m.FPS) {
+	switch {
+	case m.TooLittle(p.FPS):
+		out = append(out, finding.Finding{Code: "stream.sparse", Severity: finding.Needs, Words: "little seen",
+			Sentence: fmt.Sprintf("%s sent %s in %.1f s: too little to say that it delivers what it declares%s.", p.Name, pictures(m.Frames), m.Seconds, atRate(p.FPS)),
+			WayOut:   "Read and play it again; where it stays so, see what else loads the camera or its network.", Evidence: ev})
+	case p.FPS > 0 && RateDiffers(p.FPS, m.FPS):
 		differ("rate differs", fmt.Sprintf("%s declares %.0f frames a second and sends %.1f.", p.Name, p.FPS, m.FPS))
 	}
 	if p.Kbps > 0 && OverLimit(float64(p.Kbps), m.MeanKbps) {
 		differ("too much", fmt.Sprintf("%s is limited to %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
 	}
-	if KeysTooFar(m.KeyEvery) {
+	if every, _ := m.Keys(); KeysTooFar(every) {
 		way := "Set the key-frame distance to one second, as is proposed."
 		if !p.keysRare() {
 			way = "It is set closer and stretches the distance by itself: switch that off on its own page (often called smart or dynamic coding)."
 		}
 		out = append(out, finding.Finding{Code: "stream.key-frames", Severity: finding.Needs, Words: "key frames",
-			Sentence: fmt.Sprintf("%s sends a key frame every %.1f s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyEvery.Seconds()),
+			Sentence: fmt.Sprintf("%s sends a key frame every %s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyText()),
 			WayOut:   way, Evidence: ev})
 	}
 	if p.Metadata && (m.Metadata == nil || m.Metadata.Documents == 0) {
@@ -382,9 +498,26 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 }
 
 // SizeDiffers says whether a stream sends another size than it declares; what isn't known
-// isn't compared.
+// isn't compared. JPEG in RTP tells it in units of 8 pixels, rounded up (RFC 2435, 3.1.5 and 3.1.6).
 func SizeDiffers(p Profile, m Measured) bool {
+	if m.Codec == jpegCodec {
+		p.Width, p.Height = (p.Width+7)/8*8, (p.Height+7)/8*8
+	}
 	return m.Width > 0 && p.Width > 0 && (m.Width != p.Width || m.Height != p.Height)
+}
+
+func pictures(n int) string {
+	if n == 1 {
+		return "1 picture"
+	}
+	return fmt.Sprintf("%d pictures", n)
+}
+
+func atRate(fps float64) string {
+	if fps <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %.4g a second", fps)
 }
 
 // SizeText is the size in pixels, or that what was played doesn't tell: H.264 and H.265 do

@@ -66,7 +66,7 @@ func TestRoles(t *testing.T) {
 	for _, tc := range []struct {
 		codecs       []string
 		record, view string
-	}{{nil, "main", "sub"}, {[]string{"H264"}, "mid", "sub"}, {[]string{"H265"}, "main", "main"}, {[]string{"JPEG"}, "", ""}} {
+	}{{nil, "main", "sub"}, {[]string{"H264"}, "mid", "sub"}, {[]string{"H265"}, "main", ""}, {[]string{"JPEG"}, "", ""}} {
 		r, v := Roles(ps, tc.codecs)
 		if r != tc.record || v != tc.view {
 			t.Errorf("%v: %s %s, want %s %s", tc.codecs, r, v, tc.record, tc.view)

@@ -1,10 +1,8 @@
 package recorder
 
 import (
-	"bytes"
 	"context"
 	"image"
-	"image/jpeg"
 	"time"
 
 	"duskyharbor/internal/core/channel"
@@ -12,6 +10,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/device/page"
 )
 
@@ -76,7 +75,7 @@ func (d *Sheet) look(ctx context.Context, t Typed) (channel.Look, error) {
 		l.Trouble = trouble.Sentence(err)
 		return l, nil
 	}
-	if img := pictureOf(data); img != nil {
+	if img := pictureOf(ctx, data); img != nil {
 		l.Pictured, l.Width, l.Height = true, img.Bounds().Dx(), img.Bounds().Dy()
 		if t.Own != nil {
 			l.Likeness = stream.PrintOf(img).Likeness(*t.Own)
@@ -85,22 +84,10 @@ func (d *Sheet) look(ctx context.Context, t Typed) (channel.Look, error) {
 	return l, nil
 }
 
-// maxPixels is how large a picture may be that is decoded.
-const maxPixels = 40_000_000
-
-// pictureOf decodes a picture that a recorder sent; nil where it is none. What breaks the decoder is
-// none either.
-func pictureOf(data []byte) (img image.Image) {
-	defer func() {
-		if recover() != nil {
-			img = nil
-		}
-	}()
-	cfg, err := jpeg.DecodeConfig(bytes.NewReader(data))
-	if err != nil || cfg.Width*cfg.Height > maxPixels {
-		return nil
-	}
-	if img, err = jpeg.Decode(bytes.NewReader(data)); err != nil {
+// pictureOf decodes a picture that a recorder sent; nil where it is none.
+func pictureOf(ctx context.Context, data []byte) image.Image {
+	img, err := picture.Decode(ctx, data)
+	if err != nil {
 		return nil
 	}
 	return img

@@ -2,6 +2,8 @@ package rtsp
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"math"
 	"time"
 
@@ -30,6 +32,7 @@ type Meter struct {
 	span     int64   // packets from the first to the newest, by their numbers
 	jitter   float64 // in units of the track's clock (RFC 3550, section 6.4.1)
 	transit  int64
+	base     uint32 // the first picture's time: transits count from it
 	bytes    int64
 	recent   []arrival // of the last second
 	inSec    int64
@@ -41,7 +44,11 @@ type Meter struct {
 	seq      uint16
 	seen     bool
 	stamp    uint32
-	first    uint32
+	first    uint32 // the earliest of the pictures' times, and the latest: pictures that are coded between others come after them
+	newest   uint32
+	ahead    int // pictures so far that were the newest when they came
+	other    int // packets of another payload than the picture's
+	otherIs  uint8
 	key      time.Time
 	firstKey time.Time
 	keyGap   time.Duration
@@ -60,7 +67,14 @@ func (m *Meter) LastKey() time.Time { return m.key }
 // Add counts one RTP packet that came at now.
 func (m *Meter) Add(raw []byte, now time.Time) {
 	var p rtp.Packet
-	if p.Unmarshal(raw) != nil || p.PayloadType != m.Track.Payload || len(p.Payload) == 0 {
+	if p.Unmarshal(raw) != nil {
+		return
+	}
+	if p.PayloadType != m.Track.Payload {
+		m.other++
+		m.otherIs = p.PayloadType
+	}
+	if p.PayloadType != m.Track.Payload || len(p.Payload) == 0 {
 		return
 	}
 	if m.came.IsZero() {
@@ -113,7 +127,7 @@ func (m *Meter) late(p *rtp.Packet, now time.Time) bool {
 	ahead := int64(int16(p.SequenceNumber - m.seq))
 	switch {
 	case !m.seen:
-		m.begun, m.first, m.span = now, p.Timestamp, 1
+		m.begun, m.base, m.first, m.newest, m.span = now, p.Timestamp, p.Timestamp, p.Timestamp, 1
 	case ahead <= 0 && ahead > -maxJump:
 		if ahead < 0 { // twice the same is one
 			m.got++
@@ -129,17 +143,32 @@ func (m *Meter) late(p *rtp.Packet, now time.Time) bool {
 	return false
 }
 
-// arrives takes a new picture into the jitter.
+// settled is how many pictures that were the newest come before jitter is reckoned: where pictures are
+// coded between others the first ones come sooner after each other than those that follow.
+const settled = 3
+
+// arrives takes a new picture into the times, and into the jitter (RFC 3550, section 6.4.1) where none
+// that is shown after it came before.
 func (m *Meter) arrives(stamp uint32, now time.Time) {
+	if int32(stamp-m.first) < 0 {
+		m.first = stamp
+	}
+	if int32(stamp-m.newest) < 0 {
+		return // it is shown before one that came already
+	}
+	m.newest = stamp
 	if m.Track.Clock <= 0 {
 		return
 	}
-	transit := now.Sub(m.begun).Nanoseconds()*int64(m.Track.Clock)/int64(time.Second) - int64(stamp-m.first)
-	if m.frames > 1 {
+	transit := now.Sub(m.begun).Nanoseconds()*int64(m.Track.Clock)/int64(time.Second) - int64(int32(stamp-m.base))
+	if m.ahead++; m.ahead > settled {
 		m.jitter += (math.Abs(float64(transit-m.transit)) - m.jitter) / 16
 	}
 	m.transit = transit
 }
+
+// media is how long what was seen shows, from the earliest picture to the latest, in seconds.
+func (m *Meter) media() float64 { return float64(m.newest-m.first) / float64(m.Track.Clock) }
 
 func (m *Meter) count(n int64, now time.Time) {
 	m.recent = append(m.recent, arrival{now, n})
@@ -243,10 +272,18 @@ func (m *Meter) Result() stream.Measured {
 	if m.Track.Clock > 0 {
 		out.Jitter = time.Duration(m.jitter / float64(m.Track.Clock) * float64(time.Second))
 	}
+	if !m.key.IsZero() {
+		out.KeyOver = m.last.Sub(m.key)
+	} else {
+		out.KeyOver = m.last.Sub(m.begun)
+	}
+	if m.Track.Codec == "JPEG" {
+		out.KeyOver = 0 // every picture stands alone
+	}
 	wall := m.last.Sub(m.begun).Seconds()
 	out.Seconds = wall
 	if m.frames > 1 && m.Track.Clock > 0 {
-		if media := float64(m.stamp-m.first) / float64(m.Track.Clock); media > 0 {
+		if media := m.media(); media > 0 {
 			out.FPS = float64(m.frames-1) / media
 			out.MeanKbps = float64(m.bytes) * 8 / 1000 / (media + media/float64(m.frames-1))
 		}
@@ -296,7 +333,7 @@ func Measure(ctx context.Context, host dial.Host, p stream.Profile, login Login,
 
 // MeasureOver is Measure by a way of playing: Play, or PlayOver with what carries it.
 func MeasureOver(ctx context.Context, host dial.Host, p stream.Profile, login Login, length time.Duration, play func(*Conn, Track) error) stream.Measured {
-	out, err := measure(ctx, host, p.Best(), login, length, play)
+	out, err := measure(ctx, host, p.Best(), login, spanOf(p, length), play)
 	out.Profile, out.At = p.Token, time.Now().UTC()
 	if err != nil {
 		out.Trouble = err.Error() + "."
@@ -304,9 +341,32 @@ func MeasureOver(ctx context.Context, host dial.Host, p stream.Profile, login Lo
 	return out
 }
 
-func measure(ctx context.Context, host dial.Host, uri string, login Login, length time.Duration, play func(*Conn, Track) error) (stream.Measured, error) {
+// span is for how long a stream is played: until two key frames came, at the least and at the most so
+// long.
+type span struct{ least, most time.Duration }
+
+// Longest is for how long a stream is played at the most that declares key frames very far apart.
+const Longest = 2 * time.Minute
+
+// spanOf is at least length, and at most four times that, or twice the time that the profile declares
+// from key frame to key frame, whichever is longer.
+func spanOf(p stream.Profile, length time.Duration) span {
+	out := span{length, 4 * length}
+	if p.FPS > 0 && p.GOP > 0 {
+		declared := time.Duration(float64(p.GOP) / p.FPS * float64(time.Second))
+		out.most = max(out.most, min(2*declared, Longest))
+	}
+	return out
+}
+
+// MostOf is how long measuring a profile takes at the most.
+func MostOf(p stream.Profile, length time.Duration) time.Duration {
+	return spanOf(p, length).most + StepLimit
+}
+
+func measure(ctx context.Context, host dial.Host, uri string, login Login, length span, play func(*Conn, Track) error) (stream.Measured, error) {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, length+4*StepLimit)
+	ctx, cancel := context.WithTimeout(ctx, length.most+4*StepLimit)
 	defer cancel()
 	c, err := Open(ctx, host, uri, login)
 	if err != nil {
@@ -343,19 +403,48 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 		}
 		return out
 	}
-	for end := time.Now().Add(length + StepLimit); time.Now().Before(end); {
+	playing := time.Now()
+	for end := playing.Add(length.most + StepLimit); time.Now().Before(end); {
 		track, raw, err := c.Next()
 		if err != nil {
-			return result(), err
+			return result(), m.nothing(c, playing, notes, err)
 		}
 		if track != Picture {
 			map[int]*Ear{Sound: ear, Metadata: notes}[track].Add(raw)
-			continue
+		} else {
+			m.Add(raw, time.Now())
 		}
-		m.Add(raw, time.Now())
-		if m.seen && m.last.Sub(m.begun) >= length {
+		if m.enough(length) {
+			return result(), nil
+		}
+		if m.frames == 0 && time.Since(playing) > length.least+StepLimit {
 			break
 		}
 	}
-	return result(), nil
+	return result(), m.nothing(c, playing, notes, nil)
+}
+
+// enough says whether a stream was played for as long as it is to be.
+func (m *Meter) enough(length span) bool {
+	seen := m.last.Sub(m.begun)
+	return m.seen && seen >= length.least && (m.keys > 1 || seen >= length.most)
+}
+
+// nothing is what hindered the playing, and what came where nothing of the picture did.
+func (m *Meter) nothing(c *Conn, since time.Time, notes *Ear, cause error) error {
+	if m.frames > 0 || cause != nil && !errors.Is(cause, ErrStalled) {
+		return cause
+	}
+	says := fmt.Sprintf("nothing of its picture came in %.0f s", time.Since(since).Seconds())
+	switch {
+	case m.other > 0:
+		says += fmt.Sprintf(": its packets are of format %d, and it declares %d", m.otherIs, m.Track.Payload)
+	case notes.seen:
+		says += ", its metadata alone"
+	case c.Passed != "":
+		says += ", " + c.Passed + " alone"
+	case cause != nil:
+		return cause
+	}
+	return c.fail("playing", ErrStalled, says)
 }

@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"net/textproto"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -61,7 +62,11 @@ type Conn struct {
 	udp          *pair         // where the picture's packets come by UDP
 	beside       []*pair       // where those of other tracks do
 	came         chan datagram // what comes on all of them, where there is more than the picture
-	status       int           // of the last answer
+	channels     map[byte]int  // tracks by their interleaved channel, as the device chose them
+	aside        int64         // bytes of what is no track's packet, since asideAt
+	asideAt      time.Time
+	Passed       string // what came and was passed over: "RTCP", "answers"
+	status       int    // of the last answer
 	on           string
 	base         string // what was asked for
 	whole        string // controls the whole presentation, see aggregate; empty: base does
@@ -354,8 +359,11 @@ func (c *Conn) Next() (track int, data []byte, err error) {
 		}
 		return Picture, data, nil
 	}
-	for {
-		_ = c.conn.SetReadDeadline(time.Now().Add(StepLimit))
+	for end := time.Now().Add(StepLimit); ; {
+		if !time.Now().Before(end) { // what isn't a packet keeps nobody waiting
+			return 0, nil, c.stalled(os.ErrDeadlineExceeded)
+		}
+		_ = c.conn.SetReadDeadline(end)
 		b, err := c.r.Peek(1)
 		if err != nil {
 			return 0, nil, c.stalled(err)
@@ -364,21 +372,80 @@ func (c *Conn) Next() (track int, data []byte, err error) {
 			if err := c.passOver(); err != nil {
 				return 0, nil, err
 			}
+			if err := c.besides(answerCost, "answers"); err != nil {
+				return 0, nil, err
+			}
 			continue
 		}
 		channel, data, err := c.packet()
 		if err != nil {
-			return 0, nil, err
+			return 0, nil, c.stalled(err)
 		}
-		if channel == 2*Picture || channel == 2*Sound || channel == 2*Metadata {
-			return int(channel / 2), data, nil
+		if track, ok := c.trackOf(channel); ok {
+			return track, data, nil
+		}
+		if err := c.besides(len(data)+4, "RTCP"); err != nil {
+			return 0, nil, err
 		}
 	}
 }
 
+// Of what comes besides packets: how much of it in a second is a flood (RFC 3550, section 6.2, gives RTCP
+// a twentieth of the session), and what an answer counts for.
+const (
+	floodsAt   = 256 << 10 // bytes
+	answerCost = 1 << 10
+)
+
+// besides counts what was passed over. A device that floods the conversation with it is let go.
+func (c *Conn) besides(n int, what string) error {
+	c.Passed = what
+	if now := time.Now(); now.Sub(c.asideAt) > time.Second {
+		c.asideAt, c.aside = now, 0
+	}
+	if c.aside += int64(n); c.aside > floodsAt {
+		return c.fail("playing", dial.ErrMalformed, fmt.Sprintf("it floods the conversation with %s: more than %d kB in a second", what, floodsAt>>10))
+	}
+	return nil
+}
+
+// trackOf is the track whose packets come on an interleaved channel; ok is false where none's do.
+func (c *Conn) trackOf(channel byte) (track int, ok bool) {
+	if len(c.channels) == 0 { // as it was asked for
+		return int(channel / 2), channel == 2*Picture || channel == 2*Sound || channel == 2*Metadata
+	}
+	track, ok = c.channels[channel]
+	return track, ok
+}
+
+// takes notes on which interleaved channel a track's packets come: the device may choose another than
+// it was asked for (RFC 2326, section 12.39).
+func (c *Conn) takes(track int, transport string) {
+	if c.channels == nil {
+		c.channels = map[byte]int{}
+	}
+	channel := 2 * track
+	for part := range strings.SplitSeq(transport, ";") {
+		if given, ok := strings.CutPrefix(strings.TrimSpace(strings.ToLower(part)), "interleaved="); ok {
+			first, _, _ := strings.Cut(given, "-")
+			if n, err := strconv.ParseUint(strings.TrimSpace(first), 10, 8); err == nil {
+				channel = int(n)
+			}
+		}
+	}
+	c.channels[byte(channel)] = track
+}
+
 // stalled words what ends the waiting for a packet.
 func (c *Conn) stalled(err error) error {
+	var e *dial.Error
 	says := dial.Plain(err)
+	if errors.As(err, &e) {
+		if e.Says != "the time allowed ran out" {
+			return err
+		}
+		says = e.Says
+	}
 	if says == "the time allowed ran out" {
 		return c.fail("playing", ErrStalled, "it stalled: nothing came for 5 s")
 	}

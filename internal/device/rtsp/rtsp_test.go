@@ -296,7 +296,13 @@ func TestControlAddresses(t *testing.T) {
 		{"rtsp://192.0.2.7/cam?channel=1&sub=0", "*", "rtsp://192.0.2.7/cam?channel=1&sub=0"},
 		{"rtsp://192.0.2.7/main/", "trackID=0", "rtsp://192.0.2.7/main/trackID=0"},
 		{"rtsp://192.0.2.7/main", "trackID=0", "rtsp://192.0.2.7/main/trackID=0"},
-		{"rtsp://192.0.2.7/cam?channel=1", "trackID=0", "rtsp://192.0.2.7/cam?channel=1/trackID=0"},
+		{"rtsp://192.0.2.7/cam?channel=1", "trackID=0", "rtsp://192.0.2.7/cam/trackID=0?channel=1"},
+		{"rtsp://192.0.2.7/cam/?channel=1", "trackID=0", "rtsp://192.0.2.7/cam/trackID=0?channel=1"},
+		{"rtsp://192.0.2.7/cam?channel=1&sub=0/", "trackID=0", "rtsp://192.0.2.7/cam?channel=1&sub=0/trackID=0"},
+		{"rtsp://192.0.2.7/main/", "/other/video", "rtsp://192.0.2.7/other/video"},
+		{"rtsp://192.0.2.7:8554/cam?channel=1", "/other/video?x=1", "rtsp://192.0.2.7:8554/other/video?x=1"},
+		{"rtsp://192.0.2.7", "v", "rtsp://192.0.2.7/v"},
+		{"rtsp://192.0.2.7/a|b/{c}", "v", "rtsp://192.0.2.7/a|b/{c}/v"},
 		{"rtsp://192.0.2.7/main/", "rtsp://192.0.2.8/other/video", "rtsp://192.0.2.8/other/video"},
 	} {
 		if got := control(tc.base, tc.attribute); got != tc.want {
@@ -312,9 +318,10 @@ func TestAddressesAreUsedAsTheyWereGiven(t *testing.T) {
 		name, headers, session, video string // of the description; %s is the server
 		setup, play                   string // as they must be asked for
 	}{
-		{"no base, a query", "", "*", "trackID=0", "/cam?channel=1/trackID=0", "/cam?channel=1"},
+		{"no base, a query", "", "*", "trackID=0", "/cam/trackID=0?channel=1", "/cam?channel=1"},
 		{"Content-Base", "Content-Base: rtsp://%s/base/\r\n", "*", "v", "/base/v", "/base/"},
 		{"Content-Base without a slash", "Content-Base: rtsp://%s/base\r\n", "", "v", "/base/v", "/base"},
+		{"from the host's root", "Content-Base: rtsp://%s/base/\r\n", "*", "/v", "/v", "/base/"},
 		{"Content-Location", "Content-Location: rtsp://%s/there\r\n", "*", "v", "/there/v", "/there"},
 		{"addresses of their own", "", "rtsp://%s/whole?x=1", "rtsp://%s/video?x=2", "/video?x=2", "/whole?x=1"},
 		{"of another network", "Content-Base: rtsp://10.9.9.9:%P/base/\r\n", "*", "v", "/base/v", "/base/"},

@@ -60,17 +60,27 @@ func (c *Conn) describe(extra string) (Track, error) {
 }
 
 // control is the address that a control attribute names, beside the base of its description
-// (RFC 2326, appendix C.1.1): the base itself as it was given, with nothing appended, where
-// there is none or it is "*"; an absolute address; else one after the base, as devices mean
-// it also where the base has a query.
+// (RFC 2326, appendix C.1.1; RFC 1808): the base itself as it was given, with nothing appended, where
+// there is none or it is "*"; an absolute address; one on the same host where it begins with "/"; else
+// one below the base's path, before its query. A base that ends with "/" is meant to be gone on with,
+// also where that stands in its query.
 func control(base, attribute string) string {
+	scheme, rest, _ := strings.Cut(base, "://")
+	path, query, queried := strings.Cut(rest, "?")
 	switch {
 	case attribute == "" || attribute == "*":
 		return base
 	case strings.Contains(attribute, "://"):
 		return attribute
+	case strings.HasPrefix(attribute, "/"):
+		host, _, _ := strings.Cut(path, "/")
+		return scheme + "://" + host + attribute
+	case strings.HasSuffix(base, "/"):
+		return base + attribute
+	case queried:
+		return scheme + "://" + strings.TrimSuffix(path, "/") + "/" + attribute + "?" + query
 	}
-	return strings.TrimSuffix(base, "/") + "/" + attribute
+	return base + "/" + attribute
 }
 
 // aggregate is the address that controls the whole presentation.

@@ -52,6 +52,7 @@ func (c *Conn) Talk(t Track) error {
 		return err
 	}
 	c.over, c.session = TCP, sessionOf(res.header.Get("Session"))
+	c.takes(Speaker, res.header.Get("Transport"))
 	_, err = c.do("PLAY", c.aggregate(), require+"Range: npt=0.000-\r\n")
 	return err
 }
@@ -66,6 +67,7 @@ func (c *Conn) PlaySound(t Track) error {
 		return err
 	}
 	c.over, c.session = TCP, sessionOf(res.header.Get("Session"))
+	c.takes(Sound, res.header.Get("Transport"))
 	_, err = c.do("PLAY", c.aggregate(), "Range: npt=0.000-\r\n")
 	return err
 }
@@ -73,11 +75,21 @@ func (c *Conn) PlaySound(t Track) error {
 // Say sends one packet of sound to the speaker.
 func (c *Conn) Say(raw []byte) error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
-	head := []byte{'$', 2 * Speaker, byte(len(raw) >> 8), byte(len(raw))}
+	head := []byte{'$', c.speaks(), byte(len(raw) >> 8), byte(len(raw))}
 	if _, err := c.conn.Write(append(head, raw...)); err != nil {
 		return c.fail("talking", dial.ErrUnreachable, dial.Plain(err))
 	}
 	return nil
+}
+
+// speaks is the interleaved channel of the device's speaker.
+func (c *Conn) speaks() byte {
+	for channel, track := range c.channels {
+		if track == Speaker {
+			return channel
+		}
+	}
+	return 2 * Speaker
 }
 
 // setUpBeside asks for what is wanted beside the picture, over what carries that. A device that
@@ -100,7 +112,10 @@ func (c *Conn) setUpBeside(t Track) error {
 			}
 			transport = p.transport()
 		}
-		_, err := c.do("SETUP", x.of.Control, "Transport: "+transport+"\r\n")
+		res, err := c.do("SETUP", x.of.Control, "Transport: "+transport+"\r\n")
+		if err == nil {
+			c.takes(x.track, res.header.Get("Transport"))
+		}
 		if err != nil {
 			p.close()
 			if errors.Is(err, dial.ErrRefused) || errors.Is(err, dial.ErrElsewhere) {

@@ -115,6 +115,7 @@ func (c *Conn) PlayOver(t Track, over Over) error {
 		return err
 	}
 	c.over = over
+	c.takes(Picture, res.header.Get("Transport"))
 	c.session = sessionOf(res.header.Get("Session"))
 	if err := c.setUpBeside(t); err != nil {
 		return err

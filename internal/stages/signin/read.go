@@ -362,6 +362,9 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	if _, read := site.VideoSources.Of(a.s, d.ID); !read {
 		views, err := c.VideoSources(ctx, services)
 		keep(site.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
+		if err != nil {
+			a.asked.Unread = trouble.Sentence(err)
+		}
 		a.listed = err == nil && (len(views) > 1 || slices.ContainsFunc(a.s.Views(d.ID), func(x site.Source) bool { return x.Input > 0 }))
 	}
 	return cmp.Or(broke, ctx.Err())

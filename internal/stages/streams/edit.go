@@ -105,8 +105,14 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	return e, nil
 }
 
-// AfterChange reads and plays the streams again that were set, or that went with a restart.
+// AfterChange reads and plays the streams again that were set. What went with a restart, another address
+// or a reset isn't known from then on.
 func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if did := touched(changes); did.What != "" {
+		if err := t.Store.KeepFacts(ctx, site.Touched.New(v.Device.ID, "a change of it", did.At, did)); err != nil {
+			return err
+		}
+	}
 	if !engine.AnyOf(changes, stage.Streams) {
 		return nil
 	}
@@ -115,4 +121,26 @@ func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	}
 	_, err := t.Read(ctx, v)
 	return err
+}
+
+// touched is what a step's changes did to a device that its streams don't outlast.
+func touched(changes []store.Change) (out stream.Touched) {
+	for _, c := range changes {
+		says := ""
+		switch {
+		case !c.Made() || c.SettledAt == nil && c.SentAt == nil:
+		case c.Kind == access.Reset:
+			says = "it was reset"
+		case c.Risk == finding.Restart:
+			says = "it was started again"
+		case c.Risk == finding.Address:
+			says = "it was given another address"
+		case c.Kind == stream.SetEncoder || c.Kind == stream.SetSound || c.Kind == stream.MuteSound:
+			says = "they were set otherwise"
+		}
+		if says != "" {
+			out = stream.Touched{At: time.Now().UTC(), What: says}
+		}
+	}
+	return out
 }

@@ -1,11 +1,8 @@
 package streams
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"image/jpeg"
 	"net/http"
 	"slices"
 	"strconv"
@@ -18,51 +15,57 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
 const (
-	stillLimit     = 6 * time.Second
-	maxStill       = 4 << 20
-	maxStillPixels = 40_000_000
+	stillLimit = 6 * time.Second
+	maxStill   = picture.MostBytes
 )
 
-// checkJPEG decodes a still whole: what a browser gets is a picture and nothing else.
-func checkJPEG(data []byte, on string) ([]byte, error) {
-	cfg, err := jpeg.DecodeConfig(bytes.NewReader(data))
-	if err == nil && cfg.Width*cfg.Height > maxStillPixels {
-		err = errors.New("too large")
+// checkJPEG decodes a still whole: what a browser gets is a picture and nothing else. Its print is read
+// on the way.
+func checkJPEG(ctx context.Context, data []byte, on string) (taken, error) {
+	img, err := picture.Decode(ctx, data)
+	switch {
+	case ctx.Err() != nil:
+		return taken{}, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: "no time was left to decode it: others were before it"}
+	case err != nil:
+		return taken{}, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrMalformed, Says: picture.ErrPicture.Error()}
 	}
-	if err == nil {
-		_, err = jpeg.Decode(bytes.NewReader(data))
-	}
-	if err != nil {
-		return nil, &dial.Error{Tried: "the still", On: on, Kind: dial.ErrMalformed, Says: "it is no JPEG picture of a usual size"}
-	}
-	return data, nil
+	return taken{data, stream.PrintOf(img)}, nil
+}
+
+// taken is a still that was decoded, with what is kept of it to compare others with.
+type taken struct {
+	data  []byte
+	print stream.Print
 }
 
 // Still is the still of a view's view stream, fetched now or a moment ago.
 func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
-	return t.stills.of(ctx, strconv.FormatInt(of.ID, 10), func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	return t.stills.of(ctx, strconv.FormatInt(of.ID, 10), func(ctx context.Context) ([]byte, error) {
+		shot, err := t.fetch(ctx, of)
+		return shot.data, err
+	})
 }
 
 // fetch asks the camera for it.
-func (t *Stage) fetch(ctx context.Context, of site.Source) ([]byte, error) {
+func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
 	d := of.Device
 	ctx, cancel := context.WithTimeout(ctx, stillLimit)
 	defer cancel()
 	s, err := site.Load(ctx, t.Store, d.SiteID, []int64{d.ID})
 	if err != nil {
-		return nil, err
+		return taken{}, err
 	}
 	f, _ := s.Streams(of)
-	_, view := stream.Roles(f.Profiles, nil)
-	p, _, ok := f.Find(view)
+	p, _, ok := f.Find(stream.ToLook(f.Profiles))
 	if !ok || p.Snapshot == "" {
-		return nil, trouble.Told(of.Place + " offers no still that was read.")
+		return taken{}, trouble.Told(of.Place + " offers no still that was read.")
 	}
 	return t.get(ctx, of, s, p.Snapshot)
 }
@@ -93,28 +96,28 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 			return nil, err
 		}
 		own, _ := stream.OfView(all, video)
-		_, view := stream.Roles(own, nil)
-		p, _, ok := stream.Facts{Profiles: own}.Find(view)
+		p, _, ok := stream.Facts{Profiles: own}.Find(stream.ToLook(own))
 		if !ok {
 			return nil, trouble.Told(d.Place + " has no such view.")
 		}
 		if err := c.Addresses(ctx, services, &p); err != nil {
 			return nil, err
 		}
-		return t.get(ctx, of, s, p.Snapshot)
+		shot, err := t.get(ctx, of, s, p.Snapshot)
+		return shot.data, err
 	})
 }
 
 // get fetches a still from where the device has it.
-func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from string) ([]byte, error) {
+func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from string) (taken, error) {
 	d := of.Device
 	account, ok := site.Account.Of(s, d.ID)
 	if !ok || d.Address == nil {
-		return nil, trouble.Told("No account opens " + of.Place + ".")
+		return taken{}, trouble.Told("No account opens " + of.Place + ".")
 	}
 	login, err := t.Accounts.LoginOf(ctx, d, s, account.SetID, access.Web, "a still")
 	if err != nil {
-		return nil, err
+		return taken{}, err
 	}
 	pin, _ := site.Pin.Of(s, d.ID)
 	base := t.Dialer.At(*d.Address).Client(&pin)
@@ -124,7 +127,7 @@ func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from 
 		Password: login.Password, Transport: dial.Carrier(base.Transport, false, &sent)}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
 	if err != nil {
-		return nil, err
+		return taken{}, err
 	}
 	on := d.Address.String()
 	guard, data := dial.Guard{Try: login.Try}, []byte(nil)
@@ -144,44 +147,32 @@ func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from 
 		return sent.Load(), err
 	})
 	if err != nil {
-		return nil, err
+		return taken{}, err
 	}
-	return checkJPEG(data, on)
+	return checkJPEG(ctx, data, on)
 }
 
 // keepStill keeps the print of the view's still. One that doesn't come is no trouble of its
 // streams: what was known of it is kept, with its age.
 func (t *Stage) keepStill(ctx context.Context, of site.Source) error {
-	data, err := whole(ctx, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	shot, err := t.fetch(ctx, of)
 	if err != nil {
 		if ctx.Err() == nil && engine.Ours(err) {
 			return err
 		}
 		return ctx.Err()
 	}
-	print, err := printOf(data)
-	if err != nil {
-		return nil // it was decoded before, and is a picture
-	}
 	now := time.Now().UTC()
-	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: print}))
-}
-
-func printOf(data []byte) (stream.Print, error) {
-	img, err := jpeg.Decode(bytes.NewReader(data))
-	if err != nil {
-		return stream.Print{}, err
-	}
-	return stream.PrintOf(img), nil
+	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: shot.print}))
 }
 
 // Accept fetches the view's still now and keeps it as the one that a person accepts in a light.
 func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, person int64, name string) error {
-	data, err := whole(ctx, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
+	shot, err := t.fetch(ctx, of)
 	if err != nil {
 		return err
 	}
-	return t.accept(ctx, of, light, person, name, "its still", data)
+	return t.accept(ctx, of, light, person, name, "its still", shot)
 }
 
 // AcceptShown is Accept of the picture that a person sees moving, of a camera that offers no still.
@@ -194,17 +185,15 @@ func (t *Stage) AcceptShown(ctx context.Context, of site.Source, light stream.Li
 	if _, moves := f.Moves(); !moves || slices.ContainsFunc(f.Profiles, func(p stream.Profile) bool { return p.Snapshot != "" }) {
 		return trouble.Told(of.Place + " offers a still: that is what is accepted.")
 	}
-	if data, err = checkJPEG(data, of.Place); err != nil {
+	shot, err := checkJPEG(ctx, data, of.Place)
+	if err != nil {
 		return trouble.Told("What the browser sent is no picture: load the page again, and accept it once it moves.")
 	}
-	return t.accept(ctx, of, light, person, name, "its moving picture", data)
+	return t.accept(ctx, of, light, person, name, "its moving picture", shot)
 }
 
-func (t *Stage) accept(ctx context.Context, of site.Source, light stream.Light, person int64, name, via string, data []byte) error {
-	print, err := printOf(data)
-	if err != nil {
-		return err
-	}
+func (t *Stage) accept(ctx context.Context, of site.Source, light stream.Light, person int64, name, via string, shot taken) error {
+	print, data := shot.print, shot.data
 	now := time.Now().UTC()
 	if err := stream.MayAccept(print, light); err != nil {
 		return err
@@ -228,5 +217,6 @@ func (t *Stage) ChannelStill(ctx context.Context, d store.Device, number int) ([
 	if err != nil {
 		return nil, err
 	}
-	return checkJPEG(data, d.Address.String())
+	shot, err := checkJPEG(ctx, data, d.Address.String())
+	return shot.data, err
 }

@@ -40,10 +40,13 @@ func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	findings := stream.Judge(now, f, w)
 	if setup, held := s.Picture(of); setup != nil && f.Read() {
 		findings = append(findings, view.Judge(*setup, held)...)
-		finding.Sort(findings)
 	}
+	if fi, open := stream.JudgeAccepted(w.Accepted); open && f.Read() && f.Trouble == "" {
+		findings = append(findings, fi)
+	}
+	finding.Sort(findings)
 	return stage.Verdict{Read: f.Read(), Findings: findings,
-		Done: "Every stream delivers what it declares.", NotHere: found.OnlyBehind()}
+		Stale: f.Stale(), Done: stream.Done(w), NotHere: found.OnlyBehind()}
 }
 
 // Read reads profiles and plays those that show the view, each for a while. A recorder is read with its status.
@@ -92,7 +95,8 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if _, slot, _ := s.HolderOf(of); slot != nil {
 		most = 1
 	}
-	all := playEach(own, until.Add(-keepLimit), t.Measure+rtsp.StepLimit, most, func(p stream.Profile) stream.Measured {
+	least := func(p stream.Profile) time.Duration { return rtsp.MostOf(p, t.Measure) }
+	all := playEach(own, until.Add(-keepLimit), least, most, func(p stream.Profile) stream.Measured {
 		return rtsp.MeasureOver(ctx, host, p, rtsp.Login(login), t.Measure, play)
 	})
 	if ctx.Err() != nil {
@@ -168,18 +172,18 @@ func addresses(ctx context.Context, c *onvif.Client, services map[string]string,
 // does, they are played one after the other, so that one session more is taken at the most.
 const atOnce = 3
 
-// playEach plays streams, each of which takes least at the least, until the time is over: those
+// playEach plays streams, each of which takes least at the most, until the time is over: those
 // that are left say so. The first is played alone: by it the account is tried. The others go at
 // once, so many; where the camera plays no more than it does, what it refused is asked for again
 // alone.
-func playEach(own []stream.Profile, until time.Time, least time.Duration, most int, play func(stream.Profile) stream.Measured) []stream.Measured {
+func playEach(own []stream.Profile, until time.Time, least func(stream.Profile) time.Duration, most int, play func(stream.Profile) stream.Measured) []stream.Measured {
 	out := make([]stream.Measured, len(own))
 	one := func(i int) {
 		p := own[i]
 		switch {
 		case p.Trouble != "":
 			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(), Trouble: p.Trouble}
-		case time.Until(until) < least:
+		case time.Until(until) < least(p):
 			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(),
 				Trouble: fmt.Sprintf("There was no time left for it here: the %d before it took too long.", i)}
 		default:

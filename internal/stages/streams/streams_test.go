@@ -21,12 +21,12 @@ func TestStreamsArePlayedWhileThereIsTime(t *testing.T) {
 		played = append(played, p.Token)
 		return stream.Measured{Profile: p.Token, Frames: 1}
 	}
-	all := playEach(own, until, time.Minute, 1, play)
+	all := playEach(own, until, minute, 1, play)
 	if len(all) != 4 || !slices.Equal(played, []string{"a", "c", "d"}) || all[1].Trouble != own[1].Trouble || all[3].Frames != 1 {
 		t.Errorf("%v: %+v", played, all)
 	}
 	played = nil
-	all = playEach(own, time.Now().Add(30*time.Second), time.Minute, 1, play)
+	all = playEach(own, time.Now().Add(30*time.Second), minute, 1, play)
 	if len(played) != 0 || len(all) != 4 || !strings.HasPrefix(all[2].Trouble, "There was no time left for it here: the 2 before it") || all[1].Trouble != own[1].Trouble {
 		t.Errorf("%v: %+v", played, all)
 	}
@@ -59,7 +59,7 @@ func TestStreamsArePlayedAtOnceWithinTheCamerasLimit(t *testing.T) {
 			mu.Unlock()
 			return stream.Measured{Profile: p.Token, Frames: 1}
 		}
-		all := playEach(own, time.Now().Add(time.Hour), time.Minute, 3, play)
+		all := playEach(own, time.Now().Add(time.Hour), minute, 3, play)
 		for i, m := range all {
 			if m.Frames != 1 || m.Profile != own[i].Token {
 				t.Errorf("%d sessions: %+v", sessions, m)
@@ -70,3 +70,5 @@ func TestStreamsArePlayedAtOnceWithinTheCamerasLimit(t *testing.T) {
 		}
 	}
 }
+
+func minute(stream.Profile) time.Duration { return time.Minute }

@@ -307,9 +307,6 @@ func (t *Stage) nudge(ctx context.Context, v *engine.Visit, x viewChange, p view
 
 // print takes a still of a view now.
 func (t *Stage) print(ctx context.Context, of site.Source) (stream.Print, error) {
-	data, err := whole(ctx, func(ctx context.Context) ([]byte, error) { return t.fetch(ctx, of) })
-	if err != nil {
-		return stream.Print{}, err
-	}
-	return printOf(data)
+	shot, err := t.fetch(ctx, of)
+	return shot.print, err
 }

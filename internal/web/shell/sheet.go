@@ -89,7 +89,7 @@ func Past(all []store.Change) []PastChange {
 		if c.SourceID != nil {
 			k.view = *c.SourceID
 		}
-		if _, why := finding.TakeBack(c.Core(), c.State == store.Verified, !seen[k], c.Enrolled()); why == "" {
+		if _, why := finding.TakeBack(c.Core(), finding.Standing{Made: c.State == store.Verified, Latest: !seen[k], Enrolled: c.Enrolled(), Gone: c.Gone}); why == "" {
 			out[i].Back = "Undo"
 		}
 		seen[k] = true

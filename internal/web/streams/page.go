@@ -196,9 +196,8 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 	if key == 0 {
 		every = notTold
 	}
-	keys := pair{"Key frame every", every, fmt.Sprintf("%.1f s", m.KeyEvery.Seconds()),
-		100 * key / top(key, m.KeyEvery.Seconds()), 100 * m.KeyEvery.Seconds() / top(key,
-			m.KeyEvery.Seconds()), stream.KeysTooFar(m.KeyEvery)}
+	apart, _ := m.Keys()
+	keys := pair{"Key frame every", every, m.KeyText(), 100 * key / top(key, apart.Seconds()), 100 * apart.Seconds() / top(key, apart.Seconds()), stream.KeysTooFar(apart)}
 	return []pair{size, scale("Frame rate", p.FPS, m.FPS, top(p.FPS, m.FPS), "/s", false),
 		scale("Bit rate, mean", float64(p.Kbps), m.MeanKbps, top(float64(p.Kbps), m.MeanKbps), "kbit/s", true), keys}
 }
@@ -386,8 +385,8 @@ func sends(m stream.Measured) string {
 	if m.Trouble != "" {
 		return "nothing: " + m.Trouble
 	}
-	says := fmt.Sprintf("%s %s, %.1f/s, %.0f kbit/s, key frame every %.1f s, %d lost, jitter %.0f ms",
-		stream.Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.KeyEvery.Seconds(), m.Lost, float64(m.Jitter.Microseconds())/1000)
+	says := fmt.Sprintf("%s %s, %.1f/s, %.0f kbit/s, key frame every %s, %d lost, jitter %.0f ms",
+		stream.Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.KeyText(), m.Lost, float64(m.Jitter.Microseconds())/1000)
 	if m.First > 0 {
 		says += fmt.Sprintf(", first picture after %.1f s", m.First.Seconds())
 	}
