@@ -132,6 +132,12 @@ func (i Imaging) Value(p Property) (string, bool) {
 	return "", false
 }
 
+// By how much cameras bring a value to one of their own: a part of it, and at the least so much.
+const (
+	valueShare = 0.01
+	valueLeast = 0.0005
+)
+
 // SameValue says whether two values of a property are the same, as well as cameras keep them.
 func SameValue(a, b string) bool {
 	x, err := strconv.ParseFloat(a, 64)
@@ -139,7 +145,7 @@ func SameValue(a, b string) bool {
 	if err != nil || err2 != nil {
 		return a == b
 	}
-	return math.Abs(x-y) <= 0.01*math.Max(1, math.Abs(y))
+	return math.Abs(x-y) <= math.Max(valueShare*math.Max(math.Abs(x), math.Abs(y)), valueLeast)
 }
 
 // Set is the change that sets a property.

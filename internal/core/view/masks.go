@@ -104,14 +104,18 @@ func sameArea(a, b scene.Polygon) bool {
 	if len(a) != len(b) {
 		return false
 	}
-	for shift := range b { // a device may begin at another corner
-		same := true
-		for i, p := range a {
-			q := b[(i+shift)%len(b)]
-			same = same && math.Abs(p.X-q.X) <= 0.03 && math.Abs(p.Y-q.Y) <= 0.03
-		}
-		if same {
-			return true
+	back := slices.Clone(b)
+	slices.Reverse(back)
+	for _, round := range []scene.Polygon{b, back} { // a device may go the other way round
+		for shift := range round { // and begin at another corner
+			same := true
+			for i, p := range a {
+				q := round[(i+shift)%len(round)]
+				same = same && math.Abs(p.X-q.X) <= 0.03 && math.Abs(p.Y-q.Y) <= 0.03
+			}
+			if same {
+				return true
+			}
 		}
 	}
 	return false
@@ -157,6 +161,8 @@ func (s Setup) Hide(areas []scene.Polygon) (finding.Change, error) {
 		return finding.Change{}, trouble.Told(fmt.Sprintf("It hides %d parts of its picture at the most.", m.Most))
 	case slices.ContainsFunc(areas, func(a scene.Polygon) bool { return m.Corners > 0 && len(a) > m.Corners }):
 		return finding.Change{}, trouble.Told(fmt.Sprintf("Its masks have %d corners at the most.", m.Corners))
+	case m.Rectangle && slices.ContainsFunc(areas, func(a scene.Polygon) bool { return !rectangle(a) }):
+		return finding.Change{}, trouble.Told("It hides nothing but upright rectangles.")
 	case SameAreas(areas, m.Areas()) && len(m.All) == len(areas):
 		return finding.Change{}, trouble.Told("That is hidden already.")
 	}

@@ -15,9 +15,10 @@ import (
 
 // PTZ is where the camera is turned.
 type PTZ struct {
-	Profile string   `json:"profile"` // by which it is moved
-	At      *Aim     `json:"at"`      // nil: it doesn't tell where it looks
-	Pans    Range    `json:"pans"`    // in the generic position spaces; unknown: it can't be sent to a place
+	Profile string   `json:"profile"`          // by which it is moved
+	Config  string   `json:"config,omitempty"` // token of that profile's PTZConfiguration
+	At      *Aim     `json:"at"`               // nil: it doesn't tell where it looks
+	Pans    Range    `json:"pans"`             // in the generic position spaces; unknown: it can't be sent to a place
 	Tilts   Range    `json:"tilts"`
 	Zooms   Range    `json:"zooms"`
 	Presets []Preset `json:"presets"`
@@ -196,7 +197,7 @@ func (s Setup) Turn(to Aim, preset Preset) (finding.Change, error) {
 		why = "Its preset “" + preset.Name + "”."
 	}
 	return finding.Change{Kind: SetAim, Key: SetAim + "/" + p.Profile, Title: "Where it looks", From: p.At.Text(), To: to.Text(), Why: why, Risk: finding.NoRisk,
-		Args: map[string]string{"profile": p.Profile, "aim": aimArg(to), "old_aim": aimArg(*p.At), "preset": preset.Token, "old_preset": ""}, Undo: finding.Undo{Kind: finding.Reversible, Note: "send it back to where it looked."}}, nil
+		Args: map[string]string{"profile": p.Profile, "ptz": p.Config, "aim": aimArg(to), "old_aim": aimArg(*p.At), "preset": preset.Token, "old_preset": ""}, Undo: finding.Undo{Kind: finding.Reversible, Note: "send it back to where it looked."}}, nil
 }
 
 // Recall is the change that sends the camera to one of its presets, by its token.
@@ -262,7 +263,7 @@ func (s Setup) Remember(name string) (finding.Change, error) {
 	}
 	undo := finding.Undo{Kind: finding.Reversible, Note: "forget it again."}
 	c := finding.Change{Kind: SetPreset, Key: SetPreset + "/" + p.Profile + "/" + name, Title: "Preset “" + name + "”", From: p.PresetState(name),
-		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"profile": p.Profile, "name": name, "do": "save", "old_do": "forget"}}
+		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"profile": p.Profile, "ptz": p.Config, "name": name, "do": "save", "old_do": "forget"}}
 	if had >= 0 {
 		if p.Presets[had].At != nil && p.Presets[had].At.Near(*p.At) {
 			return finding.Change{}, trouble.Told("It looks there already.")
@@ -281,7 +282,7 @@ func (s Setup) Forget(name string) (finding.Change, error) {
 	}
 	none := PTZ{}
 	return finding.Change{Kind: SetPreset, Key: SetPreset + "/" + p.Profile + "/" + name, Title: "Preset “" + name + "”", From: p.PresetState(name), To: none.PresetState(name),
-		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"profile": p.Profile, "name": name, "do": "forget"},
+		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"profile": p.Profile, "ptz": p.Config, "name": name, "do": "forget"},
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "a preset is saved where the camera looks: send it there and save it anew."}}, nil
 }
 
@@ -293,6 +294,6 @@ func (s Setup) Try(now time.Time) (finding.Change, error) {
 	}
 	return finding.Change{Kind: TryPTZ, Key: TryPTZ + "/" + p.Profile, Title: "Nudge " + axesText(p.Axes()), From: p.At.Text(),
 		To: "the same, each axis nudged", Why: "It is seen whether the picture moves.", Risk: finding.NoRisk,
-		Args: map[string]string{"profile": p.Profile, "aim": aimArg(*p.At), "since": now.UTC().Format(time.RFC3339Nano)},
+		Args: map[string]string{"profile": p.Profile, "ptz": p.Config, "aim": aimArg(*p.At), "since": now.UTC().Format(time.RFC3339Nano)},
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "it is put back by itself."}}, nil
 }

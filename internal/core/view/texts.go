@@ -16,6 +16,11 @@ type Texts struct {
 	Most    int      `json:"most"`    // how many there may be; 0: not told
 	Corners []string `json:"corners"` // where one may stand
 	Plain   bool     `json:"plain"`   // words of one's own may be burned in
+	// What else it tells of what may be burned in: how many of a kind (0: not told), and in which formats.
+	MostNames int      `json:"most_names,omitempty"`
+	MostTimes int      `json:"most_times,omitempty"`
+	Dates     []string `json:"dates,omitempty"` // tt:DateFormat; none: not told
+	Times     []string `json:"times,omitempty"` // tt:TimeFormat
 }
 
 // Text is one of them.
@@ -114,7 +119,8 @@ func (t Texts) State(k Kind) string {
 
 // put is the texts as one of a kind is wanted: none where words and formats are empty.
 func (t Texts) put(k Kind, want Text) Texts {
-	out := Texts{Most: t.Most, Corners: t.Corners, Plain: t.Plain}
+	out := t
+	out.All = nil
 	for _, x := range t.All {
 		if x.Kind != k {
 			out.All = append(out.All, x)
@@ -163,14 +169,45 @@ func (s Setup) change(k Kind, want Text, why string) (finding.Change, bool) {
 		From: from, To: to, Why: why, Risk: finding.NoRisk, Args: args, Undo: undo}, true
 }
 
-// corner is where a new text stands: the first free one.
+// corner is where a new text stands: the first free one; empty where each holds one.
 func (t Texts) corner() string {
-	for _, c := range t.Corners {
+	all := t.Corners
+	if len(all) == 0 { // it doesn't tell: any
+		all = []string{"LowerLeft", "UpperLeft", "UpperRight", "LowerRight"}
+	}
+	for _, c := range all {
 		if !slices.ContainsFunc(t.All, func(x Text) bool { return x.Corner == c }) && cornerNames[c] != "" {
 			return c
 		}
 	}
-	return "LowerLeft"
+	return ""
+}
+
+// full says why no further text of a kind can be burned in; empty where one can.
+func (t Texts) full(k Kind) string {
+	most := map[Kind]int{Name: t.MostNames, Time: t.MostTimes}[k]
+	switch {
+	case t.Most > 0 && len(t.All) >= t.Most:
+		return fmt.Sprintf("it burns in %d texts at the most", t.Most)
+	case most > 0 && len(t.of(k)) >= most:
+		return fmt.Sprintf("it burns in %d texts of that kind at the most", most)
+	case k == Name && !t.Plain:
+		return "it burns in no words of one's own"
+	case t.corner() == "":
+		return "each of its corners holds a text already"
+	}
+	return ""
+}
+
+// formats says why a time can't be written so; empty where it can.
+func (t Texts) formats(want Text) string {
+	switch {
+	case len(t.Dates) > 0 && want.Dates != "" && !slices.Contains(t.Dates, want.Dates):
+		return fmt.Sprintf("it doesn't write dates as %s (%s)", want.Dates, strings.Join(t.Dates, ", "))
+	case len(t.Times) > 0 && want.Times != "" && !slices.Contains(t.Times, want.Times):
+		return fmt.Sprintf("it doesn't write times as %s (%s)", want.Times, strings.Join(t.Times, ", "))
+	}
+	return ""
 }
 
 // Want is how a person wants the text of many views.
@@ -184,21 +221,19 @@ func Asked(s *Setup, w Wishes, want Want) (out []finding.Change, cant []string) 
 	if s == nil || s.Texts == nil {
 		return nil, []string{"it doesn't tell what it burns in"}
 	}
-	t := *s.Texts
-	full := t.Most > 0 && len(t.All) >= t.Most
+	t := *s.Texts // as it becomes
 	add := func(k Kind, text Text) {
 		if c, ok := s.change(k, text, "Asked for."); ok {
 			out = append(out, c)
 		}
+		t = t.put(k, text)
 	}
 	switch had := t.of(Name); {
 	case want.Name == "none":
 		add(Name, Text{})
 	case want.Name == "":
-	case !t.Plain && len(had) == 0:
-		cant = append(cant, "it burns in no words of one's own")
-	case full && len(had) == 0:
-		cant = append(cant, fmt.Sprintf("it burns in %d texts at the most", t.Most))
+	case len(had) == 0 && t.full(Name) != "":
+		cant = append(cant, t.full(Name))
 	default:
 		text := Text{Corner: t.corner()}
 		if len(had) > 0 {
@@ -210,13 +245,25 @@ func Asked(s *Setup, w Wishes, want Want) (out []finding.Change, cant []string) 
 	switch had := t.of(Time); {
 	case want.Time == "none":
 		add(Time, Text{})
-	case want.Time == "" || len(had) == 1:
-	case len(had) > 1:
-		add(Time, had[0])
-	case full:
-		cant = append(cant, fmt.Sprintf("it burns in %d texts at the most", t.Most))
+	case want.Time == "":
+	case len(had) == 0 && t.full(Time) != "":
+		cant = append(cant, t.full(Time))
 	default:
-		add(Time, Text{Dates: cmp.Or(w.Dates, "dd/MM/yyyy"), Times: cmp.Or(w.Times, "HH:mm:ss"), Corner: t.corner()})
+		text := Text{Dates: "dd/MM/yyyy", Times: "HH:mm:ss"}
+		if len(had) > 0 {
+			text = had[0]
+		} else {
+			text.Corner = t.corner()
+		}
+		text.Dates, text.Times = cmp.Or(w.Dates, text.Dates), cmp.Or(w.Times, text.Times)
+		switch why := t.formats(text); {
+		case why != "":
+			cant = append(cant, why)
+		case len(had) == 1 && w.Dates == "" && w.Times == "":
+			cant = append(cant, "no recorder that holds it, or is planned, tells how it writes dates")
+		default:
+			add(Time, text)
+		}
 	}
 	return out, cant
 }

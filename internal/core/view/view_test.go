@@ -89,7 +89,17 @@ func TestAskedTextsSayWhyNot(t *testing.T) {
 		{"out with both", &Texts{All: []Text{date, {Kind: Name, Words: "x", Corner: "LowerLeft"}}}, Want{Name: "none", Time: "none"},
 			[]string{"“x” lower left → no name", "MM/dd/yyyy hh:mm:ss tt upper left → no time"}, ""},
 		{"the recorder's order", &Texts{Corners: corners}, Want{Time: "date"}, []string{"no time → yyyy-MM-dd HH:mm:ss upper left"}, ""},
-		{"so already", &Texts{All: []Text{date}}, Want{Time: "date"}, nil, ""},
+		{"so already", &Texts{All: []Text{{Kind: Time, Dates: "yyyy-MM-dd", Times: "hh:mm:ss tt", Corner: "UpperLeft"}}}, Want{Time: "date"}, nil, ""},
+		{"in another order", &Texts{All: []Text{date}}, Want{Time: "date"}, []string{"MM/dd/yyyy hh:mm:ss tt upper left → yyyy-MM-dd hh:mm:ss tt upper left"}, ""},
+		{"an order that it doesn't know", &Texts{All: []Text{date}, Dates: []string{"MM/dd/yyyy"}}, Want{Time: "date"}, nil, "doesn't write dates as yyyy-MM-dd"},
+		{"both at once: each in a corner of its own", &Texts{Corners: corners, Plain: true}, Want{Name: "place", Time: "date"},
+			[]string{"no name → “Slipway” upper left", "no time → yyyy-MM-dd HH:mm:ss upper right"}, ""},
+		{"both at once, and one fits", &Texts{Corners: corners, Plain: true, Most: 1}, Want{Name: "place", Time: "date"}, []string{"no name → “Slipway” upper left"}, "1 texts at the most"},
+		{"both at once in one corner", &Texts{Corners: corners[:1], Plain: true}, Want{Name: "place", Time: "date"}, []string{"no name → “Slipway” upper left"}, "each of its corners"},
+		{"no more of a kind", &Texts{All: []Text{{Kind: Name, Words: "x", Corner: "LowerLeft"}}, Corners: corners, Plain: true, MostNames: 1, MostTimes: 1}, Want{Name: "place", Time: "date"},
+			[]string{"“x” lower left → “Slipway” lower left", "no time → yyyy-MM-dd HH:mm:ss upper left"}, ""},
+		{"a name makes room", &Texts{All: []Text{{Kind: Name, Words: "x", Corner: "UpperLeft"}}, Corners: corners[:1], Most: 1}, Want{Name: "none", Time: "date"},
+			[]string{"“x” upper left → no name", "no time → yyyy-MM-dd HH:mm:ss upper left"}, ""},
 	} {
 		s := &Setup{Config: "vsc0", Texts: tc.texts}
 		all, cant := Asked(s, Wishes{Place: "Slipway", Dates: "yyyy-MM-dd"}, tc.want)
@@ -254,5 +264,66 @@ func TestTurningAndRemembering(t *testing.T) {
 	s.PTZ.At = nil
 	if _, err := s.Try(time.Unix(0, 0)); err == nil {
 		t.Error("what doesn't tell where it looks can't be put back")
+	}
+}
+
+// A recorder that doesn't tell how it writes dates is named as the reason.
+func TestNoOrderIsSaid(t *testing.T) {
+	s := &Setup{Config: "c", Texts: &Texts{All: []Text{{Kind: Time, Dates: "MM/dd/yyyy", Corner: "UpperLeft"}}}}
+	if all, cant := Asked(s, Wishes{}, Want{Time: "date"}); len(all) != 0 || len(cant) != 1 || !strings.Contains(cant[0], "how it writes dates") {
+		t.Errorf("%+v, %q", all, cant)
+	}
+}
+
+// An area is the same whichever way round and wherever a device begins.
+func TestAreasWindEitherWay(t *testing.T) {
+	a, err := Rectangle(10, 20, 40, 60)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for shift := range a {
+		for _, back := range []bool{false, true} {
+			b := append(slices.Clone(a[shift:]), a[:shift]...)
+			if back {
+				slices.Reverse(b)
+			}
+			if !SameAreas([]scene.Polygon{a}, []scene.Polygon{b}) {
+				t.Errorf("from corner %d, turned %t, it is another", shift, back)
+			}
+		}
+	}
+	crossed := scene.Polygon{a[0], a[2], a[1], a[3]}
+	if SameAreas([]scene.Polygon{a}, []scene.Polygon{crossed}) {
+		t.Error("other sides make the same area")
+	}
+}
+
+// A device that hides nothing but rectangles is sent nothing else.
+func TestRectanglesAlone(t *testing.T) {
+	box, _ := Rectangle(10, 20, 40, 60)
+	tilted := scene.Polygon{{X: 0, Y: 0}, {X: 0.5, Y: 0.1}, {X: 0.4, Y: 0.6}, {X: -0.1, Y: 0.5}}
+	s := Setup{Masks: &Masks{Rectangle: true}}
+	for name, x := range map[string]struct {
+		area scene.Polygon
+		ok   bool
+	}{"a box": {box, true}, "a triangle": {box[:3], false}, "a tilted box": {tilted, false}} {
+		if _, err := s.Hide([]scene.Polygon{x.area}); (err == nil) != x.ok {
+			t.Errorf("%s: %v", name, err)
+		}
+		free := Setup{Masks: &Masks{}}
+		if _, err := free.Hide([]scene.Polygon{x.area}); err != nil {
+			t.Errorf("%s, where anything may be: %v", name, err)
+		}
+	}
+}
+
+func TestSmallValuesDiffer(t *testing.T) {
+	for _, x := range []struct {
+		a, b string
+		same bool
+	}{{"0.010", "0.019", false}, {"0.010", "0.0101", true}, {"0", "0.0004", true}, {"0", "0.004", false}, {"50", "50.3", true}, {"50", "51", false}, {"-3", "3", false}, {"AUTO", "AUTO", true}, {"AUTO", "1", false}, {"10000", "10050", true}} {
+		if SameValue(x.a, x.b) != x.same || SameValue(x.b, x.a) != x.same {
+			t.Errorf("%s and %s: same %t", x.a, x.b, !x.same)
+		}
 	}
 }

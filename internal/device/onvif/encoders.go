@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 
@@ -125,8 +126,14 @@ func (c *Client) Encoder(ctx context.Context, services map[string]string, token 
 		return stream.Encoder{}, err
 	}
 	e := stream.Encoder{Token: token, Codec: codec(n.str("Encoding")), Size: stream.Size{Width: n.num("Resolution", "Width"), Height: n.num("Resolution", "Height")},
-		FPS: n.float("RateControl", "FrameRateLimit"), Kbps: n.num("RateControl", "BitrateLimit"), GOP: groupOf(n)}
+		FPS: rateOf(n), Kbps: n.num("RateControl", "BitrateLimit"), GOP: groupOf(n)}
 	return e, nil
+}
+
+// rateOf is how many pictures a second an encoder sends at the most: of those that it takes, each
+// EncodingInterval's (tt:VideoRateControl of Media ver10).
+func rateOf(n *node) float64 {
+	return n.float("RateControl", "FrameRateLimit") / float64(max(1, n.num("RateControl", "EncodingInterval")))
 }
 
 // groupOf is the number of frames from key frame to key frame: an attribute in Media2, an
@@ -191,6 +198,7 @@ func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e s
 		fmt.Fprintf(&b, `<tt:RateControl%s>%s<tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>%s<tt:Quality>%s</tt:Quality>`, constant, rate, e.Kbps, n.copied("Multicast"), escape(quality))
 	} else {
 		every := max(1, n.num("RateControl", "EncodingInterval"))
+		rate = fmt.Sprintf(`<tt:FrameRateLimit>%d</tt:FrameRateLimit>`, max(1, int(math.Round(e.FPS*float64(every))))) // ver10 knows whole ones alone
 		fmt.Fprintf(&b, `<tt:Quality>%s</tt:Quality><tt:RateControl>%s<tt:EncodingInterval>%d</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>`, escape(quality), rate, every, e.Kbps)
 		if e.Codec == "H264" {
 			level := n.str("H264", "H264Profile")

@@ -41,7 +41,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Source: n.str("Configurations", "VideoSource", "SourceToken"), View: n.str("Configurations", "VideoSource",
 				"Name"), SourceConfig: n.at("Configurations", "VideoSource").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
-			FPS: enc.float("RateControl", "FrameRateLimit"), Kbps: enc.num("RateControl", "BitrateLimit"),
+			FPS: rateOf(enc), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
 		p.GOP, p.Encoder, p.PTZ = groupOf(enc), enc.attr("token"), n.at("Configurations", "PTZ").attr("token")
 		sound := n.at("Configurations", "AudioEncoder")

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/dial"
 )
@@ -15,14 +16,22 @@ import (
 // PTZ reads where a profile's camera can be turned, where it looks, and what it remembers
 // (GetConfigurations, GetNodes, GetStatus, GetPresets; ONVIF PTZ, 5.2 to 5.4); nil where it
 // doesn't tell.
-func (c *Client) PTZ(ctx context.Context, services map[string]string, profile string) (*view.PTZ, error) {
-	at := services[ptzNS]
+func (c *Client) PTZ(ctx context.Context, services map[string]string, p stream.Profile) (*view.PTZ, error) {
+	at, profile := services[ptzNS], p.Token
 	nodes, err := c.optional(ctx, at, ptzNS, "GetNodes", "")
 	if nodes == nil {
 		return nil, err
 	}
-	out := &view.PTZ{Profile: profile}
-	n := nodes.at("PTZNode")
+	confs, err := c.optional(ctx, at, ptzNS, "GetConfigurations", "")
+	if err != nil {
+		return nil, err
+	}
+	limits := named(confs.all("PTZConfiguration"), p.PTZ)
+	n := named(nodes.all("PTZNode"), limits.str("NodeToken"))
+	if n == nil {
+		return nil, nil // which one turns it isn't told
+	}
+	out := &view.PTZ{Profile: profile, Config: p.PTZ}
 	out.Most = n.num("MaximumNumberOfPresets")
 	spaces := n.at("SupportedPTZSpaces")
 	if s := generic(spaces.all("AbsolutePanTiltPositionSpace")); s != nil {
@@ -31,11 +40,6 @@ func (c *Client) PTZ(ctx context.Context, services map[string]string, profile st
 	if s := generic(spaces.all("AbsoluteZoomPositionSpace")); s != nil {
 		out.Zooms = rangeOf(s.at("XRange"))
 	}
-	confs, err := c.optional(ctx, at, ptzNS, "GetConfigurations", "")
-	if err != nil {
-		return nil, err
-	}
-	limits := confs.at("PTZConfiguration")
 	narrow(&out.Pans, limits.at("PanTiltLimits", "Range", "XRange"))
 	narrow(&out.Tilts, limits.at("PanTiltLimits", "Range", "YRange"))
 	narrow(&out.Zooms, limits.at("ZoomLimits", "Range", "XRange"))
@@ -44,6 +48,19 @@ func (c *Client) PTZ(ctx context.Context, services map[string]string, profile st
 	}
 	out.Presets, err = c.presets(ctx, at, profile)
 	return out, err
+}
+
+// named is the element of a token; where that isn't told, the only one that there is.
+func named(all []*node, token string) *node {
+	if token == "" && len(all) == 1 {
+		return all[0]
+	}
+	for _, n := range all {
+		if n.attr("token") == token {
+			return n
+		}
+	}
+	return nil
 }
 
 // generic is the generic position space among those that are offered (ONVIF PTZ, 5.8).

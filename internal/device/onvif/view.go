@@ -40,7 +40,7 @@ func (c *Client) Setup(ctx context.Context, services map[string]string, p stream
 		return s, err
 	}
 	if p.PTZ != "" {
-		s.PTZ, err = c.PTZ(ctx, services, p.Token)
+		s.PTZ, err = c.PTZ(ctx, services, p)
 	}
 	return s, err
 }
@@ -98,7 +98,11 @@ func (c *Client) textsOf(ctx context.Context, services map[string]string, config
 		return out, err
 	}
 	n := o.at("OSDOptions")
-	out.Most, _ = strconv.Atoi(n.at("MaximumNumberOfOSDs").attr("Total"))
+	most := n.at("MaximumNumberOfOSDs")
+	out.Most, _ = strconv.Atoi(most.attr("Total"))
+	out.MostNames, _ = strconv.Atoi(most.attr("PlainText"))
+	out.MostTimes, _ = strconv.Atoi(most.attr("DateAndTime"))
+	out.Dates, out.Times = words(n.at("TextOption").all("DateFormat")), words(n.at("TextOption").all("TimeFormat"))
 	out.Corners = words(n.all("PositionOption"))
 	for _, k := range words(n.at("TextOption").all("Type")) {
 		out.Plain = out.Plain || k == "Plain"

@@ -10,8 +10,8 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
-	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/device/page"
+	"duskyharbor/internal/device/picture"
 )
 
 // Sheet is a recorder that has no way in but its own screen. It tells nothing: its table is what a

@@ -204,7 +204,7 @@ func (x viewChange) writeAim(ctx context.Context) error {
 }
 
 func (x viewChange) ptz(ctx context.Context) (*view.PTZ, error) {
-	p, err := x.cam.PTZ(ctx, x.services, x.Args["profile"])
+	p, err := x.cam.PTZ(ctx, x.services, stream.Profile{Token: x.Args["profile"], PTZ: x.Args["ptz"]})
 	if err == nil && p == nil {
 		err = trouble.Told("It can't be turned any more.")
 	}
