@@ -87,6 +87,9 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 	via := c.Via()
 	table.Make, table.Model, table.Serial = cmp.Or(d.Make, table.Make), cmp.Or(d.Model, table.Model), cmp.Or(d.Serial, table.Serial)
 	table.Name = d.Place // whatever it calls itself, here it has one name
+	if err := r.placedAs(ctx, d, &table); err != nil {
+		return "", err
+	}
 	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table)}
 	if pin := c.Pin(); pin != "" {
 		facts = append(facts, site.RecorderPin.New(d.ID, via, table.At, pin))
@@ -105,6 +108,47 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 		return "", err
 	}
 	return table.Summary(), nil
+}
+
+// placedAs fills in what each channel counts as, also while nothing comes of it: the stream that it asks
+// for as its camera declares it, else what came of it when it was read before.
+func (r *Reader) placedAs(ctx context.Context, d store.Device, table *channel.Recorder) error {
+	if len(table.Slots) == 0 {
+		return nil
+	}
+	var at []netip.Addr
+	for _, s := range table.Slots {
+		if a, err := netip.ParseAddr(s.Address); err == nil {
+			at = append(at, a)
+		}
+	}
+	sources, err := r.Store.SourcesAt(ctx, d.SiteID, at)
+	if err != nil {
+		return err
+	}
+	ids, address := []int64{d.ID}, map[string]int64{}
+	for _, of := range sources {
+		if of.Device.Address != nil {
+			ids, address[of.Device.Address.String()] = append(ids, of.Device.ID), of.Device.ID
+		}
+	}
+	facts, err := r.Store.FactsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	before, _, err := site.Recorder.From(facts[d.ID])
+	if err != nil {
+		return err
+	}
+	for i := range table.Slots {
+		s := &table.Slots[i]
+		profiles, _, err := site.Profiles.From(facts[address[s.Address]])
+		if err != nil {
+			return err
+		}
+		s.As = channel.PlacedAs(*s, before, profiles)
+	}
+	return nil
 }
 
 // clock is what is kept of a recorder's time; its NTP service is asked too.

@@ -23,11 +23,28 @@ type Placing struct {
 	Fits map[int64]Fit
 }
 
-// Fit is how a recorder takes a source.
+// Fit is how a recorder takes a source, and which stream of it: one takes a large one where another
+// takes a small one. What is 0 is as in Placing.
 type Fit struct {
-	Way     string
-	Losses  int    // things that the site needs and that this way drops
-	Refused string // why it can't; empty: it can
+	Kbps       int
+	Megapixels float64
+	FPS        float64
+	Way        string
+	Losses     int    // things that the site needs and that this way drops
+	Refused    string // why it can't; empty: it can
+}
+
+// demand is what the source asks of a recorder.
+func (p Placing) demand(recorder int64) Demand {
+	f := p.Fits[recorder]
+	d := Demand{Kbps: f.Kbps, Megapixels: f.Megapixels, FPS: f.FPS}
+	if d.Kbps == 0 {
+		d.Kbps = p.Kbps
+	}
+	if d.Megapixels == 0 {
+		d.Megapixels = p.Megapixels
+	}
+	return d
 }
 
 // Bin is a recorder that sources are placed on.
@@ -74,9 +91,9 @@ func (s *search) limit() int {
 
 // item is what goes to one recorder as a whole: a source, or those that are kept together.
 type item struct {
-	members []int // places in the sources
-	kbps    int
-	large   float64
+	members []int     // places in the sources
+	kbps    []int     // by recorder
+	large   []float64 // largest picture, in megapixels, by recorder
 	cost    []float64 // by recorder; +Inf: it can't go there
 }
 
@@ -108,7 +125,7 @@ type search struct {
 	cost  float64
 	nodes int
 	open  float64 // the least bound of what wasn't looked into
-	sized []int
+	sized [][]int
 }
 
 func newSearch(all []Placing, bins []Bin) *search {
@@ -123,15 +140,17 @@ func newSearch(all []Placing, bins []Bin) *search {
 		}
 		if at < 0 {
 			at = len(s.items)
-			s.items = append(s.items, item{cost: make([]float64, len(bins))})
+			s.items = append(s.items, item{cost: make([]float64, len(bins)), kbps: make([]int, len(bins)), large: make([]float64, len(bins))})
 			if p.Together != "" {
 				groups[strings.ToLower(p.Together)] = at
 			}
 		}
 		it := &s.items[at]
-		it.members, it.kbps, it.large = append(it.members, i), it.kbps+p.Kbps, max(it.large, p.Megapixels)
+		it.members = append(it.members, i)
 		for b, r := range bins {
 			f, known := p.Fits[r.ID]
+			d := p.demand(r.ID)
+			it.kbps[b], it.large[b] = it.kbps[b]+d.Kbps, max(it.large[b], d.Megapixels)
 			switch {
 			case !known || f.Refused != "" || p.Locked && p.Wish != 0 && p.Wish != r.ID:
 				it.cost[b] = math.Inf(1)
@@ -164,10 +183,10 @@ func room(r Recorder) bin {
 		b.more = min(b.more, left-b.free)
 	}
 	if l := r.Limits.MbitIn; l > 0 {
-		b.kbps = max(0, int(math.Round((l-mbit)*1000)))
+		b.kbps = max(0, int(math.Floor((l-mbit)*1000+sumTolerance+1e-6)))
 	}
 	for _, s := range r.Slots {
-		b.large = max(b.large, float64(s.Width*s.Height)/1e6)
+		b.large = max(b.large, s.megapixels())
 	}
 	return b
 }
@@ -196,7 +215,7 @@ func (s *search) assignment(all []Placing, bins []Bin) Assignment {
 		for _, m := range s.items[i].members {
 			out.To[all[m].ID] = bins[b].ID
 			count[b]++
-			after[b].Slots = append(after[b].Slots, Slot{Kbps: float64(all[m].Kbps), Width: int(math.Round(all[m].Megapixels * 1e6)), Height: 1})
+			after[b].Slots = append(after[b].Slots, all[m].demand(bins[b].ID).slot())
 		}
 	}
 	for b, r := range bins {
@@ -232,8 +251,19 @@ func whyLeft(p Placing, together int, bins []Bin, after []Recorder) string {
 		case f.Refused != "":
 			why = f.Refused
 		default:
-			if why = after[b].Binds(p.Kbps, int(p.Megapixels*1e6)); why != "" && after[b].Hybrid() && after[b].ChannelsNow() < len(after[b].Slots) {
-				why = fmt.Sprintf("all %d channels that it can have are taken", after[b].Limits.Capacity.Of(after[b].off(true)+len(after[b].Spare())))
+			full := after[b] // with all the channels that it can have
+			if full.Hybrid() {
+				full.Analog = slices.Clone(full.Analog)
+				for _, a := range full.Spare() {
+					k := slices.IndexFunc(full.Analog, func(x Analog) bool { return x.Number == a.Number })
+					full.Analog[k].On, full.Analog[k].Next = false, false
+				}
+				for k := range full.Analog {
+					full.Analog[k].On = full.Analog[k].Next
+				}
+			}
+			if why = full.BindsFor(p.demand(r.ID)); full.Hybrid() {
+				why = strings.Replace(why, "IP channels are taken", "channels that it can have are taken", 1)
 			}
 		}
 		if why == "" && together > 1 {
@@ -250,31 +280,48 @@ func whyLeft(p Placing, together int, bins []Bin, after []Recorder) string {
 }
 
 // numbers gives each source that found room a channel of its recorder: the wished one where it is free,
-// else the lowest that is.
+// else the lowest that is, of those that it has, or will have once it was started again for them.
 func (a *Assignment) numbers(all []Placing, bins []Bin) {
 	a.Number = make(map[int64]int, len(a.To))
 	for _, b := range bins {
-		taken := map[int]bool{}
-		for _, s := range b.Recorder.Slots {
-			taken[s.Number] = true
-		}
-		give := func(p Placing, n int) {
-			a.Number[p.ID], taken[n] = n, true
-		}
+		var ids []int64
+		var wishes []int
 		for _, p := range all {
-			if a.To[p.ID] == b.ID && p.Channel > 0 && !taken[p.Channel] && p.Channel <= max(b.Recorder.ChannelsNow(), b.Recorder.Limits.Capacity.Most) {
-				give(p, p.Channel)
+			if a.To[p.ID] == b.ID {
+				ids, wishes = append(ids, p.ID), append(wishes, p.Channel)
 			}
 		}
-		for _, p := range all {
-			if a.To[p.ID] != b.ID || a.Number[p.ID] != 0 {
-				continue
-			}
-			n := 1
-			for taken[n] {
-				n++
-			}
-			give(p, n)
+		most := b.Recorder.ChannelsNow()
+		if slices.Contains(a.Restarts, b.ID) {
+			most = max(most, b.Recorder.Limits.Capacity.Of(b.Recorder.off(true)+len(b.Recorder.Spare())))
+		}
+		for i, n := range b.Recorder.Numbers(wishes, most) {
+			a.Number[ids[i]] = n
 		}
 	}
+}
+
+// Numbers gives channels of a recorder that has so many: to each the one that it wishes where that is
+// free and nobody before it wished it, else the lowest that is left; 0: none is. A wish of 0 is none.
+func (r Recorder) Numbers(wishes []int, most int) []int {
+	taken := map[int]bool{}
+	for _, s := range r.Slots {
+		taken[s.Number] = true
+	}
+	out := make([]int, len(wishes))
+	for i, n := range wishes {
+		if n > 0 && n <= most && !taken[n] {
+			out[i], taken[n] = n, true
+		}
+	}
+	next := 1
+	for i := range out {
+		for out[i] == 0 && next <= most {
+			if !taken[next] {
+				out[i], taken[next] = next, true
+			}
+			next++
+		}
+	}
+	return out
 }

@@ -129,7 +129,7 @@ func priced(all []Placing, bins []Bin, to map[int64]int64) float64 {
 		if r.Hybrid() {
 			most = r.Limits.Capacity.Of(r.off(true) + len(r.Spare()))
 		}
-		if n > most || r.Limits.Licences > 0 && n > r.Limits.Licences || r.Limits.MbitIn > 0 && mbit > r.Limits.MbitIn+1e-9 || r.Limits.Fits(sizes) != "" {
+		if n > most || r.Limits.Licences > 0 && n > r.Limits.Licences || r.Limits.MbitIn > 0 && mbit > r.Limits.MbitIn+1e-3+1e-9 || r.Limits.Fits(sizes) != "" {
 			return math.Inf(1)
 		}
 		if more := n - r.ChannelsNow(); more > 0 {

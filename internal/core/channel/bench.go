@@ -2,6 +2,7 @@ package channel
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -106,21 +107,26 @@ type BenchStep struct {
 	Secret    int64 // set whose password is the value; 0: none
 }
 
+// portOf is the port of a device service's address, that of its scheme where it names none.
+func portOf(service string) string {
+	u, err := url.Parse(service)
+	switch {
+	case err == nil && u.Port() != "":
+		return u.Port()
+	case err == nil && strings.EqualFold(u.Scheme, "https"):
+		return "443, over HTTPS"
+	}
+	return "80"
+}
+
 // BenchSheet lists what to type for a camera, in order.
 func BenchSheet(b Bench, at string, e BenchEntry, user string, set int64, service string) []BenchStep {
-	port := "80"
-	if _, hostPort, ok := strings.Cut(service, "://"); ok {
-		host, _, _ := strings.Cut(hostPort, "/")
-		if _, p, ok := strings.Cut(host, ":"); ok {
-			port = p
-		}
-	}
 	return []BenchStep{
 		{Do: "Sign in at its own screen", Value: fmt.Sprintf("http://%s:%d/", at, b.Port)},
 		{Do: "Open channel", Value: strconv.Itoa(e.Channel)},
 		{Do: "Name", Value: e.Name},
 		{Do: "Address", Value: e.Address},
-		{Do: "ONVIF port", Value: port},
+		{Do: "ONVIF port", Value: portOf(service)},
 		{Do: "User", Value: user},
 		{Do: "Password", Secret: set},
 		{Do: "Profile", Value: e.Profile},

@@ -25,15 +25,28 @@ type Table struct {
 	Megapixels float64 `json:"megapixels"`
 }
 
+// nominal is how many million pixels are taken where a table says one: megapixels in tables are nominal
+// (8 takes 3840 × 2160, 4 takes 2688 × 1520).
+const nominal = 1.05
+
+// Takes says whether the row takes a picture of so many million pixels.
+func (t Table) Takes(megapixels float64) bool { return megapixels <= nominal*t.Megapixels+1e-9 }
+
 // Capacity of a recorder in IP channels. The zero Capacity is of one that isn't hybrid.
 type Capacity struct {
 	Base int `json:"base"` // with every analog input on
 	Gain int `json:"gain"` // that each analog input gives that is switched off
-	Most int `json:"most"` // whatever is switched off
+	Most int `json:"most"` // whatever is switched off; 0: not told, or as many as there are
 }
 
 // Of is the number of IP channels with so many analog inputs switched off.
-func (c Capacity) Of(off int) int { return min(c.Most, c.Base+max(0, off)*c.Gain) }
+func (c Capacity) Of(off int) int {
+	n := c.Base + max(0, off)*c.Gain
+	if c.Most > 0 {
+		n = min(n, c.Most)
+	}
+	return n
+}
 
 // Hybrid says whether a recorder gives IP channels for analog inputs.
 func (r Recorder) Hybrid() bool { return len(r.Analog) > 0 && r.Limits.Capacity.Gain > 0 }
@@ -98,7 +111,7 @@ func (l Limits) Fits(megapixels []float64) string {
 		for _, m := range megapixels {
 			large = math.Max(large, m)
 		}
-		if len(megapixels) <= t.Channels && large <= t.Megapixels+1e-9 {
+		if len(megapixels) <= t.Channels && t.Takes(large) {
 			return ""
 		}
 		rows = append(rows, fmt.Sprintf("%d of %g megapixels", t.Channels, t.Megapixels))

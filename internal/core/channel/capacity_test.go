@@ -60,7 +60,7 @@ func TestTables(t *testing.T) {
 	for _, x := range []struct {
 		sizes []float64
 		holds bool
-	}{{nil, true}, {sizes(6, 8), true}, {sizes(7, 8), false}, {sizes(12, 4), true}, {sizes(13, 1), false}, {append(sizes(6, 4), 8), false}, {append(sizes(5, 4), 8), true}, {sizes(1, 8.1), false}} {
+	}{{nil, true}, {sizes(6, 8), true}, {sizes(7, 8), false}, {sizes(12, 4), true}, {sizes(13, 1), false}, {append(sizes(6, 4), 8), false}, {append(sizes(5, 4), 8), true}, {sizes(6, 3840*2160/1e6), true}, {sizes(12, 2688*1520/1e6), true}, {sizes(6, 8.4), true}, {sizes(1, 8.41), false}, {sizes(12, 4.2), true}, {sizes(12, 4.21), false}} {
 		if got := l.Fits(x.sizes); (got == "") != x.holds {
 			t.Errorf("%v: %q", x.sizes, got)
 		}
@@ -69,7 +69,7 @@ func TestTables(t *testing.T) {
 		t.Error("a recorder that tells no tables is bound by none")
 	}
 	r := filled(Recorder{Name: "x", Limits: Limits{Channels: 16, Licences: 16, Tables: []Table{{2, 8}, {4, 1}}}}, 2)
-	if got := r.Binds(1000, 3840*2160); !strings.Contains(got, "2 of 8 megapixels or 4 of 1 megapixels") {
+	if got := r.Binds(1000, 4096*2160); !strings.Contains(got, "2 of 8 megapixels or 4 of 1 megapixels") {
 		t.Errorf("%q", got)
 	}
 }

@@ -4,6 +4,7 @@ package channel
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"time"
 	"unicode/utf8"
@@ -65,6 +66,12 @@ type Limits struct {
 	Licences int      `json:"licences"`
 	Codecs   []string `json:"codecs"`
 	NameMax  int      `json:"name_max"` // characters; 0: not said
+	// NameBytes is how many bytes of UTF-8 a name may have; 0: not said. NameChars are the characters that
+	// one may have, ranges with a hyphen, as "A-Za-z0-9 _-"; empty: not said.
+	NameBytes int    `json:"name_bytes,omitempty"`
+	NameChars string `json:"name_chars,omitempty"`
+	// DecodeMP is how many million pixels a second it decodes of all channels together; 0: not told.
+	DecodeMP float64 `json:"decode_mp,omitempty"`
 	// Talkback lists the sound codecs in which it talks back through a camera, as
 	// stream.SoundCodec names them; empty: it doesn't, or doesn't say.
 	Talkback []string `json:"talkback,omitempty"`
@@ -109,6 +116,32 @@ type Slot struct {
 	From string `json:"from,omitempty"`
 	// Recording is what it keeps of it.
 	Recording recording.Slot `json:"recording,omitzero"`
+	// As is what the channel counts as, dark or not: the stream that it was placed with.
+	As Figures `json:"as,omitzero"`
+}
+
+// Figures of a stream. What is 0 isn't known.
+type Figures struct {
+	Kbps   float64 `json:"kbps,omitempty"`
+	Width  int     `json:"width,omitempty"`
+	Height int     `json:"height,omitempty"`
+	FPS    float64 `json:"fps,omitempty"`
+}
+
+// counts is what a slot counts as: what it was placed as, or receives where that is more.
+func (s Slot) counts() Figures {
+	f := s.As
+	f.Kbps, f.FPS = max(f.Kbps, s.Kbps), max(f.FPS, s.FPS)
+	if s.Width*s.Height > f.Width*f.Height {
+		f.Width, f.Height = s.Width, s.Height
+	}
+	return f
+}
+
+// megapixels is how large the picture of a slot counts, in million pixels.
+func (s Slot) megapixels() float64 {
+	f := s.counts()
+	return float64(f.Width) * float64(f.Height) / 1e6
 }
 
 // States of a slot.
@@ -134,7 +167,11 @@ type Facts struct {
 	Trouble  string    // why the recorder couldn't be read
 	Others   []Named   // where else it is held, or taken
 	PlacedAt time.Time // when it was placed from here, by the clock that Recorder.At is by; zero: not known, or long ago
-	Own      *Own      // the name that the camera has itself; nil: not known, or another view's
+	// Ahead is by how much the recorder's clock is ahead of that by which Recorder.At is; AheadKnown: it was
+	// read.
+	Ahead      time.Duration
+	AheadKnown bool
+	Own        *Own // the name that the camera has itself; nil: not known, or another view's
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
@@ -152,6 +189,7 @@ type Wishes struct {
 	Width      int // of the record stream, declared
 	Height     int
 	Kbps       int
+	FPS        float64
 	Camera     Camera
 }
 
@@ -173,19 +211,20 @@ const (
 // dead one: it names another camera than the one that hangs there, and receives
 // nothing. Empty where it isn't.
 func DeadEntry(s Slot, p Port) string {
-	if !p.Linked || s.State == "receiving" || s.State == "connecting" || s.Address == p.Address {
+	if !p.Linked || s.State == Receiving || s.State == Connecting || s.State == Paused || s.Paused || s.Address == p.Address {
 		return ""
 	}
 	return fmt.Sprintf("it names %s at %s, from which nothing comes, and %s hangs there", s.Name, s.Address, p.Address)
 }
 
 // Used sums what the taken channels use: channels (each takes a licence) and
-// Mbit/s as received.
+// Mbit/s as they count, see Slot.As.
 func (r Recorder) Used() (channels int, mbit float64) {
+	kbps := 0.0
 	for _, s := range r.Slots {
-		mbit += s.Kbps / 1000
+		kbps += s.counts().Kbps
 	}
-	return len(r.Slots), mbit
+	return len(r.Slots), kbps / 1000
 }
 
 // Free is the lowest free channel number, wish first; 0 where none is free.
@@ -204,37 +243,99 @@ func (r Recorder) Free(wish int) int {
 	return 0
 }
 
-// Binds names the limit that keeps one more source of kbps and so many pixels off r, with the
-// figure; empty where it fits. What isn't known of a stream isn't held against a limit.
-func (r Recorder) Binds(kbps, pixels int) string {
-	used, mbit := r.Used()
-	sizes := []float64{float64(pixels) / 1e6}
-	for _, s := range r.Slots {
-		sizes = append(sizes, float64(s.Width*s.Height)/1e6)
-	}
-	row := r.Limits.Fits(sizes)
-	switch {
-	case used >= r.ChannelsNow():
-		return fmt.Sprintf("all %d IP channels are taken", r.ChannelsNow())
-	case row != "":
-		return fmt.Sprintf("%s, and with this one it would be %d of up to %.1f", row, len(sizes), slices.Max(sizes))
-	case r.Limits.Licences > 0 && used >= r.Limits.Licences:
-		return fmt.Sprintf("all %d licences are used", r.Limits.Licences)
-	case r.Limits.MbitIn > 0 && mbit+float64(kbps)/1000 > r.Limits.MbitIn:
-		return fmt.Sprintf("it takes %.0f Mbit/s, %.1f come in already and this stream may send %.1f", r.Limits.MbitIn,
-			mbit, float64(kbps)/1000)
-	}
-	return ""
+// Demand is what one source more asks of a recorder. What isn't known is 0, and isn't held against a
+// limit.
+type Demand struct {
+	Kbps       int
+	Megapixels float64
+	FPS        float64
 }
 
-// wayOut says what gives a full recorder room.
-func (r Recorder) wayOut() string {
-	spare := r.Spare()
-	switch {
-	case r.ChannelsNext() > r.ChannelsNow():
-		return fmt.Sprintf("Start %s again: then there are %d IP channels.", r.Name, r.ChannelsNext())
-	case len(r.Slots) >= r.ChannelsNow() && len(spare) > 0:
-		return fmt.Sprintf("On its channel face, switch off %s, on which there is no picture: each gives %d IP channel, after one restart for all.", inputsText(spare), r.Limits.Capacity.Gain)
+// slot is a channel that it takes.
+func (d Demand) slot() Slot {
+	return Slot{Kbps: float64(d.Kbps), FPS: d.FPS, Width: int(math.Round(d.Megapixels * 1e6)), Height: 1}
+}
+
+// sumTolerance is by how much a sum of bit rates may be over its limit, in kbit/s: the figures are
+// rounded.
+const sumTolerance = 1
+
+// decoded is how many million pixels a second the taken channels have it decode.
+func (r Recorder) decoded() (sum float64) {
+	for _, s := range r.Slots {
+		sum += s.megapixels() * s.counts().FPS
+	}
+	return sum
+}
+
+// Binds is BindsFor a source of kbps and so many pixels.
+func (r Recorder) Binds(kbps, pixels int) string {
+	return r.BindsFor(Demand{Kbps: kbps, Megapixels: float64(pixels) / 1e6})
+}
+
+// BindsFor names the limits that keep one more source off r, with their figures; empty where it fits.
+// Where several do, lifting one alone wouldn't help: all are named.
+func (r Recorder) BindsFor(d Demand) string {
+	var says []string
+	for _, b := range r.binding(d) {
+		says = append(says, b.says)
+	}
+	return listed(says, "and")
+}
+
+// limit is one that binds.
+type limit struct {
+	of   string // "channels", "table", "licences", "rate", "decoding"
+	says string
+}
+
+func (r Recorder) binding(d Demand) (out []limit) {
+	used, mbit := r.Used()
+	sizes := []float64{d.Megapixels}
+	for _, s := range r.Slots {
+		sizes = append(sizes, s.megapixels())
+	}
+	if used >= r.ChannelsNow() {
+		out = append(out, limit{"channels", fmt.Sprintf("all %d IP channels are taken", r.ChannelsNow())})
+	}
+	if row := r.Limits.Fits(sizes); row != "" {
+		out = append(out, limit{"table", fmt.Sprintf("%s, and with this one it would be %d of up to %.1f", row, len(sizes), slices.Max(sizes))})
+	}
+	if r.Limits.Licences > 0 && used >= r.Limits.Licences {
+		out = append(out, limit{"licences", fmt.Sprintf("all %d licences are used", r.Limits.Licences)})
+	}
+	if r.Limits.MbitIn > 0 && d.Kbps > 0 && mbit*1000+float64(d.Kbps) > r.Limits.MbitIn*1000+sumTolerance {
+		out = append(out, limit{"rate", fmt.Sprintf("it takes %.0f Mbit/s, %.1f are taken already and this stream may send %.1f", r.Limits.MbitIn, mbit, float64(d.Kbps)/1000)})
+	}
+	if more := d.Megapixels * d.FPS; r.Limits.DecodeMP > 0 && more > 0 && r.decoded()+more > r.Limits.DecodeMP+1e-6 {
+		out = append(out, limit{"decoding", fmt.Sprintf("it decodes %.0f megapixels a second, %.0f are taken already and this stream has %.0f", r.Limits.DecodeMP, r.decoded(), more)})
+	}
+	return out
+}
+
+// wayOut says what gives a full recorder room for a source: what lifts the limit that binds; where
+// several do, nothing on the recorder lifts them all.
+func (r Recorder) wayOut(d Demand) string {
+	all, spare := r.binding(d), r.Spare()
+	if len(all) != 1 {
+		return "Free a channel, or plan another recorder."
+	}
+	switch all[0].of {
+	case "channels":
+		switch {
+		case r.ChannelsNext() > r.ChannelsNow():
+			return fmt.Sprintf("Start %s again: then there are %d IP channels.", r.Name, r.ChannelsNext())
+		case r.Hybrid() && len(spare) > 0:
+			return fmt.Sprintf("On its channel face, switch off %s, on which there is no picture: each gives %d IP channel, after one restart for all.", inputsText(spare), r.Limits.Capacity.Gain)
+		}
+	case "table":
+		return "Set a smaller picture for it, free a channel, or plan another recorder."
+	case "licences":
+		return "Add a licence on the recorder, free a channel, or plan another recorder."
+	case "rate":
+		return "Set a lower bit rate for it, or for others of this recorder; or plan another recorder."
+	case "decoding":
+		return "Set fewer pictures a second or a smaller picture for it, or plan another recorder."
 	}
 	return "Free a channel, or plan another recorder."
 }
@@ -261,13 +362,13 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
 				return []finding.Finding{f.Recorder.refusedFinding(c)}
 			}
-			if f.Recorder.tooLong(w.Name) {
-				return []finding.Finding{f.Recorder.longName(w.Name, finding.Blocks)}
+			if why := f.Recorder.nameTrouble(w.Name); why != "" {
+				return []finding.Finding{f.Recorder.longName(why, finding.Blocks)}
 			}
-			if limit := f.Recorder.Binds(w.Kbps, w.Width*w.Height); limit != "" {
+			if limit := f.Recorder.BindsFor(w.demand()); limit != "" {
 				return []finding.Finding{{Code: "channel.full", Severity: finding.Blocks, Words: "full",
 					Sentence: fmt.Sprintf("It doesn't fit on %s: %s.", f.Recorder.Name, limit),
-					WayOut:   f.Recorder.wayOut()}}
+					WayOut:   f.Recorder.wayOut(w.demand())}}
 			}
 			if f.Recorder.ByHand {
 				return []finding.Finding{{Code: "channel.by-hand", Severity: finding.Needs, Words: "by hand",
@@ -307,8 +408,12 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("%s holds it and receives nothing: %s", f.Recorder.Name, s.Detail),
 			WayOut:   "See the camera's Streams, then read the channel again.", Evidence: ev}}
 	}
-	var out []finding.Finding
-	if w.Width > 0 && s.Width > 0 && (s.Width != w.Width || s.Height != w.Height) {
+	out := f.received(w, ev)
+	if s.Profile != "" && w.Stream != "" && s.Profile != w.Stream {
+		out = append(out, finding.Finding{Code: "channel.stream", Severity: finding.Needs, Words: "other stream",
+			Sentence: fmt.Sprintf("%s asks for the stream %s, and the best that it takes is %s.", f.Recorder.Name, s.Profile, w.Stream),
+			WayOut:   "Give the channel the record stream, as is proposed.", Evidence: ev})
+	} else if w.Width > 0 && s.Width > 0 && (s.Width != w.Width || s.Height != w.Height) {
 		out = append(out, finding.Finding{Code: "channel.size", Severity: finding.Needs, Words: "other size",
 			Sentence: fmt.Sprintf("%s receives %d × %d, the record stream is %d × %d.", f.Recorder.Name, s.Width,
 				s.Height, w.Width, w.Height),
@@ -319,8 +424,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("%s takes it by %s, and drops %s.", f.Recorder.Name, WayName(s.Way), PassText(lost)),
 			WayOut:   "Leave it, or take it in another way.", Evidence: ev})
 	}
-	if w.Name != "" && s.Name != w.Name && f.Recorder.tooLong(w.Name) {
-		out = append(out, f.Recorder.longName(w.Name, finding.Needs))
+	if why := f.Recorder.nameTrouble(w.Name); w.Name != "" && s.Name != w.Name && why != "" {
+		out = append(out, f.Recorder.longName(why, finding.Needs))
 	} else if n, several := f.names(w, ev); several {
 		out = append(out, n)
 	}
@@ -330,7 +435,46 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	return out
 }
 
-// Propose places an unplaced source on its wished channel or the lowest free one.
+// Bounds of what a recorder says that it receives.
+const (
+	lostMost = 0.01             // part of the packets
+	keyMost  = 30 * time.Second // since its last key frame
+)
+
+// received judges what comes on a channel: a picture that is broken, or doesn't move any more, is none
+// that can be recorded.
+func (f Facts) received(w Wishes, ev []finding.Evidence) (out []finding.Finding) {
+	s := *f.Slot
+	if s.Lost > lostMost {
+		sev := finding.Needs
+		if s.Lost > 10*lostMost {
+			sev = finding.Blocks
+		}
+		out = append(out, finding.Finding{Code: "channel.loss", Severity: sev, Words: "loss",
+			Sentence: fmt.Sprintf("%s loses %.0f %% of its packets: what it records is broken.", f.Recorder.Name, math.Max(1, 100*s.Lost)),
+			WayOut:   "Look at the cable, the switch port and what else goes that way; then read the channel again.", Evidence: ev})
+	}
+	if age := f.Recorder.At.Add(f.Ahead).Sub(s.LastKey); !s.LastKey.IsZero() && f.AheadKnown && age > keyMost {
+		out = append(out, finding.Finding{Code: "channel.key", Severity: finding.Blocks, Words: "no key frame",
+			Sentence: fmt.Sprintf("%s says that it receives it, and its last key frame came %s before: nothing of it can be played since.", f.Recorder.Name, ageText(age)),
+			WayOut:   "Read and play its streams; then start the camera again, or place it anew.", Evidence: ev})
+	}
+	return out
+}
+
+// ageText is a time in words, in whole seconds, minutes or hours.
+func ageText(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", math.Floor(d.Minutes()))
+	}
+	return fmt.Sprintf("%.0f h", math.Floor(d.Hours()))
+}
+
+// Propose places an unplaced source on its wished channel or the lowest free one; one that asks for
+// another stream than the one to record is given that.
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if f.Slot != nil && f.Slot.Paused && f.Trouble == "" {
 		return []finding.Change{{Kind: Resume, Key: Resume,
@@ -341,7 +485,10 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 	if all := f.renames(w); len(all) > 0 {
 		return all
 	}
-	if f.Recorder == nil || f.Recorder.Lacks(ActPlace) || f.Recorder.tooLong(w.Name) || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.Binds(w.Kbps, w.Width*w.Height) != "" {
+	if c, ok := f.restream(w); ok {
+		return []finding.Change{c}
+	}
+	if f.Recorder == nil || f.Recorder.Lacks(ActPlace) || f.Recorder.nameTrouble(w.Name) != "" || f.Slot != nil || f.Trouble != "" || w.Stream == "" || f.Recorder.BindsFor(w.demand()) != "" {
 		return nil
 	}
 	n, choice := f.Recorder.Free(w.Channel), f.Recorder.Choose(w.Camera)
@@ -357,11 +504,26 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 		Kind: Place, Key: Place, Title: fmt.Sprintf("Channel %d of %s", n, f.Recorder.Name),
 		From: Empty, To: SlotText(w.Name, f.Address),
 		Why: why, Risk: finding.NoRisk,
-		Undo: finding.Undo{Kind: finding.Reversible, Note: "Take it off the channel again; what was recorded stays."},
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Take it off the channel again; " + f.Recorder.footage() + "."},
 		Args: map[string]string{"channel": fmt.Sprint(n), "name": w.Name, "address": f.Address, "stream": w.Stream, "view": w.View, "way": choice.Way,
 			"recorder": fmt.Sprint(w.RecorderID),
 			"make":     w.Camera.Make, "model": w.Camera.Model},
 	}}
+}
+
+// restream is the change that gives a channel the stream to record; ok is false where it has it, or isn't
+// told which it has.
+func (f Facts) restream(w Wishes) (c finding.Change, ok bool) {
+	if f.Recorder == nil || f.Slot == nil || f.Trouble != "" || f.Slot.Profile == "" || w.Stream == "" || f.Slot.Profile == w.Stream ||
+		f.Recorder.Lacks(ActPlace) || f.Recorder.Speech != OwnInterface || w.RecorderID == 0 {
+		return c, false
+	}
+	name := f.Slot.Name
+	return finding.Change{Kind: Place, Key: Place, Title: fmt.Sprintf("Stream of channel %d of %s", f.Slot.Number, f.Recorder.Name),
+		From: StreamText(name, f.Slot.Address, f.Slot.Profile), To: StreamText(name, f.Address, w.Stream), Why: "It asks for another stream than the one to record.", Risk: finding.Gap,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the stream that it had."},
+		Args: map[string]string{"channel": fmt.Sprint(f.Slot.Number), "name": name, "address": f.Address, "stream": w.Stream, "old_stream": f.Slot.Profile, "view": w.View,
+			"way": f.Slot.Way, "recorder": fmt.Sprint(w.RecorderID), "make": w.Camera.Make, "model": w.Camera.Model}}, true
 }
 
 // Empty is what a free channel reads, SlotText what a taken one does: the
@@ -371,11 +533,16 @@ const Empty = "free"
 // SlotText is the canonical text of a channel that holds a source.
 func SlotText(name, address string) string { return name + " at " + address }
 
+// StreamText is SlotText with the stream that is asked for.
+func StreamText(name, address, profile string) string {
+	return SlotText(name, address) + ", stream " + profile
+}
+
 // ReadText is the canonical text of a taken channel, read for a source whose record stream
 // is the profile wanted: one that asks for another stream says so.
 func ReadText(s Slot, wanted string) string {
 	if s.Profile != "" && wanted != "" && s.Profile != wanted {
-		return SlotText(s.Name, s.Address) + ", stream " + s.Profile
+		return StreamText(s.Name, s.Address, s.Profile)
 	}
 	return SlotText(s.Name, s.Address)
 }
@@ -409,13 +576,48 @@ func (r Recorder) Recordings() []recording.Channel {
 	return out
 }
 
-// tooLong says whether a recorder takes no name of that length.
-func (r Recorder) tooLong(name string) bool {
-	return r.Limits.NameMax > 0 && utf8.RuneCountInString(name) > r.Limits.NameMax
+// nameTrouble says why a recorder takes no such name, as what it does; empty where it does.
+func (r Recorder) nameTrouble(name string) string {
+	n := utf8.RuneCountInString(name)
+	switch {
+	case r.Limits.NameMax > 0 && n > r.Limits.NameMax:
+		return fmt.Sprintf("takes names of up to %d characters, and %q has %d", r.Limits.NameMax, name, n)
+	case r.Limits.NameBytes > 0 && len(name) > r.Limits.NameBytes:
+		return fmt.Sprintf("takes names of up to %d bytes, and %q has %d", r.Limits.NameBytes, name, len(name))
+	}
+	for _, c := range name {
+		if !inChars(r.Limits.NameChars, c) {
+			return fmt.Sprintf("takes no %q in a name", c)
+		}
+	}
+	return ""
 }
 
-func (r Recorder) longName(name string, s finding.Severity) finding.Finding {
-	return finding.Finding{Code: "channel.name-long", Severity: s, Words: "name too long",
-		Sentence: fmt.Sprintf("%s takes names of up to %d characters, and %q has %d.", r.Name, r.Limits.NameMax, name, utf8.RuneCountInString(name)),
-		WayOut:   "Give the place a shorter name, in the expected list: it is one name everywhere."}
+// inChars says whether a character is among those of a list with ranges, as Limits.NameChars; of an empty
+// list all are.
+func inChars(list string, c rune) bool {
+	all := []rune(list)
+	for i := 0; i < len(all); i++ {
+		if i+2 < len(all) && all[i+1] == '-' {
+			if c >= all[i] && c <= all[i+2] {
+				return true
+			}
+			i += 2
+			continue
+		}
+		if c == all[i] {
+			return true
+		}
+	}
+	return len(all) == 0
+}
+
+func (r Recorder) longName(why string, s finding.Severity) finding.Finding {
+	return finding.Finding{Code: "channel.name-long", Severity: s, Words: "name refused", Sentence: r.Name + " " + why + ".",
+		WayOut: "Give the place a name that it takes, in the expected list: it is one name everywhere."}
+}
+
+// demand is what a source asks of its recorder.
+func (w Wishes) demand() Demand {
+	return Demand{Kbps: w.Kbps, Megapixels: float64(w.Width) * float64(w.Height) / 1e6, FPS: w.FPS}
 }

@@ -183,7 +183,7 @@ func (p *FeedPlanner) Take(f Feed) (c finding.Change, why string, ok bool) {
 		return c, f.Place + " doesn't say where it gives that channel on", false
 	case f.Slot.Codec != "" && len(p.R.Limits.Codecs) > 0 && !slices.Contains(p.R.Limits.Codecs, f.Slot.Codec):
 		return c, fmt.Sprintf("it is %s, and %s takes none of that", f.Slot.Codec, p.R.Name), false
-	case p.R.tooLong(f.Slot.Name):
+	case p.R.nameTrouble(f.Slot.Name) != "":
 		return c, "its name is too long for " + p.R.Name, false
 	}
 	if limit := p.R.Binds(int(f.Slot.Kbps), f.Slot.Width*f.Slot.Height); limit != "" {
@@ -214,7 +214,7 @@ func (p *FeedPlanner) Mend(s Step) (c finding.Change, why string, ok bool) {
 		if p.R.Lacks(ActName) {
 			return c, p.R.Name + " can't have its channels named as it is spoken to", false
 		}
-		if p.R.tooLong(s.Feed.Slot.Name) {
+		if p.R.nameTrouble(s.Feed.Slot.Name) != "" {
 			return c, "its name is too long for " + p.R.Name, false
 		}
 		return finding.Change{Kind: NameFeed, Key: fmt.Sprintf("%s/%d", NameFeed, s.Held.Number), Title: fmt.Sprintf("Name of channel %d of %s", s.Held.Number, p.R.Name),

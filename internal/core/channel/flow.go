@@ -37,7 +37,7 @@ func (f flow) priced(not []uint64, most []int, rate []float64) (to []int, cost f
 			default:
 				row[b] = it.cost[b]
 				if rate != nil {
-					row[b] += rate[b] * float64(it.kbps)
+					row[b] += rate[b] * float64(it.kbps[b])
 				}
 			}
 		}

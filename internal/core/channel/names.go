@@ -78,7 +78,7 @@ func (f Facts) renames(w Wishes) (out []finding.Change) {
 		return nil
 	}
 	add := func(id int64, r Recorder, s Slot, key string) {
-		if s.Name == w.Name || r.Lacks(ActName) || r.tooLong(w.Name) {
+		if s.Name == w.Name || r.Lacks(ActName) || r.nameTrouble(w.Name) != "" {
 			return
 		}
 		c := finding.Change{Kind: Rename, Key: key, Title: fmt.Sprintf("Name of channel %d of %s", s.Number, r.Name), From: s.Name, To: w.Name,

@@ -7,7 +7,7 @@ import (
 )
 
 // PowerOf is how much power a recorder sets aside for a device of a class at its port (IEEE Std
-// 802.3, table 33-7), in watts; 0 where there is no such class.
+// 802.3, tables 33-7 and 145-11), in watts; 0 where there is no such class.
 func PowerOf(class int) float64 {
 	switch class {
 	case 0, 3:
@@ -18,6 +18,14 @@ func PowerOf(class int) float64 {
 		return 7
 	case 4:
 		return 30
+	case 5:
+		return 45
+	case 6:
+		return 60
+	case 7:
+		return 75
+	case 8:
+		return 90
 	}
 	return 0
 }

@@ -92,7 +92,7 @@ func (s *search) relaxed(p part, not []uint64, least float64) float64 {
 		}
 		for i, b := range to {
 			if b < len(s.bins) && s.bins[b].kbps >= 0 {
-				over[b] += float64(s.items[i].kbps)
+				over[b] += float64(s.items[i].kbps[b])
 			}
 		}
 		if cost > best {
@@ -185,7 +185,7 @@ func (s *search) configured(choice []int, restart []bool) part {
 		}
 		row := x.rows[choice[b]]
 		left := max(0, row.Channels-x.used)
-		if x.large > row.Megapixels+1e-9 {
+		if !row.Takes(x.large) {
 			left = 0
 		}
 		f.free[b] = min(f.free[b], left)
@@ -193,7 +193,7 @@ func (s *search) configured(choice []int, restart []bool) part {
 	}
 	for i, it := range s.items {
 		for b, x := range s.bins {
-			if !math.IsInf(it.cost[b], 1) && (len(x.rows) == 0 || it.large <= x.rows[choice[b]].Megapixels+1e-9) && (x.kbps < 0 || it.kbps <= x.kbps) {
+			if !math.IsInf(it.cost[b], 1) && (len(x.rows) == 0 || x.rows[choice[b]].Takes(it.large[b])) && (x.kbps < 0 || it.kbps[b] <= x.kbps) {
 				f.allowed[i] |= 1 << b
 			}
 		}
@@ -290,19 +290,19 @@ func (s *search) narrowed(f *flow, not []uint64) (_ []uint64, most []int) {
 			continue
 		}
 		room, n := x.kbps, 0
-		for _, i := range s.bySize() {
+		for _, i := range s.bySize(b) {
 			if bound(not, i, b, len(s.bins)) {
-				room, n = room-s.items[i].kbps, n+1
+				room, n = room-s.items[i].kbps[b], n+1
 			}
 		}
-		for _, i := range s.bySize() {
+		for _, i := range s.bySize(b) {
 			if not[i]&(1<<b) != 0 || f.allowed[i]&(1<<b) == 0 || bound(not, i, b, len(s.bins)) {
 				continue
 			}
-			if s.items[i].kbps > room {
+			if s.items[i].kbps[b] > room {
 				break
 			}
-			room, n = room-s.items[i].kbps, n+1
+			room, n = room-s.items[i].kbps[b], n+1
 		}
 		if most[b] = n; room < 0 {
 			most[b] = 0
@@ -311,16 +311,19 @@ func (s *search) narrowed(f *flow, not []uint64) (_ []uint64, most []int) {
 	return not, most
 }
 
-// bySize are the items by what they send, the least first.
-func (s *search) bySize() []int {
+// bySize are the items by what they send to a recorder, the least first.
+func (s *search) bySize(b int) []int {
 	if s.sized == nil {
-		s.sized = make([]int, len(s.items))
-		for i := range s.sized {
-			s.sized[i] = i
-		}
-		slices.SortStableFunc(s.sized, func(a, b int) int { return cmp.Compare(s.items[a].kbps, s.items[b].kbps) })
+		s.sized = make([][]int, len(s.bins))
 	}
-	return s.sized
+	if s.sized[b] == nil {
+		s.sized[b] = make([]int, len(s.items))
+		for i := range s.sized[b] {
+			s.sized[b][i] = i
+		}
+		slices.SortStableFunc(s.sized[b], func(x, y int) int { return cmp.Compare(s.items[x].kbps[b], s.items[y].kbps[b]) })
+	}
+	return s.sized[b]
 }
 
 // broken finds an item that breaks what counting channels alone doesn't see: bit rates, and items
@@ -330,7 +333,7 @@ func (s *search) broken(to []int, f flow, not []uint64) (at, b int, stuck bool) 
 	kbps, count := make([]int, len(s.bins)), make([]int, len(s.bins))
 	for i, b := range to {
 		if b < len(s.bins) {
-			kbps[b] += s.items[i].kbps
+			kbps[b] += s.items[i].kbps[b]
 			count[b] += len(s.items[i].members)
 		}
 	}
@@ -344,7 +347,7 @@ func (s *search) broken(to []int, f flow, not []uint64) (at, b int, stuck bool) 
 			continue
 		}
 		stuck = true
-		if !bound(not, i, on, len(s.bins)) && (at < 0 || s.weight(i) > s.weight(at)) {
+		if !bound(not, i, on, len(s.bins)) && (at < 0 || s.weight(i, on) > s.weight(at, b)) {
 			at, b = i, on
 		}
 	}
@@ -364,7 +367,21 @@ func bound(not []uint64, item, to, bins int) bool {
 	return not[item]|1<<to == 1<<(bins+1)-1 && not[item]&(1<<to) == 0
 }
 
-func (s *search) weight(i int) int { return s.items[i].kbps + 100_000*(len(s.items[i].members)-1) }
+func (s *search) weight(i, b int) int {
+	return s.items[i].kbps[b] + 100_000*(len(s.items[i].members)-1)
+}
+
+// sends is what an item sends where it is, or the most that it would anywhere.
+func (s *search) sends(i, b int) int {
+	if b < len(s.bins) {
+		return s.items[i].kbps[b]
+	}
+	most := 0
+	for _, k := range s.items[i].kbps {
+		most = max(most, k)
+	}
+	return most
+}
 
 // repair moves what is too much elsewhere, what sends most first, or leaves it.
 func (s *search) repair(to []int, f flow) []int {
@@ -374,14 +391,14 @@ func (s *search) repair(to []int, f flow) []int {
 	for i := range order {
 		order[i] = i
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(s.items[a].kbps, s.items[b].kbps) })
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(s.sends(a, to[a]), s.sends(b, to[b])) })
 	fits := func(i, b int) bool {
 		x := s.bins[b]
-		return f.allowed[i]&(1<<b) != 0 && count[b]+len(s.items[i].members) <= f.free[b]+f.more[b] && (x.kbps < 0 || kbps[b]+s.items[i].kbps <= x.kbps)
+		return f.allowed[i]&(1<<b) != 0 && count[b]+len(s.items[i].members) <= f.free[b]+f.more[b] && (x.kbps < 0 || kbps[b]+s.items[i].kbps[b] <= x.kbps)
 	}
 	take := func(i, b int) {
 		out[i] = b
-		kbps[b] += s.items[i].kbps
+		kbps[b] += s.items[i].kbps[b]
 		count[b] += len(s.items[i].members)
 	}
 	var left []int

@@ -23,13 +23,13 @@ func Waits(f Facts, w Wishes, found bool) string {
 	if c := f.Recorder.Choose(w.Camera); c.Refused != "" {
 		return c.Refused
 	}
-	if f.Recorder.tooLong(w.Name) {
-		return "its name is too long for " + f.Planned
+	if why := f.Recorder.nameTrouble(w.Name); why != "" {
+		return f.Planned + " " + why
 	}
 	if f.Recorder.ByHand {
 		return "by hand: see the bench sheet"
 	}
-	return f.Recorder.Binds(w.Kbps, w.Width*w.Height)
+	return f.Recorder.BindsFor(w.demand())
 }
 
 // Lacks says whether a source that isn't proposed for a channel waits for nothing but one: its
@@ -74,6 +74,9 @@ func Gauges(r Recorder) []Gauge {
 	if row, ok := r.row(); ok {
 		all = append(all, Gauge{Name: fmt.Sprintf("Up to %g MP", row.Megapixels), Used: float64(used), Most: float64(row.Channels), Exact: true})
 	}
+	if r.Limits.DecodeMP > 0 {
+		all = append(all, Gauge{Name: "Decoded MP/s", Used: r.decoded(), Most: r.Limits.DecodeMP})
+	}
 	all = append(all, Gauge{Name: "Licences", Used: float64(used), Most: float64(r.Limits.Licences), Exact: true},
 		Gauge{Name: "Port watts", Used: r.Watts(), Most: r.Limits.Watts})
 	var out []Gauge
@@ -90,11 +93,11 @@ func Gauges(r Recorder) []Gauge {
 func (r Recorder) row() (Table, bool) {
 	large := 0.0
 	for _, s := range r.Slots {
-		large = max(large, float64(s.Width*s.Height)/1e6)
+		large = max(large, s.megapixels())
 	}
 	best, found := Table{}, false
 	for _, t := range r.Limits.Tables {
-		holds, held := large <= t.Megapixels+1e-9, large <= best.Megapixels+1e-9
+		holds, held := t.Takes(large), best.Takes(large)
 		if !found || holds && (!held || t.Channels > best.Channels) || !holds && !held && t.Megapixels > best.Megapixels {
 			best, found = t, true
 		}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/recording"
 )
 
 // SilentFor is how long a camera that was just placed may be silent before that is taken for a fault: it
@@ -85,4 +86,47 @@ func (f Facts) displaced() (out finding.Finding, ok bool) {
 			Evidence: []finding.Evidence{{Name: fmt.Sprintf("Channel %d", n.Slot.Number), Value: n.Slot.State, Via: "channel table", At: n.Recorder.At}}}, true
 	}
 	return out, false
+}
+
+// Moves is the finding that a recorder holds a view which is planned for another.
+func Moves(held, planned Facts, w Wishes) finding.Finding {
+	f := finding.Finding{Code: "channel.moves", Severity: finding.Needs, Words: "planned elsewhere",
+		Sentence: fmt.Sprintf("Channel %d of %s holds it, and it is planned for %s.", held.Slot.Number, held.Recorder.Name, w.Recorder),
+		WayOut:   fmt.Sprintf("Place it on %s, as is proposed: %s holds it too until it is taken out there. Or plan it for %s again.", w.Recorder, held.Recorder.Name, held.Recorder.Name)}
+	if why := Waits(planned, w, true); why != "" {
+		f.WayOut = fmt.Sprintf("%s can't take it: %s. Plan it for %s again, or for another.", w.Recorder, why, held.Recorder.Name)
+	}
+	return f
+}
+
+// Retires says why a channel of a recorder stays though another one is to replace it; empty where that
+// one, read now, receives what it holds, is licensed to record it and keeps it. trouble says why it
+// couldn't be read.
+func Retires(new Recorder, s *Slot, trouble string) string {
+	switch {
+	case s == nil:
+		return "no other recorder holds it"
+	case trouble != "":
+		return new.Name + " can't be read now"
+	case s.State != Receiving || s.Paused:
+		return fmt.Sprintf("%s doesn't receive it (%s)", new.Name, s.State)
+	case s.Recording.Unlicensed:
+		return new.Name + " has no licence to record it"
+	case s.Recording.Plan == nil && !new.Lacks(ActPlan):
+		return new.Name + " doesn't tell that it keeps anything of it"
+	case s.Recording.Plan != nil && !keepsSomething(s.Recording):
+		return new.Name + " keeps nothing of it by its plan"
+	}
+	return ""
+}
+
+// keepsSomething says whether a channel's plan keeps anything by what reaches it.
+func keepsSomething(r recording.Slot) bool {
+	f := recording.Facts{Slot: &r}
+	for _, p := range f.Problems(*r.Plan, false) {
+		if p.Never || p.Code == "recording.nothing" {
+			return false
+		}
+	}
+	return true
 }

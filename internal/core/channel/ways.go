@@ -115,10 +115,10 @@ type Choice struct {
 // of what is needed, of equals native before ONVIF before RTSP. A recorder that doesn't tell its
 // ways takes it by ONVIF where it speaks that.
 func (r Recorder) Choose(c Camera) Choice {
-	if len(r.Limits.Ways) == 0 {
+	listed := r.Models == nil || r.Models.Has(c.Make, c.Model)
+	if len(r.Limits.Ways) == 0 && (listed || !r.Limits.NoOthers) {
 		return Choice{Way: map[bool]string{true: RTSP, false: ONVIF}[c.RTSPAlone]}
 	}
-	listed := r.Models == nil || r.Models.Has(c.Make, c.Model)
 	var best *Choice
 	why := Choice{Unlisted: !listed}
 	for _, name := range []string{Native, ONVIF, RTSP} {
@@ -126,7 +126,7 @@ func (r Recorder) Choose(c Camera) Choice {
 		switch {
 		case i < 0:
 			continue
-		case name != RTSP && c.RTSPAlone:
+		case name == ONVIF && c.RTSPAlone, name == Native && c.RTSPAlone && r.Models == nil: // whether it knows the model isn't told
 			continue
 		case name == Native && !listed:
 			continue
@@ -193,7 +193,7 @@ func (r Recorder) Out(recorder int64, number int) (c finding.Change, ok bool) {
 		return finding.Change{}, false
 	}
 	s := r.Slots[i]
-	why := "Its name, its plan and what is pegged to its inputs go; what was recorded of it stays until it is written over."
+	why := "Its name, its plan and what is pegged to its inputs go; " + r.footage() + "."
 	if r.Limits.Licences > 0 {
 		why += " A licence is free again."
 	}
@@ -204,8 +204,39 @@ func (r Recorder) Out(recorder int64, number int) (c finding.Change, ok bool) {
 	}
 	return finding.Change{Kind: TakeOut, Key: fmt.Sprintf("%s/%d", TakeOut, number), Title: fmt.Sprintf("Channel %d of %s", number, r.Name),
 		From: SlotText(s.Name, s.Address), To: Empty, Why: why, Risk: finding.Gap, Removes: true,
-		Undo: finding.Undo{Kind: finding.Irreversible, Note: "place it again; its plan and its pegs are written anew."},
+		Undo: finding.Undo{Kind: finding.Irreversible, Note: r.outNote()},
 		Args: map[string]string{"recorder": fmt.Sprint(recorder), "channel": fmt.Sprint(number)}}, true
+}
+
+// Footage says whether what a recorder recorded of a channel goes with the channel, and whether that is
+// known.
+func (r Recorder) Footage() (goes, known bool) {
+	switch r.Speech {
+	case OverONVIF:
+		return true, true // DeleteRecording removes what it holds (ONVIF Recording Control, 5.3.4)
+	case BySheet:
+		return false, false
+	}
+	return false, true // see remove of the recorder interface
+}
+
+// footage says what becomes of it, as part of a sentence.
+func (r Recorder) footage() string {
+	switch goes, known := r.Footage(); {
+	case goes:
+		return "what was recorded of it is deleted with it, at once and for good"
+	case !known:
+		return "whether what was recorded of it stays isn't known: see its papers"
+	}
+	return "what was recorded of it stays until it is written over"
+}
+
+// outNote says why taking a channel out can't be undone.
+func (r Recorder) outNote() string {
+	if goes, known := r.Footage(); goes || !known {
+		return "Placed again it is another channel: its recordings, its plan and its pegs don't come back by themselves."
+	}
+	return "Placed again it is another channel: its plan and its pegs don't come back by themselves."
 }
 
 // OthersText is the canonical text of whether other makes than those of its list are taken.

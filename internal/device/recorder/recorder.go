@@ -226,7 +226,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
 		s.Way, s.Over, s.Firmware = dial.CleanText(s.Way, 16), dial.CleanText(s.Over, 32), dial.CleanText(s.Firmware, 64)
 		s.Serves, s.From = plainAddress(s.Serves), plainAddress(s.From)
-		s.Recording = cleanRecording(s.Recording)
+		s.Recording, s.As = cleanRecording(s.Recording), channel.Figures{} // what it counts as is worked out here
+		s.Lost = min(1, amount(s.Lost))
 	}
 	a.Ports = a.Ports[:min(len(a.Ports), 128)]
 	a.Analog, a.Limits.Tables = a.Analog[:min(len(a.Analog), maxAnalog)], a.Limits.Tables[:min(len(a.Limits.Tables), maxTables)]
@@ -243,6 +244,7 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
 		Ports: a.Ports, Analog: a.Analog, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
 			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets, Models: cleanModels(a.Models), Storage: cleanStorage(a.Storage), ByPlan: a.ByPlan}
+	r.Limits.NameBytes, r.Limits.NameChars, r.Limits.DecodeMP = max(0, a.Limits.NameBytes), dial.CleanText(a.Limits.NameChars, 128), amount(a.Limits.DecodeMP)
 	r.Limits.Ways = cleanWays(a.Limits.Ways)
 	for _, b := range a.Burns[:min(len(a.Burns), 8)] {
 		r.Burns = append(r.Burns, dial.CleanText(b, 16))

@@ -49,6 +49,9 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 		if r, known := site.Recorder.Of(s, rec.ID); known {
 			f.Recorder, f.Slot = &r, slot
 		}
+		if r, read := site.Clock.Of(s, rec.ID); read {
+			f.Ahead, f.AheadKnown = r.Offset.Mid(), true
+		}
 		f.Others = s.AlsoOn(of)
 		if on, ok := site.Placed.Of(s, of); ok && on.Recorder == rec.ID {
 			f.PlacedAt = on.At
@@ -62,7 +65,7 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 		w.Stream, w.View = stream.Roles(sf.Profiles, sw.Codecs)
 		w.Unfit = w.Stream == ""
 		if p, _, ok := sf.Find(w.Stream); ok {
-			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
+			w.Width, w.Height, w.Kbps, w.FPS = p.Width, p.Height, p.Kbps, p.FPS
 		}
 	}
 	w.Camera = cameraOf(s, of)
@@ -100,12 +103,42 @@ func cameraOf(s *site.Snapshot, of site.Source) channel.Camera {
 // Judge says how a view stands on its recorder.
 func (c *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := Facts(s, of)
-	return stage.Verdict{Read: f.Read(), Findings: channel.Judge(now, f, w), Done: "Its recorder receives it.", ValidUntil: f.WaitsUntil()}
+	findings := channel.Judge(now, f, w)
+	if moved, mw, ok := planned(s, of, f); ok {
+		findings = append(findings, channel.Moves(f, moved, mw))
+		finding.Sort(findings)
+	}
+	return stage.Verdict{Read: f.Read(), Findings: findings, Done: "Its recorder receives it.", ValidUntil: f.WaitsUntil()}
+}
+
+// planned are the facts of the recorder that a view is planned for, where another one holds it; ok is
+// false where none does, or that one.
+func planned(s *site.Snapshot, of site.Source, held channel.Facts) (f channel.Facts, w channel.Wishes, ok bool) {
+	rec, slot, holds := s.HolderOf(of)
+	if !holds || slot == nil || of.RecorderID == nil || *of.RecorderID == rec.ID || held.Trouble != "" {
+		return f, w, false
+	}
+	to, there := s.Device(*of.RecorderID)
+	if !there || to.Feeds != nil {
+		return f, w, false
+	}
+	f, w = FactsOn(s, of, to)
+	return f, w, true
+}
+
+// asked are the facts of a view on the recorder that it is to be placed on: the one that it is planned
+// for, else the one that holds it.
+func asked(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
+	f, w := Facts(s, of)
+	if moved, mw, ok := planned(s, of, f); ok {
+		return moved, mw
+	}
+	return f, w
 }
 
 // Propose places a view as if it were placed alone.
 func (c *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
-	f, w := Facts(s, of)
+	f, w := asked(s, of)
 	return channel.Propose(now, f, w)
 }
 
@@ -113,7 +146,7 @@ func (c *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 func (c *Stage) Plan(now time.Time) func(*site.Snapshot, site.Source) []finding.Change {
 	var p channel.Planner
 	return func(s *site.Snapshot, of site.Source) []finding.Change {
-		f, w := Facts(s, of)
+		f, w := asked(s, of)
 		return p.Next(now, f, w)
 	}
 }
@@ -260,6 +293,9 @@ func (p placing) Read(ctx context.Context) (string, error) {
 	slot, taken, err := recorders.Slot(ctx, p.client, p.number)
 	if err != nil || !taken {
 		return channel.Empty, err
+	}
+	if _, other := p.c.Args["old_stream"]; other {
+		return channel.StreamText(slot.Name, slot.Address, slot.Profile), nil
 	}
 	return channel.ReadText(slot, p.c.Args["stream"]), nil
 }

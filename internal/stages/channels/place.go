@@ -2,6 +2,7 @@ package channels
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -61,8 +62,7 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 			f.Refused = choice.Refused
 		default:
 			f.Way, f.Losses = choice.Way, len(choice.Lost)
-			p.Kbps = max(p.Kbps, profile.Kbps)
-			p.Megapixels = max(p.Megapixels, float64(profile.Width*profile.Height)/1e6)
+			f.Kbps, f.FPS, f.Megapixels = profile.Kbps, profile.FPS, float64(profile.Width*profile.Height)/1e6
 		}
 		p.Fits[b.ID] = f
 	}
@@ -85,7 +85,7 @@ func FactsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts,
 		w.Stream, w.View = stream.Roles(sf.Profiles, table.Limits.Codecs)
 		w.Unfit = w.Stream == ""
 		if p, _, ok := sf.Find(w.Stream); ok {
-			w.Width, w.Height, w.Kbps = p.Width, p.Height, p.Kbps
+			w.Width, w.Height, w.Kbps, w.FPS = p.Width, p.Height, p.Kbps, p.FPS
 		}
 	}
 	return f, w
@@ -104,47 +104,70 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 	if _, known := site.Recorder.Of(s, to.ID); !known {
 		return nil, trouble.Told(to.Place + " wasn't read yet: read it first.")
 	}
-	var plan channel.Planner
+	table, _ := site.Recorder.Of(s, to.ID)
+	var sources []site.Source
+	var wishes []int
 	for _, of := range s.Sources {
-		old := s.SlotOn(of, from.ID)
-		if old == nil || s.SlotOn(of, to.ID) != nil {
-			continue
+		if old := s.SlotOn(of, from.ID); old != nil && s.SlotOn(of, to.ID) == nil {
+			sources, wishes = append(sources, of), append(wishes, old.Number)
 		}
-		f, w := FactsOn(s, of, to)
-		w.Channel = old.Number
-		t := Taken{Source: of, Changes: plan.Next(now, f, w)}
+	}
+	// Every number that the new one has is kept; what doesn't fit goes to free ones, after those.
+	numbers := table.Numbers(wishes, table.ChannelsNow())
+	order := make([]int, len(sources))
+	for i := range order {
+		order[i] = i
+	}
+	kept := func(i int) int { return map[bool]int{true: 0, false: 1}[numbers[i] == wishes[i]] }
+	slices.SortStableFunc(order, func(a, b int) int { return kept(a) - kept(b) })
+	var plan channel.Planner
+	for _, i := range order {
+		f, w := FactsOn(s, sources[i], to)
+		w.Channel = numbers[i]
+		t := Taken{Source: sources[i], Changes: plan.Next(now, f, w)}
 		if len(t.Changes) == 0 {
 			t.Why = channel.Waits(f, w, true)
 			if t.Why == "" {
 				t.Why = "those before it take the last channels"
 			}
-		} else if n := t.Changes[0].Args["channel"]; n != strconv.Itoa(old.Number) {
-			t.Changes[0].Why += fmt.Sprintf(" Its number was %d on %s, which %s hasn't free.", old.Number, from.Place, to.Place)
+		} else if n := t.Changes[0].Args["channel"]; n != strconv.Itoa(wishes[i]) {
+			t.Changes[0].Why += fmt.Sprintf(" Its number was %d on %s, which %s hasn't free.", wishes[i], from.Place, to.Place)
 		}
 		out = append(out, t)
 	}
 	return out, nil
 }
 
-// Retire takes out of a recorder all channels whose cameras another one receives; left counts those
-// that none does, which stay.
-func Retire(s *site.Snapshot, from store.Device) (out []finding.Change, left int) {
+// Retire takes out of a recorder all channels whose cameras another one receives, may record and keeps;
+// left says of the others why they stay. The others are to be read just before.
+func Retire(s *site.Snapshot, from store.Device) (out []finding.Change, left []string) {
 	table, _ := site.Recorder.Of(s, from.ID)
-	elsewhere := map[int]bool{}
+	stays := map[int]string{}
 	for _, of := range s.Sources {
 		old := s.SlotOn(of, from.ID)
 		if old == nil {
 			continue
 		}
+		why := channel.Retires(channel.Recorder{}, nil, "")
 		for _, rec := range s.Recorders() {
-			if other := s.SlotOn(of, rec.ID); rec.ID != from.ID && other != nil && other.State == channel.Receiving {
-				elsewhere[old.Number] = true
+			other := s.SlotOn(of, rec.ID)
+			if rec.ID == from.ID || other == nil {
+				continue
+			}
+			r, _ := site.Recorder.Of(s, rec.ID)
+			if why = channel.Retires(r, other, s.RecorderTrouble(rec.ID)); why == "" {
+				break
 			}
 		}
+		stays[old.Number] = why
 	}
 	for _, slot := range table.Slots {
-		if !elsewhere[slot.Number] {
-			left++
+		why, ours := stays[slot.Number]
+		if !ours {
+			why = "it holds none of this site's cameras"
+		}
+		if why != "" {
+			left = append(left, fmt.Sprintf("channel %d, %s: %s", slot.Number, slot.Name, why))
 			continue
 		}
 		if c, ok := table.Out(from.ID, slot.Number); ok {

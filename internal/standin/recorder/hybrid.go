@@ -35,7 +35,7 @@ func (r *Recorder) ip() int {
 			off++
 		}
 	}
-	return min(c.Most, c.Base+off*c.Gain)
+	return c.Of(off)
 }
 
 func (r *Recorder) channels() int {
@@ -71,7 +71,9 @@ func (r *Recorder) tooMuch() string {
 		large = max(large, float64(s.Width*s.Height)/1e6)
 	}
 	for _, t := range r.cfg.Limits.Tables {
-		if len(r.mem.Channels)+1 <= t.Channels && large <= t.Megapixels {
+		// What its decoder is sold as: 8 MP is 3840 × 2160, 4 MP is 2688 × 1520, a twentieth more than
+		// it says.
+		if len(r.mem.Channels)+1 <= t.Channels && large*20 <= t.Megapixels*21 {
 			return ""
 		}
 		rows = append(rows, fmt.Sprintf("%d of %g MP", t.Channels, t.Megapixels))
@@ -105,7 +107,7 @@ func (r *Recorder) setAnalog(w http.ResponseWriter, q *http.Request) {
 	}
 	c := r.cfg.Limits.Capacity
 	for m := range r.mem.Channels {
-		if m > min(c.Most, c.Base+off*c.Gain) {
+		if m > c.Of(off) {
 			refuse(w, http.StatusConflict, fmt.Sprintf("channel %d is taken and would be gone", m))
 			return
 		}

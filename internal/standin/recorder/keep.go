@@ -328,6 +328,7 @@ func (r *Recorder) trim(now time.Time) {
 			return
 		}
 		delete(r.mem.Other, oldest)
+		delete(r.mem.Left, oldest)
 		for _, p := range r.mem.Channels {
 			delete(p.Ledger.Days, oldest)
 		}
@@ -337,8 +338,10 @@ func (r *Recorder) trim(now time.Time) {
 // days lists the local dates of which it holds anything, the oldest first; r.mu is held.
 func (r *Recorder) days() []string {
 	all := map[string]bool{}
-	for d := range r.mem.Other {
-		all[d] = true
+	for _, of := range []map[string]float64{r.mem.Other, r.mem.Left} {
+		for d := range of {
+			all[d] = true
+		}
 	}
 	for _, p := range r.mem.Channels {
 		for d := range p.Ledger.Days {
@@ -349,7 +352,7 @@ func (r *Recorder) days() []string {
 }
 
 func (r *Recorder) dayBytes(day string) float64 {
-	total := r.mem.Other[day]
+	total := r.mem.Other[day] + r.mem.Left[day]
 	for _, p := range r.mem.Channels {
 		total += p.Ledger.Days[day]
 	}
@@ -420,7 +423,7 @@ func (r *Recorder) RunDays(until time.Time, days int, lines Lines) {
 	now := until.UTC().Truncate(time.Second)
 	r.mem.Skew, r.mem.Set = time.Until(until), time.Time{}
 	from := now.AddDate(0, 0, -days)
-	r.mem.Other = nil
+	r.mem.Other, r.mem.Left = nil, nil
 	for n, p := range r.mem.Channels {
 		p.Ledger = ledger{buffer: r.cfg.Buffer}
 		line, plan, hears := lines[n], p.plan(), r.hears(p)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"regexp"
 	"slices"
 
 	"duskyharbor/internal/core/channel"
@@ -118,8 +119,8 @@ func (r *Recorder) setName(w http.ResponseWriter, q *http.Request) {
 		refuse(w, http.StatusBadRequest, "name is needed")
 		return
 	}
-	if most := r.cfg.Limits.NameMax; most > 0 && len([]rune(in.Name)) > most {
-		refuse(w, http.StatusConflict, fmt.Sprintf("a name has at most %d characters", most))
+	if why := r.nameRefused(in.Name); why != "" {
+		refuse(w, http.StatusConflict, why)
 		return
 	}
 	r.mu.Lock()
@@ -127,4 +128,21 @@ func (r *Recorder) setName(w http.ResponseWriter, q *http.Request) {
 	_ = wire.Save(r.cfg.StateFile, r.mem)
 	r.mu.Unlock()
 	reply(w, map[string]string{})
+}
+
+// nameRefused says why it takes no such name; empty where it does.
+func (r *Recorder) nameRefused(name string) string {
+	l := r.cfg.Limits
+	switch {
+	case l.NameMax > 0 && len([]rune(name)) > l.NameMax:
+		return fmt.Sprintf("a name has at most %d characters", l.NameMax)
+	case l.NameBytes > 0 && len(name) > l.NameBytes:
+		return fmt.Sprintf("a name has at most %d bytes", l.NameBytes)
+	case l.NameChars == "":
+		return ""
+	}
+	if bad := regexp.MustCompile("[^" + l.NameChars + "]").FindString(name); bad != "" {
+		return fmt.Sprintf("a name has no %q", bad)
+	}
+	return ""
 }

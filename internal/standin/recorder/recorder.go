@@ -110,6 +110,7 @@ type memory struct {
 	Deletes int                `json:"deletes,omitempty"` // after so many days; 0: when it is full
 	Set     time.Time          `json:"set,omitzero"`      // when what it keeps was last changed, by its own time
 	Other   map[string]float64 `json:"other,omitempty"`   // bytes kept of analog inputs, by local date
+	Left    map[string]float64 `json:"left,omitempty"`    // and of channels that were taken out
 }
 
 type entry struct {
@@ -337,8 +338,8 @@ func (r *Recorder) place(w http.ResponseWriter, q *http.Request) {
 		refuse(w, http.StatusBadRequest, "name and address are needed")
 		return
 	}
-	if r.cfg.Limits.NameMax > 0 && len([]rune(p.Name)) > r.cfg.Limits.NameMax {
-		refuse(w, http.StatusConflict, fmt.Sprintf("a name has at most %d characters", r.cfg.Limits.NameMax))
+	if why := r.nameRefused(p.Name); why != "" {
+		refuse(w, http.StatusConflict, why)
 		return
 	}
 	p.Number, p.Inputs, p.Plan, p.Ledger = n, map[string][]string{}, nil, ledger{}
@@ -401,10 +402,15 @@ func (r *Recorder) remove(w http.ResponseWriter, q *http.Request) {
 	defer r.mu.Unlock()
 	if wk := r.live[n]; wk != nil {
 		wk.stop()
+		if r.mem.Left == nil { // what was recorded stays until it is written over
+			r.mem.Left = map[string]float64{}
+		}
+		for day, bytes := range r.mem.Channels[n].Ledger.Days {
+			r.mem.Left[day] += bytes
+		}
 		delete(r.live, n)
 		delete(r.mem.Channels, n)
 		r.mem.Set = r.now()
-		r.shelf.Drop(shelfName(n))
 		r.dirty = true
 	}
 	reply(w, map[string]string{})

@@ -55,14 +55,23 @@ func (pg *Page) bench(s *site.Snapshot, rec store.Device, rows []shell.Row, stat
 			taken[slot.Number] = true
 		}
 	}
+	wished := map[int]bool{} // by those that are still to be typed
+	for _, r := range rows {
+		if holder, slot, ok := s.HolderOf(r.Source); ok && holder.ID == rec.ID && slot == nil {
+			wished[r.Source.Channel] = true
+		}
+	}
 	for _, r := range rows {
 		holder, slot, ok := s.HolderOf(r.Source)
 		if !ok || holder.ID != rec.ID || slot != nil {
 			continue
 		}
 		e, why := entryOf(s, r.Source, *rec.Bench)
+		if n := r.Source.Channel; n > 0 && n <= rec.Bench.Channels && !taken[n] { // as the list has it
+			e.Channel, taken[n] = n, true
+		}
 		for n := 1; n <= rec.Bench.Channels && e.Channel == 0; n++ {
-			if !taken[n] {
+			if !taken[n] && !wished[n] {
 				e.Channel, taken[n] = n, true
 			}
 		}

@@ -1,6 +1,7 @@
 package channels
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -345,17 +346,29 @@ func (pg *Page) retire(c *echo.Context) error {
 	if err != nil {
 		return pg.Told(c, err)
 	}
-	s, err := site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, nil)
+	ctx, siteID := c.Request().Context(), shell.VisitorOf(c).Member.ID
+	s, err := site.Load(ctx, pg.Store, siteID, []int64{})
 	if err != nil {
+		return err
+	}
+	for _, rec := range s.Recorders() { // what they were seen to hold before says nothing of now
+		if rec.ID == d.ID {
+			continue
+		}
+		if _, err := pg.stage.Recorders.Read(ctx, rec); err != nil && engine.Ours(err) {
+			return err
+		}
+	}
+	if s, err = site.Load(ctx, pg.Store, siteID, nil); err != nil {
 		return err
 	}
 	all, left := channels.Retire(s, d)
 	if len(all) == 0 {
-		return pg.Back(c, fmt.Sprintf("No other recorder receives what %s holds: nothing is taken out of it.", d.Place))
+		return pg.Back(c, fmt.Sprintf("Nothing is taken out of %s: %s.", d.Place, cmp.Or(strings.Join(left[:min(len(left), 4)], "; "), "it holds nothing")))
 	}
 	var out shell.Left
-	if left > 0 {
-		out.Cant = []string{fmt.Sprintf("%s of %s that no other recorder receives: they stay.", shell.Plural(left, "channel"), d.Place)}
+	for _, why := range left {
+		out.Cant = append(out.Cant, d.Place+", "+why+".")
 	}
 	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: "Retire " + d.Place}, []engine.Pick{{Source: d.Whole(), Changes: all}}, out)
 }
