@@ -365,6 +365,40 @@ func TestRotationKilledAtItsSteps(t *testing.T) {
 	}
 }
 
+// The server is killed while a channel is resumed, and its recorder is slow to sign in: between paused and
+// receiving it reads neither, which is waited for and is nobody's doing.
+func TestRotationKilledWhileAChannelIsResumed(t *testing.T) {
+	t.Parallel()
+	h := testbed.Start(t)
+	b := &fixture{h, t, nil}
+	b.atWork(func() { b.place("Slipway") })
+	cam := h.Fleet.Camera("Slipway")
+	h.Fleet.Recorders[0].Slowly(4 * time.Second)
+	last := ""
+	for _, at := range []string{engine.PointSent + "/4", engine.PointWritten + "/4"} {
+		b.app = b.idle()
+		run, err := b.rotate("Slipway")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !b.dies(server(t, h, at), run) {
+			t.Errorf("the server didn't die at %q", at)
+		}
+		b.atWork(func() {
+			if r := b.wait(run, nil); r.Failed > 0 {
+				steps, _ := b.Store.StepsOf(context.Background(), run, 1)
+				t.Errorf("killed at %q: %+v", at, steps)
+			}
+			b.receives("Slipway", "killed at "+at)
+		})
+		name, ok := b.held(b.view(), b.device("Slipway"), cam)
+		if !ok || name == last || cam.Locked() {
+			t.Errorf("killed at %q it opens with %q: %v", at, name, ok)
+		}
+		last = name
+	}
+}
+
 // Two servers died in a rotation: the camera hadn't taken the new password when the first
 // did, and the second died in a try of it. No third wrong one is sent; the channel stays
 // paused, a person is told until when, and signing in then finds what opens it.

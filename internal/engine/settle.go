@@ -86,17 +86,12 @@ func (e *Engine) fail(ctx context.Context, a attempt, c store.Change, cause erro
 		whole := entries(all)
 		var left leftError
 		whole[at].Left = errors.As(cause, &left) && left.changed
+		whole[at].Kept = undoing && state == store.Failed && !whole[at].Left
 		fates := finding.Fallout(whole, at, state != store.Asks)
 		if undoing {
 			return e.leave(ctx, tx, a, c, all, fates, state, says)
 		}
-		var back []store.NewChange
-		for i := len(all) - 1; i >= 0; i-- {
-			b := all[i]
-			because := "the one after it failed"
-			if i == at {
-				because = says
-			}
+		for i, b := range all {
 			switch fates[i] {
 			case finding.NotSent:
 				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Failed, "", "not sent: the one before it didn't hold")
@@ -106,15 +101,23 @@ func (e *Engine) fail(ctx context.Context, a attempt, c store.Change, cause erro
 			case finding.Stands:
 				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Verified, "",
 					"it stands, though the one after it failed: "+b.Undo.Note)
-			case finding.TakenBack:
-				inverse, _ := b.Core().Inverse()
-				err = e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Undoing, "", "is taken back: "+because)
-				back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: deref(b.SourceID),
-					Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
 			}
 			if err != nil {
 				return err
 			}
+		}
+		var back []store.NewChange
+		for _, i := range finding.BackOrder(whole, fates) {
+			b, because := all[i], "the one after it failed"
+			if i == at {
+				because = says
+			}
+			inverse, _ := b.Core().Inverse()
+			if err := e.store.SettleChangeTx(ctx, tx, b.ID, a.claim.Fence, store.Undoing, "", "is taken back: "+because); err != nil {
+				return err
+			}
+			back = append(back, store.NewChange{Site: b.SiteID, Device: b.DeviceID, Source: deref(b.SourceID),
+				Step: a.Step, Stage: b.Stage, UndoOf: b.ID, Change: inverse})
 		}
 		return e.store.AddChanges(ctx, tx, back)
 	})

@@ -126,27 +126,24 @@ func (r *Reader) placedAs(ctx context.Context, d store.Device, table *channel.Re
 	if err != nil {
 		return err
 	}
-	ids, address := []int64{d.ID}, map[string]int64{}
+	ids := []int64{d.ID}
 	for _, of := range sources {
-		if of.Device.Address != nil {
-			ids, address[of.Device.Address.String()] = append(ids, of.Device.ID), of.Device.ID
-		}
+		ids = append(ids, of.Device.ID)
 	}
-	facts, err := r.Store.FactsOf(ctx, ids)
+	known, err := site.Load(ctx, r.Store, d.SiteID, ids)
 	if err != nil {
 		return err
 	}
-	before, _, err := site.Recorder.From(facts[d.ID])
+	before, _ := site.Recorder.Of(known, d.ID)
+	zone, err := time.LoadLocation(known.Site.Zone)
 	if err != nil {
-		return err
+		zone = time.UTC
 	}
 	for i := range table.Slots {
 		s := &table.Slots[i]
-		profiles, _, err := site.Profiles.From(facts[address[s.Address]])
-		if err != nil {
-			return err
-		}
+		of, profiles := known.Holds(*s)
 		s.As = channel.PlacedAs(*s, before, profiles)
+		s.Measured = known.ViewRates(of, zone)
 	}
 	return nil
 }

@@ -1,6 +1,8 @@
 package site
 
 import (
+	"time"
+
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stream"
@@ -56,20 +58,50 @@ func (s *Snapshot) SumOf(id int64, r channel.Recorder) recording.Sum {
 	return sum
 }
 
-// ViewRate is the rate of a view's streams as they were measured from here: what stands in where a
-// recorder doesn't pull one.
-func (s *Snapshot) ViewRate(of Source) recording.Rate {
+// Holds finds the view that a slot holds, with its device's profiles; the zero Source where it is none of
+// the snapshot's.
+func (s *Snapshot) Holds(slot channel.Slot) (of Source, profiles []stream.Profile) {
+	for _, x := range s.Sources {
+		if x.Device.Address == nil || x.Device.Address.String() != slot.Address {
+			continue
+		}
+		profiles, _ = Profiles.Of(s, x.Device.ID)
+		own, others := s.profilesOf(x)
+		view := channel.View{Address: slot.Address, First: x.First()}
+		for _, p := range own {
+			view.Own = append(view.Own, p.Token)
+		}
+		for _, p := range others {
+			view.Others = append(view.Others, p.Token)
+		}
+		if view.Shows(slot) {
+			return x, profiles
+		}
+	}
+	return of, profiles
+}
+
+// ViewRates are the rates of a view's streams as they were measured from here, by day or by night in a
+// zone.
+func (s *Snapshot) ViewRates(of Source, zone *time.Location) (out recording.Rates) {
+	if of.ID == 0 {
+		return out
+	}
 	sf, sw := s.Streams(of)
 	record, view := stream.Roles(sf.Profiles, sw.Codecs)
-	var out recording.Rate
-	for _, x := range []struct {
-		token string
-		to    *float64
-	}{{record, &out.Record}, {view, &out.View}} {
-		for _, m := range sf.Measured {
-			if m.Profile == x.token && x.token != "" && m.Trouble == "" {
-				*x.to = m.MeanKbps
-			}
+	for _, m := range sf.Measured {
+		if m.Trouble != "" || m.MeanKbps <= 0 {
+			continue
+		}
+		at, to := m.At.In(zone), &out.Day
+		if recording.IsNight(at.Hour()*2 + at.Minute()/30) {
+			to = &out.Night
+		}
+		switch m.Profile {
+		case record:
+			to.Record = m.MeanKbps
+		case view:
+			to.View = m.MeanKbps
 		}
 	}
 	return out

@@ -81,7 +81,8 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	for _, d := range deps {
 		one := func(x Dependant) bool { return x.Recorder == d.Recorder && x.Channel == d.Channel }
 		old := LabelText(d.Label)
-		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", sets, one)
+		follows := map[string]string{"set": sets["set"], "old_set": sets["old_set"], finding.Follows: Change}
+		each(Hold, "Account of channel %d of %s", old, Label(to.ID), "Give it the old account again.", follows, one)
 	}
 	each(Resume, "Resume channel %d of %s", Paused, Receive, "Pause it again.",
 		guards, func(d Dependant) bool { return !d.Paused && d.Receiving })

@@ -118,6 +118,9 @@ type Slot struct {
 	Recording recording.Slot `json:"recording,omitzero"`
 	// As is what the channel counts as, dark or not: the stream that it was placed with.
 	As Figures `json:"as,omitzero"`
+	// Measured are the rates of its streams as they were measured from here: they stand in where the
+	// recorder doesn't count.
+	Measured recording.Rates `json:"measured,omitzero"`
 }
 
 // Figures of a stream. What is 0 isn't known.
@@ -554,9 +557,9 @@ func (r Recorder) Recordings() []recording.Channel {
 	out := make([]recording.Channel, len(r.Slots))
 	for i, s := range r.Slots {
 		rec := s.Recording
-		c := recording.Channel{Name: s.Name, Rates: rec.Rates, Activity: rec.Activity, Unlicensed: rec.Unlicensed, Kept: rec.KeptDay,
+		c := recording.Channel{Name: s.Name, Rates: rec.Rates.Or(s.Measured), Activity: rec.Activity, Unlicensed: rec.Unlicensed, Kept: rec.KeptDay,
 			Silent: s.State != Receiving && rec.Rates == recording.Rates{}}
-		if c.Rates == (recording.Rates{}) {
+		if rec.Rates == (recording.Rates{}) && s.Kbps > 0 {
 			c.Rates.Day.Record, c.Rates.Night.Record = s.Kbps, s.Kbps
 		}
 		switch {

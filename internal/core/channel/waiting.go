@@ -13,6 +13,19 @@ import (
 // starts a stream, or its recorder signs in once more.
 const SilentFor = 90 * time.Second
 
+// refusedFor is how long a channel that was let sign in again may be refused before that is taken for its
+// last word: a recorder tries once more after a few seconds.
+const refusedFor = 20 * time.Second
+
+// MayComeYet says whether a channel that was resumed so long ago, and receives nothing, may still come to
+// receive.
+func MayComeYet(s Slot, ago time.Duration) bool {
+	if s.State == Refused {
+		return ago < refusedFor
+	}
+	return ago < SilentFor
+}
+
 // waited says whether a slot holds a camera that was placed so lately that its silence is waited for, and
 // until when, by the recorder's clock as it was when its table was read.
 func (f Facts) waited() (until time.Time, ok bool) {

@@ -98,3 +98,52 @@ func TestAGuardIsPutBackFirst(t *testing.T) {
 		t.Errorf("the guard wasn't put back: %v", got)
 	}
 }
+
+// What others follow from is taken back before them; where it still reads as it was made, they stay, and
+// what guards it is lifted.
+func TestWhatFollowsStaysWithWhatItFollows(t *testing.T) {
+	of := func(kind string, args map[string]string) Entry {
+		return Entry{Change: Change{Kind: kind, Args: args, Undo: Undo{Kind: Reversible}}, Made: true, Wrote: true}
+	}
+	guards, follows := map[string]string{Guards: "password"}, map[string]string{Follows: "password"}
+	all := []Entry{of("pause", guards), of("password", nil), of("hold", follows), of("hold", follows), of("resume", guards), of("resume", guards)}
+	all[5].Made, all[5].Left = false, true
+	fates := Fallout(all, 5, true)
+	if got := BackOrder(all, fates); !slices.Equal(got, []int{5, 4, 1, 3, 2, 0}) {
+		t.Errorf("taken back in the order %v", got)
+	}
+	var back []Entry
+	for _, i := range []int{1, 3, 2, 0} {
+		back = append(back, Entry{Change: all[i].Change, TakesBack: true, Asked: true})
+	}
+	back[0].Asked = false
+	for _, x := range []struct {
+		kept, known bool
+		want        []Fate
+	}{
+		{true, true, []Fate{Untouched, NotSent, NotSent, Untouched}},    // the new password is held, and channels are resumed
+		{false, true, []Fate{Untouched, Untouched, Untouched, NotSent}}, // it reads neither
+		{false, false, []Fate{Untouched, Untouched, Untouched, NotSent}},
+	} {
+		b := slices.Clone(back)
+		b[0].Kept = x.kept
+		if got := Fallout(b, 0, x.known); !slices.Equal(got, x.want) {
+			t.Errorf("kept %t, known %t: %v, want %v", x.kept, x.known, got, x.want)
+		}
+	}
+}
+
+// Where a guard can't be put back nothing else is taken back, also where it is known that it stands.
+func TestAGuardThatIsNotPutBackStopsAll(t *testing.T) {
+	back := func(kind string, args map[string]string) Entry {
+		return Entry{Change: Change{Kind: kind, Args: args, Undo: Undo{Kind: Reversible}}, TakesBack: true, Asked: true}
+	}
+	guards, follows := map[string]string{Guards: "password"}, map[string]string{Follows: "password"}
+	all := []Entry{back("resume", guards), back("password", nil), back("hold", follows), back("pause", guards)}
+	all[0].Asked, all[0].Kept = false, true
+	for _, known := range []bool{false, true} {
+		if got := Fallout(all, 0, known); !slices.Equal(got, []Fate{Untouched, NotSent, NotSent, NotSent}) {
+			t.Errorf("known %t: %v", known, got)
+		}
+	}
+}

@@ -21,6 +21,8 @@ type Slot struct {
 	Unlicensed bool       `json:"unlicensed,omitempty"` // it is shown, and not recorded
 	Now        string     `json:"now,omitempty"`        // what it keeps at this moment, as Keep; empty: not told
 	KeptDay    float64    `json:"kept_day,omitempty"`   // bytes a day that it kept over Storage.KeptDays
+	// Age is after how many hours its recordings are deleted, 0: never; nil: as the recorder's storage says.
+	Age *float64 `json:"age,omitempty"`
 }
 
 // Facts is what the judge of one view's recording knows.
@@ -182,7 +184,7 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		out = append(out, finding.Finding{Code: "recording.own-plan", Severity: finding.Needs, Words: "its own plan",
 			Sentence: fmt.Sprintf("%s keeps by a plan of its own: it is spoken to %s, and plans can neither be read nor written so.", f.Recorder, f.Own),
 			WayOut:   "Look at its own screen what it keeps, and accept it.", Evidence: f.evidence()})
-		if fi, bad := JudgeTerm(f.Recorder, f.At, f.Storage, f.Sum, w.Term); bad {
+		if fi, bad := JudgeTerm(f.Recorder, f.At, f.storage(), f.Sum, w.Term); bad {
 			out = append(out, fi)
 		}
 		return out
@@ -210,10 +212,19 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 		}
 		out = append(out, fi)
 	}
-	if fi, bad := JudgeTerm(f.Recorder, f.At, f.Storage, f.Sum, w.Term); bad {
+	if fi, bad := JudgeTerm(f.Recorder, f.At, f.storage(), f.Sum, w.Term); bad {
 		out = append(out, fi)
 	}
 	return out
+}
+
+// storage is the recorder's as it is for this channel.
+func (f Facts) storage() Storage {
+	st := f.Storage
+	if f.Slot.Age != nil {
+		st.Ages([]float64{*f.Slot.Age})
+	}
+	return st
 }
 
 // nothingComes is the finding that nothing is recorded since nothing comes, or that it isn't known.
@@ -256,7 +267,8 @@ func Done(f Facts, w Wishes) string {
 // JudgeTerm says whether a recorder keeps for too few days, or for too many, or that it isn't known.
 func JudgeTerm(recorder string, at time.Time, st Storage, sum Sum, t Term) (fi finding.Finding, bad bool) {
 	ev := []finding.Evidence{{Name: recorder, Value: fmt.Sprintf("%s usable, %s a day%s", Size(st.Usable), Size(sum.Bytes), guess(sum)), Via: "channel table", At: at}}
-	switch t.Of(sum, st.Deletes) {
+	longest, shortest := st.limits()
+	switch t.Of(sum, st) {
 	case NotKnown:
 		says := fmt.Sprintf("%s doesn't say how much it can hold: for how many days it keeps isn't known.", recorder)
 		way := "See on its own screen how much its disks hold, and accept it."
@@ -270,25 +282,25 @@ func JudgeTerm(recorder string, at time.Time, st Storage, sum Sum, t Term) (fi f
 		return finding.Finding{Code: "recording.days-unknown", Severity: finding.Needs, Words: "days unknown", Sentence: says, WayOut: way, Evidence: ev}, true
 	case TooFew:
 		days, way := sum.Days, "See on Recording what would bring it to the contract's days, or add disks."
-		if st.Deletes > 0 && (float64(st.Deletes) < days || days <= 0) {
-			days, way = float64(st.Deletes), "Let it keep for longer: there is room."
+		if shortest < days || days <= 0 {
+			days, way = shortest, "Let it keep for longer: there is room."
 		}
 		return finding.Finding{Code: "recording.few-days", Severity: finding.Needs, Words: DaysWord(days, t.Least),
 			Sentence: fmt.Sprintf("%s will keep %s of the %d days that the contract asks for.", recorder, DaysText(days), t.Least), WayOut: way, Evidence: ev}, true
 	case TooMany:
 		return finding.Finding{Code: "recording.many-days", Severity: finding.Needs, Words: "too long",
-			Sentence: fmt.Sprintf("%s has room for %s and keeps %s; the privacy rule allows %d days.", recorder, DaysText(sum.Days), untilText(st.Deletes), t.Most),
+			Sentence: fmt.Sprintf("%s has room for %s and keeps %s; the privacy rule allows %d days.", recorder, DaysText(sum.Days), untilText(longest), t.Most),
 			WayOut:   fmt.Sprintf("Have it delete what is older than %d days.", t.Most), Evidence: ev}, true
 	}
 	return finding.Finding{}, false
 }
 
 // untilText says until when a recorder keeps, as part of a sentence.
-func untilText(deletes int) string {
-	if deletes > 0 {
-		return "for " + plural(deletes, "day")
+func untilText(days float64) string {
+	if math.IsInf(days, 1) {
+		return "until it is full"
 	}
-	return "until it is full"
+	return "for " + DaysText(days)
 }
 
 func guess(s Sum) string {
@@ -301,6 +313,32 @@ func guess(s Sum) string {
 		return ", partly assumed"
 	}
 	return ""
+}
+
+// DaysText is for how many days a sum lasts, in words, as sure as it is.
+func (s Sum) DaysText() string {
+	switch {
+	case s.Days <= 0, s.Unknown && math.IsInf(s.Days, 1):
+		return "not known"
+	case s.Unknown:
+		return "at most " + DaysText(s.Days)
+	}
+	return DaysText(s.Days)
+}
+
+// Basis says what a sum rests on, as the end of a sentence.
+func (s Sum) Basis() string {
+	switch {
+	case s.Unknown:
+		return " at the least: not every stream's rate is known, by day and by night"
+	case s.Lived >= WeekDays:
+		return ", as it kept over " + DaysText(s.Lived)
+	case s.Lived > 0:
+		return fmt.Sprintf(", by what it kept over %s: not a whole week yet", DaysText(s.Lived))
+	case s.Assumed:
+		return ", partly assumed: not everything was counted for long enough"
+	}
+	return ", by what was counted"
 }
 
 // DaysText is a number of days in words, whole ones: what isn't over doesn't count.
@@ -404,11 +442,21 @@ func Decode(text string) (p Plan, err error) {
 }
 
 // AgeText is the canonical text of how old recordings of a recorder get.
-func AgeText(deletes int) string {
-	if deletes <= 0 {
-		return "until it is full"
+func AgeText(deletes int) string { return Storage{Deletes: deletes}.AgeText() }
+
+// AgeText is the canonical text of how old recordings get.
+func (s Storage) AgeText() string {
+	says := "until it is full"
+	switch {
+	case s.Hours > 0:
+		says = fmt.Sprintf("deleted after %g h", s.Hours)
+	case s.Deletes > 0:
+		says = "deleted after " + plural(s.Deletes, "day")
 	}
-	return "deleted after " + plural(deletes, "day")
+	if s.Shortest > 0 {
+		says += ", some after " + DaysText(s.Shortest)
+	}
+	return says
 }
 
 // Age is the change by which a recorder deletes what is older than so many days; 0: it keeps until
@@ -418,8 +466,12 @@ func Age(recorder string, id int64, st Storage, days int) finding.Change {
 	if days == 0 {
 		why = "It keeps for as long as there is room."
 	}
-	return finding.Change{Kind: SetAge, Key: SetAge, Title: "How long " + recorder + " keeps", From: AgeText(st.Deletes), To: AgeText(days), Why: why,
+	undo := finding.Undo{Kind: finding.Reversible, Note: "Let it keep as before; what was deleted meanwhile is gone."}
+	if st.Hours > 0 || st.Shortest > 0 {
+		undo = finding.Undo{Kind: finding.Irreversible, Note: "Its channels kept for times of their own, which aren't whole days or differ."}
+	}
+	return finding.Change{Kind: SetAge, Key: SetAge, Title: "How long " + recorder + " keeps", From: st.AgeText(), To: AgeText(days), Why: why,
 		Risk: finding.NoRisk, Removes: days > 0 && st.Oldest > float64(days),
-		Undo: finding.Undo{Kind: finding.Reversible, Note: "Let it keep as before; what was deleted meanwhile is gone."},
+		Undo: undo,
 		Args: map[string]string{"recorder": fmt.Sprint(id), "days": fmt.Sprint(days), "old_days": fmt.Sprint(st.Deletes)}}
 }

@@ -77,6 +77,10 @@ type Storage struct {
 	// Deletes is after how many days it deletes what it holds, whatever room there is; 0: it keeps
 	// until it is full.
 	Deletes int `json:"deletes"`
+	// Hours is the same in hours where it isn't whole days; 0: it is. Shortest is after how many days the
+	// channel loses its recordings that keeps them shortest, where they differ; 0: they don't.
+	Hours    float64 `json:"hours,omitempty"`
+	Shortest float64 `json:"shortest,omitempty"`
 	// Kept is what it kept a day, in bytes, over the whole days that are over since what it keeps was
 	// last changed; 0: no whole day is over.
 	Kept     float64 `json:"kept"`
@@ -84,6 +88,47 @@ type Storage struct {
 	// KeptWeek is how many of them were a Monday, a Tuesday and so on; all 0: not told.
 	KeptWeek [WeekDays]int `json:"kept_week,omitzero"`
 	Oldest   float64       `json:"oldest"` // age of the oldest it holds, in days
+}
+
+// limits are after how many days recordings are deleted, of the channel that keeps them longest and of the
+// one that keeps them shortest; +Inf: they are kept until the disks are full.
+func (s Storage) limits() (longest, shortest float64) {
+	longest = math.Inf(1)
+	switch {
+	case s.Hours > 0:
+		longest = s.Hours / 24
+	case s.Deletes > 0:
+		longest = float64(s.Deletes)
+	}
+	if shortest = longest; s.Shortest > 0 {
+		shortest = min(shortest, s.Shortest)
+	}
+	return longest, shortest
+}
+
+// Ages takes in after how long each of a recorder's channels deletes its recordings, in hours; 0: it keeps
+// them until it is full. One without a limit hides no other's.
+func (s *Storage) Ages(hours []float64) {
+	s.Deletes, s.Hours, s.Shortest = 0, 0, 0
+	if len(hours) == 0 {
+		return
+	}
+	longest, shortest := 0.0, math.Inf(1)
+	for _, h := range hours {
+		if h <= 0 {
+			h = math.Inf(1)
+		}
+		longest, shortest = max(longest, h), min(shortest, h)
+	}
+	if !math.IsInf(longest, 1) {
+		s.Deletes = int(math.Ceil(longest / 24))
+		if math.Mod(longest, 24) != 0 {
+			s.Hours = longest
+		}
+	}
+	if shortest < longest {
+		s.Shortest = shortest / 24
+	}
 }
 
 // Channel is one channel as the sums see it.
@@ -294,33 +339,29 @@ const (
 // deletes days, whatever there is room for; 0: it keeps until it is full. days of 0: how much it can
 // hold isn't told.
 func (t Term) Says(days float64, deletes int) string {
-	return t.Of(Sum{Days: days}, deletes)
+	return t.Of(Sum{Days: days}, Storage{Deletes: deletes})
 }
 
-// Of is how a sum stands in a term. One that is a bound, the most days that there may be, is within
-// only where no other number of days wouldn't be.
-func (t Term) Of(sum Sum, deletes int) string {
-	kept := sum.Days
-	if deletes > 0 {
-		kept = min(kept, float64(deletes))
+// Of is how a sum stands in a term on a storage. One that is a bound, the most days that there may be, is
+// within only where no other number of days wouldn't be.
+func (t Term) Of(sum Sum, on Storage) string {
+	longest, shortest := on.limits()
+	room := sum.Days
+	if room <= 0 {
+		room = math.Inf(1) // how much it can hold isn't told
 	}
-	few := t.Least > 0 && math.Floor(kept+1e-9) < float64(t.Least)
-	many := t.Most > 0 && kept > float64(t.Most)+1e-9
+	few := t.Least > 0 && math.Floor(min(room, shortest)+1e-9) < float64(t.Least)
+	many := t.Most > 0 && min(room, longest) > float64(t.Most)+1e-9
+	unsure := sum.Days <= 0 || sum.Unknown
 	switch {
 	case t.Least <= 0 && t.Most <= 0:
 		return Within
-	case sum.Days <= 0 && deletes > 0 && t.Least > 0 && deletes < t.Least:
-		return TooFew
-	case sum.Days <= 0 && (t.Least > 0 || deletes == 0 || deletes > t.Most):
-		return NotKnown
-	case sum.Days <= 0:
-		return Within // it deletes in time, whatever it can hold
 	case few:
 		return TooFew
-	case many && !sum.Unknown:
-		return TooMany
-	case sum.Unknown && (many || t.Least > 0):
+	case unsure && (t.Least > 0 || many): // it may keep less than that
 		return NotKnown
+	case many:
+		return TooMany
 	}
 	return Within
 }

@@ -240,7 +240,7 @@ func TestTermOfBounds(t *testing.T) {
 		"deleted later than allowed":         {Term{Least: 10, Most: 30}, Sum{Days: 90}, 60, TooMany},
 		"room for more, deleted at the most": {Term{Least: 30, Most: 30}, Sum{Days: 90}, 30, Within},
 	} {
-		if got := x.term.Of(x.sum, x.deletes); got != x.want {
+		if got := x.term.Of(x.sum, Storage{Deletes: x.deletes}); got != x.want {
 			t.Errorf("%s: %s, want %s", name, got, x.want)
 		}
 	}
@@ -262,5 +262,42 @@ func TestStepsKeepSomething(t *testing.T) {
 		if want := slices.Contains(hears, Motion); offered != want {
 			t.Errorf("heard %v: nothing when nothing happens is offered: %t", hears, offered)
 		}
+	}
+}
+
+// Channels of one recorder may keep for different times: the shortest is too short, the longest too long.
+func TestAgesOfChannels(t *testing.T) {
+	for name, x := range map[string]struct {
+		hours []float64
+		want  Storage
+		of    string // in a term of 10 to 30 days, with room for 90
+		text  string
+	}{
+		"none":                       {nil, Storage{}, TooMany, "until it is full"},
+		"all without a limit":        {[]float64{0, 0}, Storage{}, TooMany, "until it is full"},
+		"all alike":                  {[]float64{480, 480}, Storage{Deletes: 20}, Within, "deleted after 20 days"},
+		"half a day":                 {[]float64{12, 12}, Storage{Deletes: 1, Hours: 12}, TooFew, "deleted after 12 h"},
+		"one without a limit":        {[]float64{0, 480}, Storage{Shortest: 20}, TooMany, "until it is full, some after 20 days"},
+		"one without a limit, short": {[]float64{120, 0}, Storage{Shortest: 5}, TooFew, "until it is full, some after 5 days"},
+		"longer and shorter":         {[]float64{240, 960}, Storage{Deletes: 40, Shortest: 10}, TooMany, "deleted after 40 days, some after 10 days"},
+		"a day and a half, shortest": {[]float64{36, 480}, Storage{Deletes: 20, Shortest: 1.5}, TooFew, "deleted after 20 days, some after 1 day"},
+	} {
+		var s Storage
+		if s.Ages(x.hours); s != x.want {
+			t.Errorf("%s: %+v, want %+v", name, s, x.want)
+		}
+		if got := (Term{Least: 10, Most: 30}).Of(Sum{Days: 90}, s); got != x.of {
+			t.Errorf("%s: %s, want %s", name, got, x.of)
+		}
+		if got := s.AgeText(); got != x.text {
+			t.Errorf("%s: %q, want %q", name, got, x.text)
+		}
+	}
+	own := 12.0
+	f := facts(Always(Mode{Name: "a", Idle: Record, Event: Record}))
+	f.Slot.Age = &own
+	got := Judge(time.Time{}, f, Wishes{Name: "x", Plan: *f.Slot.Plan, Term: Term{Least: 10}})
+	if len(got) != 1 || got[0].Code != "recording.few-days" {
+		t.Errorf("its own age doesn't count: %+v", got)
 	}
 }

@@ -49,5 +49,10 @@ func sumUnits(s, units string, worth []float64) (sum float64, ok bool) {
 	return sum, true
 }
 
-// durationOfDays writes so many days as an xs:duration.
-func durationOfDays(days int) string { return fmt.Sprintf("P%dD", days) }
+// durationOfHours writes so many hours as an xs:duration, whole days as such.
+func durationOfHours(hours float64) string {
+	if math.Mod(hours, 24) == 0 {
+		return fmt.Sprintf("P%.0fD", hours/24)
+	}
+	return fmt.Sprintf("PT%dS", int64(math.Round(hours*3600)))
+}

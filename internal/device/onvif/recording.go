@@ -76,7 +76,7 @@ func (c *Client) RecordingLimits(ctx context.Context, services map[string]string
 // SourceID is its client's own: a device keeps it as it came.
 type Recording struct {
 	Token, SourceID, Name, Location, Description, Address, Content string
-	Days                                                           int // what is older is deleted; 0: nothing is
+	Hours                                                          float64 // what is older is deleted; 0: nothing is
 }
 
 // Recordings lists what a device has (GetRecordings; Recording Control, 5.11).
@@ -90,7 +90,7 @@ func (c *Client) Recordings(ctx context.Context, services map[string]string) (ou
 		x := Recording{Token: n.str("RecordingToken"), SourceID: cfg.str("Source", "SourceId"), Name: cfg.str("Source", "Name"),
 			Location: cfg.str("Source", "Location"), Description: cfg.str("Source", "Description"), Address: cfg.str("Source", "Address"), Content: cfg.str("Content")}
 		if keep, ok := parseDuration(cfg.str("MaximumRetentionTime")); ok {
-			x.Days = int(keep / (24 * time.Hour))
+			x.Hours = keep.Hours()
 		}
 		if x.Token != "" {
 			out = append(out, x)
@@ -104,7 +104,7 @@ func first(all []*node) []*node { return all[:min(len(all), maxRecordings)] }
 func (x Recording) configuration() string {
 	return `<RecordingConfiguration><tt:Source xmlns:tt="` + schemaNS + `">` + tt("SourceId", x.SourceID) + tt("Name", x.Name) + tt("Location", x.Location) +
 		tt("Description", x.Description) + tt("Address", x.Address) + `</tt:Source><tt:Content xmlns:tt="` + schemaNS + `">` + escape(x.Content) +
-		`</tt:Content><tt:MaximumRetentionTime xmlns:tt="` + schemaNS + `">` + durationOfDays(x.Days) + `</tt:MaximumRetentionTime></RecordingConfiguration>`
+		`</tt:Content><tt:MaximumRetentionTime xmlns:tt="` + schemaNS + `">` + durationOfHours(x.Hours) + `</tt:MaximumRetentionTime></RecordingConfiguration>`
 }
 
 func tt(name, value string) string { return element("tt:"+name, value) }

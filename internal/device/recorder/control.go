@@ -185,10 +185,13 @@ func (d *Control) Status(ctx context.Context) (channel.Recorder, clock.Reading, 
 	if !l.Dynamic && most > 0 {
 		r.Cannot = append([]channel.Act{channel.ActPlace}, controlLacks...)
 	}
+	var ages []float64
 	for i, h := range all {
-		r.Slots = append(r.Slots, h.slot(states[i], reading.Device))
-		r.Storage.Deletes = max(r.Storage.Deletes, min(h.rec.Days, 36500))
+		slot, age := h.slot(states[i], reading.Device), min(amount(h.rec.Hours), 876_000)
+		slot.Recording.Age = &age
+		r.Slots, ages = append(r.Slots, slot), append(ages, age)
 	}
+	r.Storage.Ages(ages)
 	if !since.IsZero() {
 		r.Storage.Oldest = amount(reading.Device.Sub(since).Hours() / 24)
 	}
@@ -271,7 +274,7 @@ func (d *Control) Place(ctx context.Context, n int, p Placement) (err error) {
 	if err != nil {
 		return err
 	}
-	rec := onvif.Recording{Token: h.rec.Token, SourceID: identifier(n, p.Profile, p.Label), Name: p.Name, Location: p.Name, Address: p.Address, Content: p.Name, Days: h.rec.Days}
+	rec := onvif.Recording{Token: h.rec.Token, SourceID: identifier(n, p.Profile, p.Label), Name: p.Name, Location: p.Name, Address: p.Address, Content: p.Name, Hours: h.rec.Hours}
 	from := onvif.Receiver{Token: h.from.Token, URI: p.URI, Connects: true}
 	login := onvif.ReceiverLogin{Username: p.Username, Password: p.Password}
 	if taken && h.from.Token != "" && h.from.URI == p.URI {
@@ -363,7 +366,7 @@ func (d *Control) SetAge(ctx context.Context, days int) error {
 		return err
 	}
 	for _, h := range all {
-		h.rec.Days = days
+		h.rec.Hours = 24 * float64(days)
 		if err := d.c.SetRecording(ctx, services, h.rec); err != nil {
 			return err
 		}

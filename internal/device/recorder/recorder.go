@@ -226,7 +226,7 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
 		s.Way, s.Over, s.Firmware = dial.CleanText(s.Way, 16), dial.CleanText(s.Over, 32), dial.CleanText(s.Firmware, 64)
 		s.Serves, s.From = plainAddress(s.Serves), plainAddress(s.From)
-		s.Recording, s.As = cleanRecording(s.Recording), channel.Figures{} // what it counts as is worked out here
+		s.Recording, s.As, s.Measured = cleanRecording(s.Recording), channel.Figures{}, recording.Rates{} // these are worked out here
 		s.Lost = min(1, amount(s.Lost))
 	}
 	a.Ports = a.Ports[:min(len(a.Ports), 128)]

@@ -82,7 +82,7 @@ func (r *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
 			table, _, err := client.Status(ctx)
-			return recording.AgeText(table.Storage.Deletes), err
+			return table.Storage.AgeText(), err
 		},
 		WriteFunc: func(ctx context.Context) error { return client.SetAge(ctx, days) },
 		Shut:      client.Close,

@@ -264,6 +264,7 @@ func (g *Stage) channelEditor(ctx context.Context, s *site.Snapshot, c store.Cha
 		rec.Close()
 		return nil, fmt.Errorf("signin: change %d names no channel", c.ID)
 	}
+	wrote := c.Writes > 0
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
 			slot, taken, err := recorders.Slot(ctx, rec, number)
@@ -276,12 +277,17 @@ func (g *Stage) channelEditor(ctx context.Context, s *site.Snapshot, c store.Cha
 				return access.LabelText(slot.Label), nil
 			case slot.Paused:
 				return access.Paused, nil
-			case c.ToText == access.Receive && slot.State == "receiving", c.FromText == access.Receive:
+			case c.ToText == access.Receive && slot.State == channel.Receiving, c.FromText == access.Receive:
 				return access.Receive, nil
+			}
+			// It was let sign in, by this server or by one that died then, and is about to.
+			if c.ToText == access.Receive && wrote && channel.MayComeYet(slot, stages.Sent(c)) {
+				return "", engine.PendingError{Says: fmt.Sprintf("channel %d signs in again", number)}
 			}
 			return access.Signing, nil
 		},
 		WriteFunc: func(ctx context.Context) error {
+			wrote = true
 			if c.Kind == access.Hold {
 				return g.giveAccount(ctx, rec, number, c)
 			}

@@ -145,7 +145,8 @@ type Recorder struct {
 	cert  tls.Certificate
 	local *localTime
 	shelf *shelf.Shelf
-	began int // restarts
+	began int           // restarts
+	idles time.Duration // see Slowly
 }
 
 // Start brings a recorder up; it takes up its channels again.
@@ -218,6 +219,19 @@ func (r *Recorder) Close() {
 	r.stop()
 	r.done.Wait()
 	r.shelf.Close()
+}
+
+// Slowly has it wait so long before it signs in to a camera that it was given, or let sign in to again.
+func (r *Recorder) Slowly(wait time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.idles = wait
+}
+
+func (r *Recorder) slow() time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.idles
 }
 
 // Config is what the recorder was started with.

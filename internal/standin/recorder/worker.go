@@ -130,6 +130,9 @@ func (w *worker) set(f func(s *channel.Slot)) {
 
 // firstWord waits until the channel knows whether it receives, at most 10 s.
 func (w *worker) firstWord(ctx context.Context) {
+	if w.r.slow() > 0 { // it answers before it has begun
+		return
+	}
 	select {
 	case <-w.spoken:
 	case <-ctx.Done():
@@ -166,6 +169,7 @@ func (w *worker) run() {
 		return
 	}
 	go w.hear()
+	pause(w.ctx, w.r.slow())
 	for w.ctx.Err() == nil {
 		err := w.hold()
 		if w.ctx.Err() != nil {

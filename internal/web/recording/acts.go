@@ -48,7 +48,7 @@ func (pg *Page) posted(c *echo.Context) (d draft, ok bool, err error) {
 func (pg *Page) again(c *echo.Context, form url.Values, says string) error {
 	typed := url.Values{}
 	for k, v := range form {
-		if k == "plan" || k == "name" || len(k) > 1 && (k[0] == 'm' || k[0] == 'd') && k[1] >= '0' && k[1] <= '9' {
+		if k == "plan" || k == "name" || k == "pick" || len(k) > 1 && (k[0] == 'm' || k[0] == 'd') && k[1] >= '0' && k[1] <= '9' {
 			typed[k] = v
 		}
 	}
@@ -106,7 +106,13 @@ func (pg *Page) keep(c *echo.Context) error {
 		return pg.again(c, url.Values(form), says)
 	}
 	pg.Flash(c.Request().Context(), d.Name+" is kept. Nothing was written to a recorder.")
-	return c.Redirect(http.StatusSeeOther, pg.at(c, id))
+	to := pg.at(c, id)
+	if form, err := c.FormValues(); err == nil { // ticks stay
+		for _, v := range form["pick"] {
+			to += "&pick=" + url.QueryEscape(v)
+		}
+	}
+	return c.Redirect(http.StatusSeeOther, to)
 }
 
 func (pg *Page) at(c *echo.Context, plan int64) string {
@@ -119,13 +125,6 @@ func (pg *Page) write(c *echo.Context) error {
 	sel, asked, err := shell.Selected(c)
 	if err != nil {
 		return err
-	}
-	form, err := c.FormValues()
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
-	}
-	if sel.IDs == nil && form.Get("all") != "1" && len(form["pick"]) == 0 {
-		return pg.again(c, url.Values(form), "Select below which cameras are to keep by this plan.")
 	}
 	d, ok, err := pg.posted(c)
 	if err != nil || !ok {
@@ -140,6 +139,7 @@ func (pg *Page) write(c *echo.Context) error {
 		return err
 	}
 	if says != "" {
+		form, _ := c.FormValues()
 		return pg.again(c, url.Values(form), says)
 	}
 	sources := make([]int64, len(targets))

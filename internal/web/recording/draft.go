@@ -21,6 +21,8 @@ type draft struct {
 	Days  [recording.WeekDays]string // as typed
 	Wrong string                     // why it can't be read; empty: it can
 	For   int                        // views that it was chosen for
+	// Edited says that it was changed in hand and isn't kept yet.
+	Edited bool
 }
 
 // Key names the draft's plan in a form: its number, or "new".
@@ -97,6 +99,7 @@ func read(v url.Values, plans []store.RecordingPlan) draft {
 		d.Wrong = err.Error()
 	}
 	if len(p.Modes) > 0 {
+		d.Edited = d.ID == 0 || !d.Plan.Equal(p) || d.Plan.String() != p.String()
 		d.Plan = p
 	}
 	return d

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"math"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"time"
@@ -70,6 +71,14 @@ type pageData struct {
 	Changes int
 	Placed  int
 	Trouble []string
+	// Picks are the views that the draft would be chosen for: those that are ticked, all where none is. Only
+	// where somebody has it in hand, see draft.Edited.
+	Picks map[int64]bool
+}
+
+// picked says whether a draft in hand would be chosen for a view.
+func (d *pageData) picked(of site.Source) bool {
+	return d.Draft.Edited && d.Draft.Wrong == "" && (len(d.Picks) == 0 || d.Picks[of.ID])
 }
 
 // DayNames are the days of the week.
@@ -209,12 +218,6 @@ type wrong struct {
 	Row         int64
 }
 
-// held is a channel of a recorder with the view that it holds.
-type held struct {
-	source site.Source
-	rate   recording.Rates
-}
-
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
@@ -232,6 +235,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	d.Can = len(heard)
 	d.Draft = read(p.URL.Query(), d.Plans)
+	d.Picks = picksOf(p.URL.Query())
 	d.Modes = modesOf(d.Draft.Plan)
 	d.Cells, d.Runs, d.Hours = drawWeek(d.Draft.Plan)
 	if err := pg.sum(ctx, p, &d); err != nil {
@@ -245,6 +249,17 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	_, d.Changes, err = pg.Store.Proposed(ctx, p.Selection, stage.Recording)
 	return d, err
+}
+
+// picksOf are the views that are ticked, as an address names them.
+func picksOf(v url.Values) map[int64]bool {
+	out := map[int64]bool{}
+	for _, text := range v["pick"] {
+		if id, err := strconv.ParseInt(text, 10, 64); err == nil && len(out) < shell.MaxPicks {
+			out[id] = true
+		}
+	}
+	return out
 }
 
 func rowOf(s *site.Snapshot, r shell.Row) row {
@@ -294,17 +309,19 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 				continue
 			}
 			c := &b.Channels[i]
-			c.Source, c.Rates = h.source.ID, c.Rates.Or(h.rate)
-			switch plan := h.source.PlanID; {
+			c.Source = h.ID
+			switch plan := h.PlanID; {
+			case d.picked(h):
+				c.Plan, c.NoPlan = d.Draft.Plan, false
 			case plan == nil:
 			case *plan == d.Draft.ID && d.Draft.Wrong == "":
-				c.Plan = d.Draft.Plan
+				c.Plan, c.NoPlan = d.Draft.Plan, false
 			default:
 				if chosen, ok := s.Plans[*plan]; ok {
-					c.Plan = chosen.Plan
+					c.Plan, c.NoPlan = chosen.Plan, false
 				}
 			}
-			d.mind(s, h.source)
+			d.mind(s, h)
 		}
 		b.Then = recording.SumOf(r.Storage, b.Channels, s.Assume())
 		d.Bars = append(d.Bars, b)
@@ -319,7 +336,8 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 
 // mind notes what a draft would do to a channel that it is chosen for.
 func (d *pageData) mind(s *site.Snapshot, of site.Source) {
-	if of.PlanID == nil || *of.PlanID != d.Draft.ID || d.Draft.Wrong != "" || len(d.Wrong) >= 4 {
+	chosen := of.PlanID != nil && *of.PlanID == d.Draft.ID
+	if !chosen && !d.picked(of) || d.Draft.Wrong != "" || len(d.Wrong) >= 4 {
 		return
 	}
 	f, _ := s.Recording(of)
@@ -333,8 +351,8 @@ func (d *pageData) mind(s *site.Snapshot, of site.Source) {
 	}
 }
 
-// held finds the views that recorders' channels hold, with what was measured of them from here.
-func (pg *Page) held(ctx context.Context, p *shell.Request) (map[[2]int64]held, *site.Snapshot, error) {
+// held finds the views that recorders' channels hold.
+func (pg *Page) held(ctx context.Context, p *shell.Request) (map[[2]int64]site.Source, *site.Snapshot, error) {
 	var at []netip.Addr
 	for _, rec := range p.Snapshot.Recorders() {
 		r, _ := site.Recorder.Of(p.Snapshot, rec.ID)
@@ -356,10 +374,10 @@ func (pg *Page) held(ctx context.Context, p *shell.Request) (map[[2]int64]held, 
 	if err != nil {
 		return nil, nil, err
 	}
-	on := map[[2]int64]held{}
+	on := map[[2]int64]site.Source{}
 	for _, of := range s.Sources {
 		if rec, slot, ok := s.HolderOf(of); ok && slot != nil {
-			on[[2]int64{rec.ID, int64(slot.Number)}] = held{of, recording.Rates{Day: s.ViewRate(of)}}
+			on[[2]int64{rec.ID, int64(slot.Number)}] = of
 		}
 	}
 	return on, s, nil
@@ -393,18 +411,20 @@ func (b *bar) lay(t recording.Term, scale float64) {
 	if st.Deletes > 0 {
 		kept = min(kept, float64(st.Deletes))
 	}
-	b.Days = recording.DaysText(kept)
-	if now := recording.DaysText(b.Now.Days); recording.DaysText(b.Then.Days) != now {
+	shown := b.Then
+	shown.Days = kept
+	b.Days = shown.DaysText()
+	if now := b.Now.DaysText(); b.Then.DaysText() != now {
 		b.Was = now
 	}
-	b.Says = fmt.Sprintf("%s usable · %s a day%s", recording.Size(st.Usable), recording.Size(b.Then.Bytes), basis(b.Then))
-	if st.KeptDays > 0 {
-		b.Kept = fmt.Sprintf("It kept %s a day over %s.", recording.Size(st.Kept), recording.DaysText(st.KeptDays))
+	b.Says = fmt.Sprintf("%s usable · %s a day%s", recording.Size(st.Usable), recording.Size(b.Then.Bytes), b.Then.Basis())
+	if st.KeptDays > 0 && b.Then.Lived == 0 {
+		b.Kept = fmt.Sprintf("As it is set now it kept %s a day over %s.", recording.Size(st.Kept), recording.DaysText(st.KeptDays))
 	}
 	b.Class = "ready"
 	if fi, bad := recording.JudgeTerm(b.Recorder.Place, b.Status.At, st, b.Then, t); bad {
 		b.Finding, b.Class = fi.Sentence, "needs"
-		if t.Says(b.Then.Days, st.Deletes) == recording.TooMany && !b.Status.Lacks(channel.ActAge) {
+		if t.Of(b.Then, st) == recording.TooMany && !b.Status.Lacks(channel.ActAge) {
 			b.Age = t.Most
 		}
 	}
@@ -444,17 +464,6 @@ func (b *bar) eaters() (out []eater) {
 	add("Analog inputs", 0, b.Status.Storage.Other)
 	slices.SortStableFunc(out, func(a, b eater) int { return cmp.Compare(b.Mbit, a.Mbit) })
 	return out
-}
-
-// basis says what a sum rests on.
-func basis(s recording.Sum) string {
-	switch {
-	case s.Unknown:
-		return " and more, of streams whose rate isn't known"
-	case s.Assumed:
-		return ", partly assumed"
-	}
-	return ", as measured"
 }
 
 // choose takes the recorder that is asked for, else the one that is worst off.

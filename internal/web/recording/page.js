@@ -195,12 +195,27 @@ function start() {
       if (!["_csrf", "back", "brush", "pick", "all"].includes(k) && !(k === "q" && v === ""))
         url.searchParams.append(k, v);
     });
+    // What it makes is reckoned for those that are ticked; where none is, for all.
+    document.querySelectorAll("input[name=pick]:checked").forEach((x) => url.searchParams.append("pick", x.value));
     const recorder = new URLSearchParams(location.search).get("recorder");
     if (recorder) url.searchParams.set("recorder", recorder);
     return url;
   }
 
+  // What was painted or typed and isn't kept yet isn't left unasked.
+  let unkept = false;
+  form.addEventListener("submit", () => {
+    unkept = false;
+  });
+  addEventListener("beforeunload", (e) => {
+    if (unkept) e.preventDefault();
+  });
+  document.addEventListener("change", (e) => {
+    if (e.target.name === "pick" && unkept) reckon();
+  });
+
   function reckon(draw) {
+    unkept = true;
     clearTimeout(timer);
     timer = setTimeout(async () => {
       const url = address();
