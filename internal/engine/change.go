@@ -281,7 +281,7 @@ func (e *Engine) editor(ctx context.Context, v *Visit, c store.Change) (Editor, 
 
 // applyOne reads, writes and reads back one change, within a time limit of its own.
 func (e *Engine) applyOne(ctx context.Context, v *Visit, c store.Change, fence int64) error {
-	ctx, cancel := context.WithTimeout(ctx, e.opt.ChangeLimit)
+	ctx, cancel := context.WithTimeout(store.Watched(ctx), e.opt.ChangeLimit)
 	defer cancel()
 	return overLimit(ctx, e.make(ctx, v, c, fence))
 }

@@ -40,6 +40,16 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		n.AskedOf, n.Title = "", fmt.Sprintf("Look at %s", counted(len(networks), "network"))
 		return e.Begin(ctx, n, false)
 	}
+	named := sel.IDs != nil || !sel.Filter.Empty() // not all of the site
+	if of == Recorders {
+		matched, err := e.store.Resolve(ctx, sel, q.Stage)
+		if err != nil {
+			return 0, err
+		}
+		if named && len(matched) == 0 {
+			return 0, errNoneMatches
+		}
+	}
 	var err error
 	sel.Ready = q.Stage
 	if of != Recorders {
@@ -47,12 +57,15 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 			return 0, err
 		}
 	}
-	if of == Recorders || of == CamerasAndRecorders && sel.IDs == nil {
+	if of == Recorders || of == CamerasAndRecorders && !named {
 		recorders, err := e.store.RecordersHeard(ctx, q.Site)
 		if err != nil {
 			return 0, err
 		}
 		n.Of = append(n.Of, store.OfDevices(recorders...)...)
+	}
+	if len(n.Of) == 0 && named {
+		return 0, errNoneMatches
 	}
 	noun := "view"
 	if q.Stage.OfDevice() || of == Recorders {
@@ -61,6 +74,9 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Of), noun))
 	return e.Begin(ctx, n, false)
 }
+
+// errNoneMatches says that there is nothing of a selection that can be read.
+const errNoneMatches = trouble.Told("None of what was asked for can be read now: nothing was read.")
 
 func counted(n int, one string) string {
 	if n == 1 {

@@ -236,7 +236,7 @@ func (e *Engine) enter(ctx context.Context, network int64, most int) (leave func
 // of it but whether it is there. One that falls silent later is waited for, and its
 // place among the devices of its network goes to another meanwhile.
 func (e *Engine) watched(ctx context.Context, a attempt, m Manner, giveWay func()) (says string, err error, silent bool) {
-	ctx, cancel := context.WithTimeout(ctx, e.limitOf(a.stepArgs))
+	ctx, cancel := context.WithTimeout(store.Watched(ctx), e.limitOf(a.stepArgs))
 	defer cancel()
 	if a.Device == 0 || a.Slow || m.Once {
 		says, err = e.step(ctx, a)

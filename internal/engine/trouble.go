@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/store/coalesce"
 	"errors"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -24,7 +26,8 @@ func Ours(err error) bool {
 // overLimit words a step that was cut off by its time limit while it waited for its
 // device: trouble of the database keeps its own words.
 func overLimit(ctx context.Context, err error) error {
-	if !errors.Is(err, context.DeadlineExceeded) || !errors.Is(ctx.Err(), context.DeadlineExceeded) || pgconn.Timeout(err) || !Ours(err) {
+	if !errors.Is(err, context.DeadlineExceeded) || !errors.Is(ctx.Err(), context.DeadlineExceeded) || pgconn.Timeout(err) || !Ours(err) ||
+		errors.As(err, new(coalesce.WaitError)) || store.Stalled(ctx) {
 		return err
 	}
 	return trouble.Told("It wasn't done in time: the device answers too slowly. Try it again by itself.")

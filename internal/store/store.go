@@ -43,6 +43,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("store: the database address can't be read: %w", err)
 	}
 	cfg.MaxConns = 20
+	cfg.ConnConfig.Tracer = tracer{}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("store: %w", err)

@@ -438,7 +438,7 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("%s wasn't played: it plays as many streams as it can already. %s", p.Name, w.whoElse()),
 			WayOut:   "See who else takes its streams and whether all of them must; then read and play it again.", Evidence: ev}}
 	}
-	if m.Trouble == "" && m.Frames == 0 && m.FPS == 0 {
+	if m.Trouble == "" && m.Frames == 0 && m.FPS == 0 && (m.Width > 0 || m.Seconds > 0) {
 		m.Trouble = "nothing of its picture came."
 	}
 	if m.Trouble != "" {

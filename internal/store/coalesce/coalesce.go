@@ -62,9 +62,19 @@ func (r *Group[In, Out]) Call(ctx context.Context, in In) (Out, error) {
 		return a.out, a.err
 	case <-ctx.Done():
 		var none Out
-		return none, ctx.Err()
+		return none, WaitError{ctx.Err()}
 	}
 }
+
+// WaitError is returned where a call's context ended before it was done: it is the round that was waited
+// for, and nothing else.
+type WaitError struct{ Err error }
+
+// Error is that of the context.
+func (e WaitError) Error() string { return "waiting for the database: " + e.Err.Error() }
+
+// Unwrap lets errors.Is see the context's error.
+func (e WaitError) Unwrap() error { return e.Err }
 
 // run does rounds until nobody waits.
 func (r *Group[In, Out]) run() {

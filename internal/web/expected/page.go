@@ -55,8 +55,6 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/expected/row/:row/remove", pg.unlist)
 }
 
-const maxUnzip = 32 << 20 // bytes of a workbook, unzipped
-
 // expectedData is the expected list: what is uploaded and not taken yet, as it would be
 // understood.
 type expectedData struct {
@@ -286,9 +284,12 @@ func tableOf(data []byte) (expected.Table, error) {
 	if !bytes.HasPrefix(data, []byte("PK\x03\x04")) {
 		return expected.ParseCSV(data)
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: maxUnzip, UnzipXMLSizeLimit: maxUnzip})
+	if err := expected.CheckWorkbook(data); err != nil {
+		return expected.Table{}, err
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: expected.MaxUnpacked, UnzipXMLSizeLimit: expected.MaxUnpacked})
 	if err != nil {
-		return expected.Table{}, errors.New("it is no workbook (XLSX) of a usual size")
+		return expected.Table{}, expected.ErrWorkbook
 	}
 	defer book.Close()
 	sheets := book.GetSheetList()

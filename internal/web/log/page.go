@@ -75,6 +75,9 @@ type pastRun struct {
 // logRows is how many lines the log shows at once.
 const logRows = 100
 
+// mostFrom is the last line that can be asked for.
+const mostFrom = 1_000_000_000
+
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	q := p.URL.Query()
@@ -83,7 +86,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		d.Part = q.Get("part")
 	}
 	if n, err := strconv.Atoi(q.Get("from")); err == nil {
-		d.From = max(1, n)
+		d.From = min(max(1, n), mostFrom)
 	}
 	var source int64
 	if id, err := strconv.ParseInt(q.Get("camera"), 10, 64); err == nil {

@@ -224,11 +224,24 @@ func (s *Server) static(c *echo.Context) error {
 func (s *Server) health(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
-	if err := s.Store.Pool.Ping(ctx); err != nil {
+	switch err := s.Store.Writable(ctx); {
+	case noRoom(err):
+		return c.String(http.StatusServiceUnavailable, "the database has no room left: its disk is full\n")
+	case err != nil:
 		return c.String(http.StatusServiceUnavailable, "the database doesn't answer\n")
 	}
 	return c.String(http.StatusOK, "ok\n")
 }
+
+// noRoom says whether the database refused to write since its disk, or its memory, is full (class 53 of
+// PostgreSQL's error codes, without too many connections).
+func noRoom(err error) bool {
+	var pe *pgconn.PgError
+	return errors.As(err, &pe) && strings.HasPrefix(pe.Code, "53") && pe.Code != "53300"
+}
+
+// fullDisk is what a person is told then.
+const fullDisk = "Nothing was written: the disk of this server's database is full. Make room on it, then try again."
 
 // failed words an error for the person at the page.
 func (s *Server) failed(c *echo.Context, err error) {
@@ -247,6 +260,9 @@ func (s *Server) failed(c *echo.Context, err error) {
 	case slow:
 		status, sentence = http.StatusServiceUnavailable, slowDatabase
 		s.Log.Error("a page wasn't answered in time", "path", c.Request().URL.Path, "err", err)
+	case noRoom(err):
+		status, sentence = http.StatusInsufficientStorage, fullDisk
+		s.Log.Error("the database has no room left", "path", c.Request().URL.Path, "err", err)
 	case errors.As(err, &pe) && slices.Contains(noText, pe.Code):
 		status, sentence = http.StatusBadRequest, notText
 	case errors.As(err, &he):

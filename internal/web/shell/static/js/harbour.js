@@ -16,6 +16,8 @@ export function registerHarbour() {
     all: false,
     init() {
       component = this;
+      // What was ticked before a form was sent stays ticked.
+      this.picks = new URLSearchParams(location.search).getAll("pick");
     },
     // How many a button is about: the picked ones, else all that match.
     size(total) {
