@@ -136,6 +136,22 @@ func (pg *Page) talking(c *echo.Context) error {
 	return pg.sound(c, (*live.Relay).Talk, "talked through a speaker")
 }
 
+// heard writes down whether what was sent to a speaker was heard there, as a person says.
+func (pg *Page) heard(c *echo.Context) error {
+	_, of, err := pg.Camera(c)
+	if err != nil {
+		return err
+	}
+	act := "heard nothing of a speaker"
+	if c.FormValue("heard") == "1" {
+		act = "heard a speaker"
+	}
+	if err := pg.Audit(c.Request().Context(), shell.VisitorOf(c), act, of.Place); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 // listening answers a browser's offer to hear a view.
 func (pg *Page) listening(c *echo.Context) error {
 	return pg.sound(c, (*live.Relay).Listen, "listened to a camera")

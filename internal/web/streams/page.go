@@ -2,7 +2,6 @@
 package streams
 
 import (
-	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -56,6 +55,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
+	r.Change.POST("/streams/heard", pg.heard)
 	r.Change.POST("/streams/listening", pg.listening)
 	r.Change.POST("/streams/accept", pg.accept)
 	r.Change.POST("/streams/marks", pg.marks)
@@ -70,11 +70,13 @@ type streamsData struct {
 	Chosen  *streamRow
 	Can     int
 	Waiting int
-	Wall    bool // stills side by side instead of figures
-	Open    bool // one of them is opened: it moves above them
-	Changes int  // proposed for those shown
-	Cams    int  // for so many
-	Moving  bool // this server shows moving pictures
+	Wall    bool   // stills side by side instead of figures
+	Open    bool   // one of them is opened: it moves above them
+	Unseen  string // the camera of the open sheet, which isn't among those shown; empty: it is
+	Choose  string // what of the address chooses whose picture is shown
+	Changes int    // proposed for those shown
+	Cams    int    // for so many
+	Moving  bool   // this server shows moving pictures
 	Codecs  []string
 }
 
@@ -112,7 +114,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: offeredCodecs}
-	want, _ := strconv.ParseInt(cmp.Or(p.URL.Query().Get("camera"), p.URL.Query().Get("sheet")), 10, 64)
+	q := p.URL.Query()
+	open, _ := strconv.ParseInt(q.Get("sheet"), 10, 64)
+	want, _ := strconv.ParseInt(q.Get("camera"), 10, 64)
+	if open != 0 {
+		want = open // the picture is that of the sheet beside it, always
+	}
 	for _, r := range p.Rows {
 		x := streamRowOf(p, r)
 		x.Changes = len(pg.Engine.Proposals(p.Now, p.Snapshot, r.Source, stage.Streams))
@@ -123,12 +130,23 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.Waiting++
 		}
 	}
-	for i := range d.Rows {
-		if d.Chosen == nil || d.Rows[i].Row.ID == want {
-			d.Chosen = &d.Rows[i]
-		}
+	if p.Window.Sort.By == "" {
+		slices.SortStableFunc(d.Rows, func(a, b streamRow) int {
+			return a.Row.Mark(stage.Streams).State.Urgency() - b.Row.Mark(stage.Streams).State.Urgency()
+		})
 	}
-	d.Open = d.Chosen != nil && d.Chosen.Row.ID == want && p.URL.Query().Get("sheet") != ""
+	if i := slices.IndexFunc(d.Rows, func(r streamRow) bool { return r.Row.ID == want }); i >= 0 {
+		d.Chosen = &d.Rows[i]
+	} else if open == 0 && len(d.Rows) > 0 {
+		d.Chosen = &d.Rows[0]
+	} else if of, there := p.Snapshot.Source(open); open != 0 && there {
+		d.Unseen = of.Place
+	}
+	d.Open = d.Chosen != nil && open != 0
+	d.Choose = "camera"
+	if open != 0 {
+		d.Choose = "sheet"
+	}
 	var err error
 	d.Can, err = p.Can(ctx, stage.Streams)
 	return d, err

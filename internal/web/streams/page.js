@@ -124,15 +124,21 @@ export function watch(figure) {
 }
 
 // A camera without a still is accepted by what is seen moving: the frame goes with the form.
-const grabbable = () => document.querySelector("figure[data-moving] video:not([hidden])");
+// It is taken of its own picture alone.
+const grabbable = (form) =>
+  document.querySelector(`figure[data-moving="${form.elements.source.value}"] video:not([hidden])`);
 setInterval(() => {
-  for (const b of document.querySelectorAll("[data-grab] button")) b.disabled = !grabbable();
+  for (const f of document.querySelectorAll("[data-grab]"))
+    for (const b of f.querySelectorAll("button")) {
+      b.disabled = !grabbable(f);
+      b.title = b.disabled ? "It isn’t moving just now: what moves is accepted." : "";
+    }
 }, 500);
 document.addEventListener("submit", async (e) => {
   const form = e.target.closest("[data-grab]");
   if (!form) return;
   e.preventDefault();
-  const video = grabbable();
+  const video = grabbable(form);
   if (!video) {
     const says = form.querySelector("[role=status]") || form.appendChild(document.createElement("span"));
     says.setAttribute("role", "status");
@@ -154,6 +160,7 @@ document.addEventListener("submit", async (e) => {
     : Array.from(document.querySelectorAll("[data-grab]")).find((f) => f.elements.light.value === light);
   if (!here) return;
   here.querySelector("[name=picture]").files = files.files;
+  here.elements.shown.value = video.closest("figure").dataset.source;
   here.submit();
 });
 
@@ -193,6 +200,39 @@ function endTalk() {
   if (t.pc) t.pc.close();
 }
 
+// The button was let go: what was said was sent, or there was no time for it.
+function letGoOfTalk() {
+  const sent = talk.pc && talk.pc.connectionState === "connected";
+  const box = talk.box;
+  endTalk();
+  asks(box, sent ? "That was sent." : "It was let go before the speaker answered: hold it until it says that it sends.", sent);
+}
+
+// asks says what was sent, and whether it was heard there is for a person to say.
+function asks(box, says, sent) {
+  const line = box.querySelector("[role=status]");
+  line.textContent = says + (sent ? " Was it heard there? " : "");
+  if (!sent) return;
+  for (const [text, heard] of [
+    ["It was heard", "1"],
+    ["It wasn’t", "0"],
+  ]) {
+    const b = document.createElement("button");
+    b.type = "button";
+    b.className = "btn btn-sm btn-outline";
+    b.textContent = text;
+    b.addEventListener("click", async () => {
+      const res = await fetch(box.dataset.at + "/heard", {
+        method: "POST",
+        headers: { "X-CSRF-Token": box.dataset.csrf, Accept: "application/json" },
+        body: new URLSearchParams({ source: box.dataset.source, heard }),
+      });
+      line.textContent = res.ok ? "Written down: " + text.toLowerCase() + " there." : "It couldn’t be written down.";
+    });
+    line.append(b, " ");
+  }
+}
+
 // sources of sound, each with what ends it and how it is called.
 async function microphone(t) {
   const media = await navigator.mediaDevices.getUserMedia({ audio: true });
@@ -217,7 +257,7 @@ async function startTalk(button) {
   endTalk();
   const box = button.closest("#talk");
   const says = box.querySelector("[role=status]");
-  const t = { over: false, sound: [], pc: null, tone: button.dataset.talk === "tone" };
+  const t = { over: false, sound: [], pc: null, box, tone: button.dataset.talk === "tone" };
   talk = t;
   try {
     const from = await (button.dataset.talk === "tone" ? tone(t) : microphone(t));
@@ -236,7 +276,7 @@ async function startTalk(button) {
         setTimeout(() => {
           if (talk !== t) return;
           endTalk();
-          says.textContent = "The test tone was sent. Was it heard there?";
+          asks(box, "The test tone was sent.", true);
         }, TONE_FOR);
     };
     says.textContent = "Asking for the speaker.";
@@ -335,14 +375,14 @@ document.addEventListener("pointerdown", (e) => {
 });
 for (const end of ["pointerup", "pointercancel", "blur"])
   window.addEventListener(end, () => {
-    if (talk && !talk.tone) endTalk();
+    if (talk && !talk.tone) letGoOfTalk();
   });
 document.addEventListener("keydown", (e) => {
   const button = e.target.closest && e.target.closest("[data-talk=microphone]");
   if (button && (e.key === " " || e.key === "Enter") && !e.repeat) startTalk(button);
 });
 document.addEventListener("keyup", (e) => {
-  if (talk && !talk.tone && (e.key === " " || e.key === "Enter")) endTalk();
+  if (talk && !talk.tone && (e.key === " " || e.key === "Enter")) letGoOfTalk();
 });
 document.addEventListener("click", (e) => {
   const button = e.target.closest("[data-talk=tone]");
@@ -356,9 +396,14 @@ const DOWN = 900;
 const SVG = "http://www.w3.org/2000/svg";
 
 function drawing(panel, shape) {
-  const figure = document.querySelector("figure.still");
+  const form = panel && panel.querySelector("form [name=shown]") && panel.querySelector("form [name=shown]").form;
+  const figure = form && document.querySelector(`figure.still[data-source="${form.elements.source.value}"]`);
   if (!panel || !figure || panel.drawnOn === figure) return;
   panel.drawnOn = figure;
+  // What is drawn says whose picture it was drawn on.
+  form.addEventListener("submit", () => {
+    form.elements.shown.value = figure.isConnected ? figure.dataset.source : "another";
+  });
   const svg = figure.querySelector("[data-scale]");
   let drawn = [];
   let now = null;

@@ -94,6 +94,9 @@ func (pg *Page) marks(c *echo.Context) error {
 		}
 		return pg.JudgedBack(c, of, "took the marks off a picture", "", "The marks on the picture of "+of.Place+" are gone.")
 	}
+	if err := otherPicture(c, of); err != nil {
+		return pg.Told(c, err)
+	}
 	f, w := v.Streams(of)
 	setup, _ := v.Picture(of)
 	s := stream.Scale{Size: f.Marked(w.Codecs), By: me.Person.Name, Aim: aimOf(setup)}
@@ -130,6 +133,9 @@ func (pg *Page) accept(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := otherPicture(c, of); err != nil {
+		return pg.Told(c, err)
+	}
 	me := shell.VisitorOf(c)
 	light := stream.Light(c.FormValue("light"))
 	if shown, isFile := c.FormFile("picture"); isFile == nil {
@@ -162,6 +168,16 @@ func (pg *Page) acceptShown(c *echo.Context, of site.Source, light stream.Light,
 		return err
 	}
 	return pg.stage.AcceptShown(c.Request().Context(), of, light, me.Person.ID, me.Person.Name, data)
+}
+
+// otherPicture says that what a person drew on, marked or saw was another camera's picture than the one
+// that it is meant for; nil where it wasn't, or nothing was shown.
+func otherPicture(c *echo.Context, of site.Source) error {
+	shown := c.FormValue("shown")
+	if shown == "" || shown == strconv.FormatInt(of.ID, 10) {
+		return nil
+	}
+	return trouble.Tell("The picture on the page wasn't that of %s: nothing was kept. Open its sheet again, and look at its own.", of.Place)
 }
 
 // accepted passes on the picture that was accepted of a view in a light.

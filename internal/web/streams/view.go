@@ -95,6 +95,9 @@ func (pg *Page) one(c *echo.Context, change func(view.Setup) (finding.Change, er
 	if setup == nil {
 		return pg.Back(c, "Read the streams of "+of.Place+" first: how its picture is made isn't known.")
 	}
+	if err := otherPicture(c, of); err != nil {
+		return pg.Told(c, err)
+	}
 	asked, err := change(*setup)
 	if err != nil {
 		return pg.Told(c, err)
