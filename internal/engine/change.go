@@ -166,7 +166,7 @@ func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error)
 			}
 		}
 	}
-	if err := e.hold(ctx, &a); err != nil {
+	if err := e.holdFor(ctx, &a, e.afterLimit(a)); err != nil {
 		return "", err
 	}
 	if err := e.afterChanges(ctx, v, a); err != nil {
@@ -193,7 +193,7 @@ func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error)
 // that there was no time for, is returned while the step may be tried again: it finds the
 // changes settled then, and reads. At last it is a fact, and only our own trouble is returned.
 func (e *Engine) afterChanges(ctx context.Context, v *Visit, a attempt) error {
-	ctx, cancel := context.WithTimeout(ctx, stepLimit)
+	ctx, cancel := context.WithTimeout(ctx, e.afterLimit(a))
 	defer cancel()
 	changes, err := e.store.ChangesOfStep(ctx, a.Step)
 	if err != nil {
@@ -216,6 +216,12 @@ func (e *Engine) afterChanges(ctx context.Context, v *Visit, a attempt) error {
 		}
 	}
 	return cmp.Or(again, e.judgeAround(ctx, v.Device))
+}
+
+// afterLimit is how long reading again after a step's changes may take: as long as the stage's own
+// reading.
+func (e *Engine) afterLimit(a attempt) time.Duration {
+	return max(stepLimit, e.manner(a.Stage).Limit)
 }
 
 func first(is bool) int {

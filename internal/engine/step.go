@@ -86,8 +86,13 @@ func (e *Engine) hold(ctx context.Context, a *attempt) error {
 	if time.Since(a.renewed) < time.Second {
 		return nil
 	}
+	return e.holdFor(ctx, a, changeLimit)
+}
+
+// holdFor keeps it for what takes so long at most.
+func (e *Engine) holdFor(ctx context.Context, a *attempt, limit time.Duration) error {
 	a.renewed = time.Now()
-	return e.store.Renew(ctx, a.claim, leaseFor(changeLimit))
+	return e.store.Renew(ctx, a.claim, leaseFor(limit))
 }
 
 // retryBackoff are the waits before a step is tried again whose device broke off or fell

@@ -287,9 +287,10 @@ func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, e
 	return out, err
 }
 
-// Counts says how many sources and recorders a site has.
+// Counts says how many sources and recorders a site has; a recorder that nobody listed and that has
+// no account is a stranger, and isn't the site's.
 func (s *Store) Counts(ctx context.Context, site int64) (sources, recorders int, err error) {
-	err = s.Pool.QueryRow(ctx, `select (select count(*) from source where site_id = $1)::int, (select count(*) from device where site_id = $1 and kind = 'recorder')::int`, site).Scan(&sources, &recorders)
+	err = s.Pool.QueryRow(ctx, `select (select count(*) from source where site_id = $1)::int, (select count(*) from device where site_id = $1 and kind = 'recorder' and (expected or set_id is not null))::int`, site).Scan(&sources, &recorders)
 	return sources, recorders, err
 }
 

@@ -112,7 +112,7 @@ func (h *harbour) feedsDesk(p *testbed.Page, face string) {
 	h.t.Helper()
 	h.on(p, face)
 	p.Sees(30*time.Second, "Spoken to over ONVIF recording control", "keep by a plan")
-	h.opens(p, "It takes cameras")
+	h.opens(p, "It takes cameras; let it take other recorders’ channels instead")
 	p.PressIn(".feeding", "Harbour desk takes other recorders’ channels")
 	p.Sees(30*time.Second, "Channels of other recorders")
 }

@@ -110,7 +110,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	h.sheet(p, "streams", "Ice plant")
 	p.Sees(20*time.Second, "It sends H.265, and Quay recorder takes H.264 only.", "its encoder knows H.265 only", "Plan it for a recorder that takes it: Terminal recorder.")
 	p.Press("Plan it for Terminal recorder")
-	p.Sees(20*time.Second, "Ice plant is planned for Terminal recorder now.", "Every stream delivers what it declares.")
+	p.Sees(20*time.Second, "Ice plant is planned for Terminal recorder now.", "Nobody accepted its picture by day, nor by night")
 	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Ice plant' and r.place = 'Terminal recorder'`); n != 1 {
 		t.Error("it isn't planned there")
 	}
@@ -141,6 +141,9 @@ func TestACameraOfRTSPAloneIsAcceptedByWhatMoves(t *testing.T) {
 	}
 	p.PressIn(".sheet", "Accept what moves, by night")
 	p.Sees(30*time.Second, "Its picture is one by day now: it can't be accepted as one by night.")
+	testbed.Until(t, 30*time.Second, "the form by which it is accepted is there", func() bool {
+		return testbed.Glance[bool](p, "!!document.querySelector('[data-grab]')")
+	})
 	says := testbed.Eval[string](p, `(async () => { const f = new FormData(document.querySelector('[data-grab]')); f.set('picture', new Blob(['<svg/>'], {type: 'image/jpeg'}), 'p.jpg');
 		const res = await fetch(document.querySelector('[data-grab]').action, {method: 'POST', body: f}); return await res.text() })()`)
 	if !strings.Contains(says, "What the browser sent is no picture") {
@@ -214,7 +217,7 @@ func TestATonePlaysThroughTheCamera(t *testing.T) {
 	p.Sees(20*time.Second, "Consent to record sound: Letter of the net makers, 12 May, folder 3", "Maren Ostby")
 	h.run(p, ".sheet", "Set the streams of Net loft")
 	h.sheet(p, "streams", "Net loft")
-	p.Sees(30*time.Second, "Every stream delivers what it declares.", "G.711 µ-law, 64 kbit/s, level 2")
+	p.Sees(30*time.Second, "Nobody accepted its picture by day, nor by night", "G.711 µ-law, 64 kbit/s, level 2")
 	p.Press("Send a test tone")
 	p.Sees(20*time.Second, "The test tone was sent.")
 	testbed.Until(t, 10*time.Second, "the tone comes out of the speaker", func() bool {

@@ -32,7 +32,7 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	h.on(p, "channels")
 	h.run(p, "body", "Place 2 cameras")
 	h.on(p, "recording")
-	p.Sees(30*time.Second, "no plan", "Nobody said for how many days this site keeps.", "Who eats most on Terminal recorder")
+	p.Sees(30*time.Second, "no plan", "Nobody said for how many days this site keeps.", "What takes most room on Terminal recorder")
 	p.Set("input[name=least]", "50")
 	p.Set("input[name=most]", "20")
 	p.PressIn(".keeping", "Keep these")
@@ -104,7 +104,7 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	for _, width := range []int64{1280, 1024, 390} {
 		p.Resize(width, 800)
 		h.on(p, "recording")
-		p.Sees(30*time.Second, "Who eats most")
+		p.Sees(30*time.Second, "What takes most room")
 		if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
 			t.Errorf("at %d it scrolls sideways: %d", width, w)
 		}

@@ -72,7 +72,7 @@ func TestARecorderTakesOverFromAnOldOne(t *testing.T) {
 	h.on(p, fmt.Sprintf("channels?recorder=%d", old))
 	h.opens(p, "Retire Terminal recorder")
 	p.PressIn(".replacing", "Retire Terminal recorder")
-	p.Sees(30*time.Second, "No other recorder receives what Terminal recorder holds: nothing is taken out of it.")
+	p.Sees(30*time.Second, "Nothing is taken out of Terminal recorder:", "no other recorder holds it")
 	since := h.since(old)
 	h.on(p, fmt.Sprintf("channels?recorder=%d", pier))
 	h.opens(p, "takes over from")

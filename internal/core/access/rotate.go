@@ -54,7 +54,7 @@ func Rotate(from, to Set, deps []Dependant) []finding.Change {
 	deps, byHand := apart(deps)
 	why := "The new one is sealed here before it is sent."
 	if len(byHand) > 0 {
-		why += fmt.Sprintf(" %s goes dark until the new one is typed in at its own screen: nothing else can give it that.", andAll(byHand))
+		why += fmt.Sprintf(" %s gets no picture until the new one is typed in at its own screen: nothing else can give it that.", andAll(byHand))
 	}
 	var out []finding.Change
 	each := func(kind, title, from, to, note string, also map[string]string, take func(Dependant) bool) {

@@ -61,10 +61,10 @@ const (
 	InStep  Standing = "in step"
 	Coming  Standing = "connecting" // it is held, and nobody knows yet whether it comes
 	Renamed Standing = "renamed"
-	Extra   Standing = "extra"   // it is held, and nobody had it taken over or its recorder hasn't it any more
-	Missing Standing = "missing" // it was taken over, and isn't held any more
-	Dark    Standing = "dark"    // it is held, and nothing is received
-	Gone    Standing = "gone"    // its recorder hasn't it any more, and neither has this one
+	Extra   Standing = "extra"         // it is held, and nobody had it taken over or its recorder hasn't it any more
+	Missing Standing = "missing"       // it was taken over, and isn't held any more
+	Dark    Standing = "nothing comes" // it is held, and nothing is received
+	Gone    Standing = "gone"          // its recorder hasn't it any more, and neither has this one
 )
 
 // Step is one channel as two recorders have it.

@@ -36,7 +36,7 @@ func TestHowADeskStandsToARecorder(t *testing.T) {
 		c, why, ok := p.Mend(s)
 		got = append(got, strings.TrimSuffix(fmt.Sprintf("%d %s %v %s %s", s.Feed.Channel, s.Is, ok, c.Kind, why), " "))
 	}
-	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 dark false ; 5 extra true channel.remove; 6 not taken false ; 7 connecting false ; 8 gone false ; 0 extra true channel.remove"
+	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 nothing comes false ; 5 extra true channel.remove; 6 not taken false ; 7 connecting false ; 8 gone false ; 0 extra true channel.remove"
 	if all := strings.Join(got, "; "); all != want {
 		t.Errorf("\n%s\nwant\n%s", all, want)
 	}

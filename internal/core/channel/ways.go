@@ -56,7 +56,7 @@ func listed(all []string, last string) string {
 func WayName(way string) string {
 	switch way {
 	case Native:
-		return "native"
+		return "as its model"
 	case ONVIF:
 		return "ONVIF"
 	case RTSP:

@@ -123,7 +123,7 @@ func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
 			WayOut:   "Peg it, or leave it.", Evidence: ev})
 	}
 	if len(f.Pegs) > 0 && f.Events != "" && f.Events != "listening" {
-		out = append(out, finding.Finding{Code: "route.deaf", Severity: finding.Blocks, Words: "deaf",
+		out = append(out, finding.Finding{Code: "route.deaf", Severity: finding.Blocks, Words: "hears nothing",
 			Sentence: fmt.Sprintf("%s has inputs pegged and doesn't hear the camera: %s", f.Recorder, f.Events),
 			WayOut:   "See the camera's clock and account; the recorder tries again by itself.", Evidence: ev})
 	}

@@ -178,6 +178,12 @@ func TestWhatWasMeasuredGoesStale(t *testing.T) {
 		"started again at once":   {func(f *Facts) { f.Touched = Touched{read, "it was started again"} }, "it was started again"},
 		"started again before":    {func(f *Facts) { f.Touched = Touched{read.Add(-time.Second), "it was started again"} }, ""},
 		"a profile never played":  {func(f *Facts) { f.Profiles = append(slices.Clone(f.Profiles), Profile{Token: "s", Name: "Sub"}) }, "Sub was never played"},
+		"one there was no time for": {func(f *Facts) {
+			f.Measured = []Measured{{Profile: "m", At: read.Add(time.Second), Skipped: true, Trouble: "There was no time left for it here."}}
+			if found := Judge(read, *f, Wishes{}); slices.ContainsFunc(found, func(x finding.Finding) bool { return x.Code == "stream.no-picture" }) {
+				t.Errorf("our want of time is told of the camera: %+v", found)
+			}
+		}, "all the time that there was"},
 		"one that wasn't replayed": {func(f *Facts) {
 			f.Touched = Touched{read.Add(-time.Second), "it was set"}
 			f.Measured = []Measured{{Profile: "m", At: read.Add(-time.Hour)}}

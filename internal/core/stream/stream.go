@@ -97,6 +97,7 @@ type Measured struct {
 	Sound     *Heard        `json:"sound,omitempty"`     // nil: none is offered
 	Metadata  *Noted        `json:"metadata,omitempty"`  // nil: none is offered
 	Full      bool          `json:"full,omitempty"`      // it plays as many streams as it can already
+	Skipped   bool          `json:"skipped,omitempty"`   // there was no time left to play it
 	Trouble   string        `json:"trouble"`
 }
 
@@ -282,6 +283,8 @@ func (f Facts) Stale() string {
 		switch {
 		case m == nil:
 			return p.Name + " was never played."
+		case m.Skipped:
+			return p.Name + " wasn't played: what was played before it took all the time that there was."
 		case m.At.Before(f.Touched.At):
 			return fmt.Sprintf("%s wasn't played since %s.", p.Name, f.Touched.What)
 		}
@@ -433,6 +436,9 @@ const leastSeen = 2
 func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 	ev := []finding.Evidence{{Name: p.Name, Value: fmt.Sprintf("%s %s, %.1f frames/s, %.0f kbit/s over %.1f s",
 		Pretty(m.Codec), m.SizeText(), m.FPS, m.MeanKbps, m.Seconds), Via: "RTSP PLAY", At: m.At}}
+	if m.Skipped {
+		return nil // it is stale: the time was ours
+	}
 	if m.Full {
 		return []finding.Finding{{Code: "stream.limit", Severity: finding.Needs, Words: "limit",
 			Sentence: fmt.Sprintf("%s wasn't played: it plays as many streams as it can already. %s", p.Name, w.whoElse()),

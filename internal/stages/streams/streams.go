@@ -184,7 +184,7 @@ func playEach(own []stream.Profile, until time.Time, least func(stream.Profile) 
 		case p.Trouble != "":
 			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(), Trouble: p.Trouble}
 		case time.Until(until) < least(p):
-			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(),
+			out[i] = stream.Measured{Profile: p.Token, At: time.Now().UTC(), Skipped: true,
 				Trouble: fmt.Sprintf("There was no time left for it here: the %d before it took too long.", i)}
 		default:
 			out[i] = play(p)

@@ -59,7 +59,7 @@ func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stag
 	m.open("td", attr{"class", "soft wide"})
 	m.text(r.Device.Make + " " + r.Device.Model)
 	m.end("td")
-	m.open("td", attr{"class", "mono"})
+	m.open("td", attr{"class", "mono at"})
 	m.text(r.Address())
 	m.end("td")
 	for _, st := range stage.All() {

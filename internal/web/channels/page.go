@@ -77,6 +77,7 @@ type channelsData struct {
 	Trouble   string
 	NoAccount bool // the chosen recorder has none
 	Slots     []slotView
+	Spare     []slotView // free channels beyond those that are drawn at once
 	Gauges    []gauge
 	Tray      []trayItem
 	Changes   int
@@ -112,6 +113,34 @@ func (d channelsData) ListSays() string {
 		return says + ". Other makes are refused."
 	}
 	return says + ". Other makes are taken too."
+}
+
+// freeShown is how many free channels are drawn at once where there are more than twice as many;
+// the rest fold away, so that what can be done stands on the page.
+const freeShown = 8
+
+// fold puts free channels beyond the first few apart.
+func (d *channelsData) fold() {
+	free := func(v slotView) bool { return v.Slot == nil && v.Coming == "" }
+	n := 0
+	for _, v := range d.Slots {
+		n += shell.Int(free(v))
+	}
+	if n <= 2*freeShown {
+		return
+	}
+	shown := d.Slots[:0:0]
+	n = 0
+	for _, v := range d.Slots {
+		if free(v) {
+			if n++; n > freeShown {
+				d.Spare = append(d.Spare, v)
+				continue
+			}
+		}
+		shown = append(shown, v)
+	}
+	d.Slots = shown
 }
 
 // maxSlots is how many channels of a recorder are drawn: no recorder of today has more.
@@ -358,6 +387,7 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 		}
 		d.Slots = append(d.Slots, v)
 	}
+	d.fold()
 }
 
 func (pg *Page) channelStill(c *echo.Context) error {

@@ -163,7 +163,7 @@ func (pg *Page) plan(c *echo.Context) error {
 		return pg.Back(c, "Choose a recorder.")
 	}
 	if sel.IDs == nil {
-		return pg.Back(c, "Tick in the tray which cameras are to go there.")
+		return pg.Back(c, "Tick, under Not placed, which cameras are to go there.")
 	}
 	targets, err := pg.Store.Resolve(ctx, sel, stage.Channels)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -41,17 +42,19 @@ func (s *Server) funcs() template.FuncMap {
 			}
 			return b
 		},
-		"f1":     func(v float64) string { return strconv.FormatFloat(v, 'f', 1, 64) },
-		"add":    func(a, b float64) float64 { return a + b },
-		"half":   func(v float64) float64 { return v / 2 },
-		"short":  topic.Short,
-		"bare":   func(m stage.Mark) stage.Mark { m.Words = ""; return m },
-		"inc":    func(a int) int { return a + 1 },
-		"mul":    func(a, b int) int { return a * b },
-		"stages": stage.All,
-		"pretty": stream.Pretty,
-		"others": func() []struct{ Slug, Name string } {
-			return []struct{ Slug, Name string }{{"sightings", "Sightings"}, {"log", "Log"}, {"settings", "Settings"}}
+		"f1": func(v float64) string { return strconv.FormatFloat(v, 'f', 1, 64) },
+		// lengthy says whether texts have more characters than n together.
+		"lengthy": func(n int, all ...string) bool { return utf8.RuneCountInString(strings.Join(all, "")) > n },
+		"add":     func(a, b float64) float64 { return a + b },
+		"half":    func(v float64) float64 { return v / 2 },
+		"short":   topic.Short,
+		"bare":    func(m stage.Mark) stage.Mark { m.Words = ""; return m },
+		"inc":     func(a int) int { return a + 1 },
+		"mul":     func(a, b int) int { return a * b },
+		"stages":  stage.All,
+		"pretty":  stream.Pretty,
+		"others": func() []struct{ Slug, Name, Later string } {
+			return []struct{ Slug, Name, Later string }{{"sightings", "Sightings", "later"}, {"log", "Log", ""}, {"settings", "Settings", ""}}
 		},
 		"thousands": stage.Thousands,
 		"left":      timeLeft,

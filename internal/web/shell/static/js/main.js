@@ -23,6 +23,12 @@ if (site !== "0") {
   watchConfirm();
   refreshStills();
   restoreCursor();
+  // Focus goes into a sheet that opens, where it hasn't a place of its own yet.
+  const sheet = document.querySelector("aside.sheet[tabindex]");
+  if (sheet && (!document.activeElement || document.activeElement === document.body)) sheet.focus({ preventScroll: true });
+  // On a phone the stages run off to the side: the one that is shown is in sight.
+  const here = document.querySelector(".passage .on");
+  if (here) here.scrollIntoView({ block: "nearest", inline: "center" });
   // Alpine morphs: it must have started before the first update comes.
   document.addEventListener("alpine:initialized", () => hear(site));
 }
