@@ -1,6 +1,7 @@
 package expected
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -20,6 +21,16 @@ type Taking struct {
 	Row
 	New   bool
 	Cells map[Field]Cell
+	// Taken says which view that the list doesn't name has the row's channel; empty: none.
+	Taken string
+}
+
+// Clash is what is wrong with a row whose channel is another view's; nil: nothing.
+func (l Taking) Clash() *Message {
+	if l.Taken == "" {
+		return nil
+	}
+	return &Message{Line: l.Line, Field: Channel, Says: fmt.Sprintf("%s, which this list doesn't name, has channel %s of %s.", l.Taken, l.Cells[Channel].Is, l.Cells[Recorder].Is)}
 }
 
 // Changes says whether taking the row changes anything.
@@ -61,6 +72,16 @@ func Compare(rows []Row, about []About, was map[int64]Entry) (lines []Taking, go
 		}
 	}
 	slices.Sort(gone)
+	for i := range lines {
+		is := Row{Recorder: lines[i].Cells[Recorder].Is}
+		is.Channel, _ = strconv.Atoi(lines[i].Cells[Channel].Is)
+		for _, id := range gone {
+			if is.sameChannel(was[id].Row) {
+				lines[i].Taken = was[id].Place
+				break
+			}
+		}
+	}
 	return lines, gone
 }
 

@@ -54,6 +54,9 @@ func clash(o Entry, r Row, device int64) *Message {
 	if strings.EqualFold(o.Place, r.Place) {
 		return &Message{Field: Place, Says: o.Place + " has the same place."}
 	}
+	if r.sameChannel(o.Row) {
+		return &Message{Field: Channel, Says: fmt.Sprintf("%s has channel %d of %s.", o.Place, o.Channel, o.Recorder)}
+	}
 	if device != 0 && o.Device == device {
 		if r.Input > 0 && o.Input == r.Input {
 			return &Message{Field: Input, Says: o.Place + " has the same input."}
@@ -95,7 +98,12 @@ func sameDevice(who string, o, r Row) *Message {
 	return nil
 }
 
-// beside is what lines before gave: those of a place, an address or a MAC.
+// sameChannel says whether two rows name one channel of one recorder: a channel shows one view.
+func (r Row) sameChannel(o Row) bool {
+	return r.Recorder != "" && r.Channel > 0 && r.Recorder == o.Recorder && r.Channel == o.Channel
+}
+
+// beside is what lines before gave: those of a place, an address, a MAC or a recorder's channel.
 type beside map[string][]Row
 
 // add says what is wrong with a row beside those before it, and where nothing is keeps it for
@@ -106,6 +114,10 @@ func (b beside) add(r Row) *Message {
 		return &Message{Field: Place, Says: fmt.Sprintf("Line %d has the same place.", had[0].Line)}
 	}
 	keys := []string{place}
+	channel := fmt.Sprintf("channel %d of %s", r.Channel, r.Recorder)
+	if had := b[channel]; len(had) > 0 && r.sameChannel(had[0]) {
+		return &Message{Field: Channel, Says: fmt.Sprintf("Line %d has %s.", had[0].Line, channel)}
+	}
 	for key, has := range map[string]bool{"at " + r.Address.String(): r.Address.IsValid(), "mac " + r.MAC: r.MAC != ""} {
 		if has {
 			keys = append(keys, key)
@@ -120,7 +132,7 @@ func (b beside) add(r Row) *Message {
 		}
 	}
 	if first == nil {
-		for _, key := range keys {
+		for _, key := range append(keys, channel) {
 			b[key] = append(b[key], r)
 		}
 	}

@@ -81,3 +81,48 @@ func TestARowThatIsTypedStandsBesideTheList(t *testing.T) {
 		}
 	}
 }
+
+// A recorder's channel shows one view: two rows of a list, a row beside the list as it stands, and
+// a row beside a view that the list doesn't name can't both have it.
+func TestAChannelIsOneViews(t *testing.T) {
+	read := func(lines string) ([]Row, []Message) {
+		table, err := ParseCSV([]byte("place,recorder,channel\n" + lines))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return Read(table, Map(table.Head), []string{"Quay", "Terminal"})
+	}
+	for lines, bad := range map[string]string{
+		"A,Quay,3\nB,quay,3":     "Line 2 has channel 3 of Quay.",
+		"A,Quay,3\nB,Terminal,3": "",
+		"A,Quay,3\nB,Quay,4":     "",
+		"A,Quay,\nB,Quay,":       "",
+		"A,,3\nB,,3":             "",
+	} {
+		_, messages := read(lines)
+		says := ""
+		for _, m := range messages {
+			says += m.Says
+		}
+		if says != bad {
+			t.Errorf("%q: %q, want %q", lines, says, bad)
+		}
+	}
+	held := Entry{Row: Row{Place: "A", Recorder: "Quay", Channel: 3}, ID: 1, Device: 10, First: true, Expected: true}
+	typed := Typed{Place: "B", Recorder: "Quay", Channel: "3"}
+	if _, bad := ReadOne(typed, []string{"Quay"}, []Entry{held}, Entry{}); bad == nil || bad.Says != "A has channel 3 of Quay." {
+		t.Errorf("typed beside it: %+v", bad)
+	}
+	if _, bad := ReadOne(Typed{Place: "A", Recorder: "Quay", Channel: "3"}, []string{"Quay"}, []Entry{held}, held); bad != nil {
+		t.Errorf("in its own way: %+v", bad)
+	}
+	rows, _ := read("B,Quay,3")
+	lines, _ := Compare(rows, []About{{With: -1}}, map[int64]Entry{1: held})
+	if bad := lines[0].Clash(); bad == nil || bad.Says != "A, which this list doesn't name, has channel 3 of Quay." {
+		t.Errorf("beside one that the list doesn't name: %+v", bad)
+	}
+	rows, _ = read("B,Quay,3\nA,Quay,4") // they change places
+	if lines, _ := Compare(rows, []About{{With: -1}, {View: 1, Device: 10, With: -1}}, map[int64]Entry{1: held}); lines[0].Clash() != nil {
+		t.Errorf("it goes to another channel by the same list: %+v", lines[0])
+	}
+}

@@ -151,6 +151,10 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
 	rows, messages := understood(u.Lines, m, recorders, p.MayLead, p.Site.Demo)
+	rows, messages, err = pg.unclashed(ctx, p.Site.ID, rows, messages, recorders)
+	if err != nil {
+		return nil, err
+	}
 	d.Outside = outside(p, rows)
 	d.Name, d.Head, d.Taken, d.Bad = u.Name, u.Lines.Head, len(rows), len(messages)
 	d.Messages = messages[:min(len(messages), previewMessages)]
@@ -179,13 +183,48 @@ func understood(t expected.Table, m expected.Mapping, recorders map[string]int64
 	return rows, messages
 }
 
-// compare tells what taking the rows would mean: what is new, what changes, what stays.
-func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows []expected.Row, recorders map[string]int64) error {
+// unclashed leaves out rows whose channel a view has that the list doesn't name.
+func (pg *Page) unclashed(ctx context.Context, site int64, rows []expected.Row, messages []expected.Message, recorders map[string]int64) ([]expected.Row, []expected.Message, error) {
+	lines, _, err := pg.Store.Compare(ctx, site, rows, named(recorders))
+	if err != nil {
+		return nil, nil, err
+	}
+	var may []expected.Row
+	for i, l := range lines {
+		if bad := l.Clash(); bad != nil {
+			messages = append(messages, *bad)
+			continue
+		}
+		may = append(may, rows[i])
+	}
+	slices.SortStableFunc(messages, func(a, b expected.Message) int { return a.Line - b.Line })
+	return may, messages, nil
+}
+
+// keepLeft keeps the lines of a list that weren't taken, for a person to see what each lacks; a
+// list that was taken whole goes.
+func (pg *Page) keepLeft(ctx context.Context, me shell.Visitor, u store.Upload, messages []expected.Message) error {
+	left := u.Lines
+	left.Lines = slices.DeleteFunc(slices.Clone(left.Lines), func(l expected.Line) bool {
+		return !slices.ContainsFunc(messages, func(m expected.Message) bool { return m.Line == l.Number })
+	})
+	if len(left.Lines) == 0 {
+		return pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID)
+	}
+	return pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, u.Name, left)
+}
+
+func named(recorders map[string]int64) map[int64]string {
 	names := make(map[int64]string, len(recorders))
 	for name, id := range recorders {
 		names[id] = name
 	}
-	lines, gone, err := pg.Store.Compare(ctx, site, rows, names)
+	return names
+}
+
+// compare tells what taking the rows would mean: what is new, what changes, what stays.
+func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows []expected.Row, recorders map[string]int64) error {
+	lines, gone, err := pg.Store.Compare(ctx, site, rows, named(recorders))
 	if err != nil {
 		return err
 	}
@@ -329,6 +368,10 @@ func (pg *Page) takeList(c *echo.Context) error {
 		return err
 	}
 	rows, messages := understood(u.Lines, mappingOf(u.Lines.Head, c.FormValue), recorders, me.Member.Role == people.Lead, me.Member.Demo)
+	rows, messages, err = pg.unclashed(ctx, me.Member.ID, rows, messages, recorders)
+	if err != nil {
+		return err
+	}
 	if len(rows) == 0 {
 		return pg.Back(c, "No line of it can be taken: see what each one lacks.")
 	}
@@ -339,12 +382,12 @@ func (pg *Page) takeList(c *echo.Context) error {
 	if err := pg.Engine.Judge(ctx, me.Member.ID, touched); err != nil {
 		return err
 	}
-	if err := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); err != nil {
+	if err := pg.keepLeft(ctx, me, u, messages); err != nil {
 		return err
 	}
 	says := fmt.Sprintf("%s: %s new, %s known", u.Name, shell.Plural(added, "camera"), shell.Plural(changed, "camera"))
 	if len(messages) > 0 {
-		says += fmt.Sprintf("; %s left out", shell.Plural(len(messages), "line"))
+		says += fmt.Sprintf("; %s left out: what each lacks stands here still", shell.Plural(len(messages), "line"))
 	}
 	if err := pg.Audit(ctx, me, "took an expected list", says); err != nil {
 		return err

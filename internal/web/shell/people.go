@@ -240,12 +240,14 @@ func (s *Server) join(c *echo.Context) error {
 		return again(http.StatusTooManyRequests, wait)
 	}
 	login, name := strings.ToLower(strings.TrimSpace(c.FormValue("login"))), strings.TrimSpace(c.FormValue("name"))
-	if why := BadLogin(login, name); why != "" {
-		return again(http.StatusUnprocessableEntity, why)
-	}
+	var wrong wrongs
+	wrong.add(BadLogin(login, name))
 	hash, err := people.Hash(c.FormValue("password"))
 	if err != nil {
-		return again(http.StatusUnprocessableEntity, "Not yet: "+err.Error()+".")
+		wrong.add("Your password: " + err.Error() + ".")
+	}
+	if len(wrong) > 0 {
+		return again(http.StatusUnprocessableEntity, strings.Join(wrong, " "))
 	}
 	person, site, err := s.Store.Join(ctx, people.HashToken(c.FormValue("code")), login, name, hash)
 	switch {

@@ -96,26 +96,25 @@ func (s *Server) start(c *echo.Context) error {
 		return s.showStart(c, http.StatusTooManyRequests, wait, rows)
 	}
 	v := store.Beginning{Login: strings.ToLower(strings.TrimSpace(c.FormValue("login"))), Name: strings.TrimSpace(c.FormValue("name"))}
-	if why := BadLogin(v.Login, v.Name); why != "" {
-		return again(why)
-	}
+	var wrong wrongs
+	wrong.add(BadLogin(v.Login, v.Name))
 	if v.PasswordHash, err = people.Hash(c.FormValue("password")); err != nil {
-		return again("Your password: " + err.Error() + ".")
+		wrong.add("Your password: " + err.Error() + ".")
 	}
 	if v.Site, err = SiteFrom(c.FormValue("site"), c.FormValue("zone"), time.Now()); err != nil {
-		return again(err.Error())
+		wrong.add(err.Error())
 	}
 	var why string
-	if v.Networks, why = networksFrom(rows); why != "" {
-		return again(why)
-	}
+	v.Networks, why = networksFrom(rows)
+	wrong.add(why)
 	set := access.Set{Name: strings.TrimSpace(c.FormValue("set-name")), Username: strings.TrimSpace(c.FormValue("set-user"))}
 	password := c.FormValue("set-password")
 	if set.Name+set.Username+password != "" {
-		if why := BadSet(set, password); why != "" {
-			return again(why)
-		}
+		wrong.add(BadSet(set, password))
 		v.Set, v.Seal = &set, func(place string) ([]byte, error) { return s.Vault.Seal(password, place) }
+	}
+	if len(wrong) > 0 {
+		return again(strings.Join(wrong, " "))
 	}
 	person, site, err := s.Store.Begin(ctx, people.HashToken(c.FormValue("code")), v)
 	switch {
@@ -133,41 +132,52 @@ func (s *Server) start(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/board", site))
 }
 
+// wrongs are the sentences about a form, all of them.
+type wrongs []string
+
+func (w *wrongs) add(why string) {
+	if why != "" {
+		*w = append(*w, why)
+	}
+}
+
 // networksFrom reads the rows that were filled in.
 func networksFrom(rows []startNetwork) ([]store.Network, string) {
 	var out []store.Network
 	var there []netplan.Network
+	var wrong wrongs
 	for _, r := range rows {
 		if r.Prefix == "" {
 			continue
 		}
 		p, err := netplan.ParsePrefix(r.Prefix)
 		if err != nil {
-			return nil, fmt.Sprintf("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", r.Prefix)
+			wrong.add(fmt.Sprintf("“%.40s” is no IPv4 network of at most 65,536 addresses, as 192.0.2.0/24.", r.Prefix))
+			continue
 		}
 		n := netplan.Network{Name: r.Name, Prefix: p}
 		if n.Name == "" || len(n.Name) > 64 {
-			return nil, "Each network has a name of at most 64 characters."
+			wrong.add(fmt.Sprintf("The network %s has no name of at most 64 characters.", p))
+			continue
 		}
 		n.ID = int64(len(out) + 1)
-		if why := n.Check(there); why != "" {
-			return nil, why
-		}
+		wrong.add(n.Check(there))
 		there = append(there, n)
 		out = append(out, store.Network{Name: n.Name, Prefix: p})
 	}
-	return out, ""
+	return out, strings.Join(wrong, " ")
 }
 
 // BadLogin says what is wrong with a name to sign in with, or with a person's own name.
 func BadLogin(login, name string) string {
+	var wrong wrongs
 	if login == "" || len(login) > 64 || strings.ContainsAny(login, " \t\r\n") {
-		return "A sign-in name has 1 to 64 characters and no spaces."
+		wrong.add("A sign-in name has 1 to 64 characters and no spaces.")
 	}
 	if name == "" || len(name) > 64 {
-		return "Your own name has 1 to 64 characters."
+		wrong.add("Your own name has 1 to 64 characters.")
 	}
-	return ""
+	return strings.Join(wrong, " ")
 }
 
 // BadSet says what is wrong with a credential set that a person typed.

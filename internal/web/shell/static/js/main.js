@@ -7,6 +7,7 @@ import { watchKeys, restoreCursor } from "./keys.js";
 import { watchConfirm } from "./confirm.js";
 import { watchCopy } from "./copy.js";
 import { watchReveal } from "./reveal.js";
+import { watchInPlace } from "./inplace.js";
 import { refreshStills } from "./stills.js";
 
 // Components must be there before Alpine starts, which is the script after this one.
@@ -14,6 +15,7 @@ document.addEventListener("alpine:init", registerHarbour);
 
 watchCopy();
 watchReveal();
+watchInPlace();
 
 const site = document.body.dataset.site;
 if (site !== "0") {
