@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"strings"
 
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
@@ -57,6 +59,7 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 			return 0, err
 		}
 	}
+	cameras := len(n.Of)
 	if of == Recorders || of == CamerasAndRecorders && !named {
 		recorders, err := e.store.RecordersHeard(ctx, q.Site)
 		if err != nil {
@@ -68,10 +71,17 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		return 0, errNoneMatches
 	}
 	noun := "view"
-	if q.Stage.OfDevice() || of == Recorders {
-		noun = "device"
+	if q.Stage.OfDevice() {
+		noun = "camera"
 	}
-	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, counted(len(n.Of), noun))
+	var what []string
+	if cameras > 0 {
+		what = append(what, counted(cameras, noun))
+	}
+	if recorders := len(n.Of) - cameras; recorders > 0 {
+		what = append(what, counted(recorders, "recorder"))
+	}
+	n.Title = fmt.Sprintf("Read %s of %s", q.Stage, cmp.Or(strings.Join(what, " and "), "nothing"))
 	return e.Begin(ctx, n, false)
 }
 

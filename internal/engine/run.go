@@ -13,10 +13,15 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Begin starts a run over devices or networks and returns its number.
+// Begin starts a run over devices or networks and returns its number. What is asked for twice while
+// it goes is one run: who presses again is shown the first.
 func (e *Engine) Begin(ctx context.Context, n store.NewRun, walk bool) (int64, error) {
 	var id int64
 	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
+		if same, err := e.store.SameRun(ctx, tx, n); err != nil || same != 0 {
+			id = same
+			return err
+		}
 		run, steps, err := e.store.AddRun(ctx, tx, n)
 		if err != nil {
 			return err

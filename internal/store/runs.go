@@ -109,12 +109,45 @@ type NewRun struct {
 	Set      int64 // the one that is tried; 0: all in their order
 }
 
+// Plain says whether a run reads as readings do: with all accounts in their order.
+func (n NewRun) Plain() bool { return n.Act == Read && !n.Factory && n.Set == 0 }
+
+// SameRun finds a run that goes and reads the very same for the same stage; 0: there is none. Two who
+// ask at once wait for each other, in the caller's transaction.
+func (s *Store) SameRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, error) {
+	if !n.Plain() {
+		return 0, nil
+	}
+	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock($1::int, $2::int)`, int32(n.Site), int32(n.Stage)); err != nil {
+		return 0, err
+	}
+	devices, sources := targets(n.Of)
+	var id int64
+	err := tx.QueryRow(ctx, `select r.id from run r where r.site_id = $1 and r.stage = $2 and r.act = $3 and r.plain and r.ended_at is null and not r.stop and r.total = $4
+		and not exists (select from run_step t where t.run_id = r.id and not exists (select from unnest($5::bigint[], $6::bigint[]) u(d, s) where u.d = t.device_id and u.s = coalesce(t.source_id, 0))
+			and not coalesce(t.network_id = any($7::bigint[]), false))
+		order by r.id desc limit 1`, n.Site, n.Stage, n.Act, len(n.Of)+len(n.Networks), devices, sources, n.Networks).Scan(&id)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	return id, err
+}
+
+// targets are the devices and the views of targets, side by side.
+func targets(of []Target) (devices, sources []int64) {
+	devices, sources = make([]int64, len(of)), make([]int64, len(of))
+	for i, t := range of {
+		devices[i], sources[i] = t.Device, t.Source
+	}
+	return devices, sources
+}
+
 // AddRun writes a run and its steps in the caller's transaction, where the jobs are
 // written too: either all are there or none.
 func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step, error) {
 	var id int64
-	err := tx.QueryRow(ctx, `insert into run (site_id, stage, act, title, person_id, token_id, asked_of, total) values ($1, $2, $3, $4, nullif($5::bigint, 0), nullif($6::bigint, 0), $7, $8) returning id`,
-		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks)).Scan(&id)
+	err := tx.QueryRow(ctx, `insert into run (site_id, stage, act, title, person_id, token_id, asked_of, total, plain) values ($1, $2, $3, $4, nullif($5::bigint, 0), nullif($6::bigint, 0), $7, $8, $9) returning id`,
+		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks), n.Plain()).Scan(&id)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -123,10 +156,7 @@ func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step,
 			return 0, nil, err
 		}
 	}
-	devices, sources := make([]int64, len(n.Of)), make([]int64, len(n.Of))
-	for i, t := range n.Of {
-		devices[i], sources[i] = t.Device, t.Source
-	}
+	devices, sources := targets(n.Of)
 	steps, err := queryAll[Step](ctx, tx, `insert into run_step (run_id, device_id, source_id, network_id)
 		select $1::bigint, d, nullif(s, 0), null::bigint from unnest($2::bigint[], $4::bigint[]) t(d, s) union all select $1::bigint, null, null, n from unnest($3::bigint[]) n
 		returning id, run_id, device_id, source_id, network_id, state, says, coalesce((select n.id from device d join network n on n.site_id = d.site_id and d.address <<= n.prefix

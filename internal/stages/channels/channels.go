@@ -153,7 +153,19 @@ func (c *Stage) Plan(now time.Time) func(*site.Snapshot, site.Source) []finding.
 
 // Read reads a recorder, of a camera the one that holds it or is planned for it.
 func (c *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
-	return c.Recorders.ReadOf(ctx, v)
+	says, err := c.Recorders.ReadOf(ctx, v)
+	if err != nil || v.Device.Kind != identity.Recorder {
+		return says, err
+	}
+	// Between is no state to stand still in: what is connecting is read again until it is known.
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	if connecting(s, v.Device.ID) {
+		return says, v.Follow(ctx, stage.Channels)
+	}
+	return says, nil
 }
 
 // AfterChange reads the recorder, and follows a channel until it is known whether the
@@ -166,8 +178,12 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		if err := c.keepPicks(ctx, changes); err != nil {
 			return err
 		}
-		if more, err := c.followFeeds(ctx, v); err != nil || !more || !slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.TakeFeed && ch.Made() }) {
+		more, err := c.followFeeds(ctx, v)
+		if err != nil || !more {
 			return err
+		}
+		if !slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.TakeFeed && ch.Made() }) {
+			return v.Follow(ctx, stage.Channels)
 		}
 		return c.Engine.Watch(ctx, v.Source, stage.Channels, 2*time.Second, int(channel.SilentFor/(2*time.Second)))
 	}

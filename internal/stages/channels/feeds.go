@@ -3,6 +3,7 @@ package channels
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 
 	accounts "duskyharbor/internal/account"
@@ -109,8 +110,14 @@ func (c *Stage) keepPicks(ctx context.Context, changes []store.Change) error {
 	return nil
 }
 
-// followFeeds reads a recorder; more says that a channel of another recorder that it takes is still to
-// come: a system that was just told is connecting, or hasn't tried again yet.
+// connecting says whether a recorder, as it was read last, is still connecting to one of its channels.
+func connecting(s *site.Snapshot, recorder int64) bool {
+	table, _ := site.Recorder.Of(s, recorder)
+	return slices.ContainsFunc(table.Slots, func(slot channel.Slot) bool { return !channel.Settled(slot) })
+}
+
+// followFeeds reads a recorder; more says that it is still connecting to a channel, or that one of
+// another recorder that it takes is still to come: a system that was just told hasn't tried again yet.
 func (c *Stage) followFeeds(ctx context.Context, v *engine.Visit) (more bool, err error) {
 	if _, err := c.Recorders.Read(ctx, v.Device); err != nil {
 		return false, err
@@ -125,5 +132,5 @@ func (c *Stage) followFeeds(ctx context.Context, v *engine.Visit) (more bool, er
 			return true, nil
 		}
 	}
-	return false, nil
+	return connecting(s, v.Device.ID), nil
 }
