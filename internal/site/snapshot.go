@@ -36,7 +36,8 @@ type Snapshot struct {
 	Sources []Source // views of these devices, in the list's order
 	Tries   map[int64][]access.Try
 	Proofs  map[int64]store.Proof
-	Sets    map[int64]access.Set // shared ones, and those that open these devices
+	Walks   map[int64][]store.Proof // the newest of each route
+	Sets    map[int64]access.Set    // shared ones, and those that open these devices
 	Plans   map[int64]store.RecordingPlan
 
 	networks  []netplan.Network // of the site, single addresses left out
@@ -64,7 +65,7 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 		return nil, err
 	}
 	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
-		Proofs: read.Proofs, Sets: read.Sets, Plans: read.Plans, least: read.Leasts, accepted: read.Accepted,
+		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, least: read.Leasts, accepted: read.Accepted,
 		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
 			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
 	for i, d := range s.Devices {
@@ -475,6 +476,7 @@ func (s *Snapshot) Routes(of Source) route.Facts {
 		if slot != nil {
 			f.Channel = slot.Number
 			f.Events = route.Hears(f, slot.Events)
+			f.Motion = slot.Recording.Plan != nil && slot.Recording.Plan.WaitsFor(recording.Motion)
 		}
 	}
 	return f

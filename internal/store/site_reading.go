@@ -20,7 +20,8 @@ type SiteReading struct {
 	Facts    map[int64]Facts // by device, of the device itself
 	OfView   map[int64]Facts // by source
 	Tries    map[int64][]access.Try
-	Proofs   map[int64]Proof // newest of each source
+	Proofs   map[int64]Proof   // newest of each source
+	Walks    map[int64][]Proof // newest of each source's routes
 	Nets     []Network
 	Leasts   []identity.Least
 	Accepted map[Target]map[stage.Stage]map[string]finding.Acceptance // by code
@@ -69,7 +70,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 	if only == nil {
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
-	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{},
+	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{}, Walks: map[int64][]Proof{},
 		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}}
 	b := &pgx.Batch{}
 	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
@@ -114,11 +115,14 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	b.Queue(`select distinct on (p.source_id) p.id, p.source_id, p.test, p.started_at, p.ended_at from proof p join source s on s.id = p.source_id
-		where s.device_id = `+some+` order by p.source_id, p.started_at desc, p.id desc`, site, only).Query(func(rows pgx.Rows) error {
+	b.Queue(`select distinct on (p.source_id, p.test->>'topic', p.test->>'input') p.id, p.source_id, p.test, p.started_at, p.ended_at from proof p join source s on s.id = p.source_id
+		where s.device_id = `+some+` order by p.source_id, p.test->>'topic', p.test->>'input', p.started_at desc, p.id desc`, site, only).Query(func(rows pgx.Rows) error {
 		all, err := pgx.CollectRows(rows, pgx.RowToStructByName[Proof])
 		for _, p := range all {
-			sc.Proofs[p.SourceID] = p
+			sc.Walks[p.SourceID] = append(sc.Walks[p.SourceID], p)
+			if had, ok := sc.Proofs[p.SourceID]; !ok || p.StartedAt.After(had.StartedAt) || p.StartedAt.Equal(had.StartedAt) && p.ID > had.ID {
+				sc.Proofs[p.SourceID] = p
+			}
 		}
 		return err
 	})

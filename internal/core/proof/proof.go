@@ -135,8 +135,23 @@ func Basis(parts ...string) string { return strings.Join(parts, " | ") }
 
 // Facts is what the judge of Prove knows of one source.
 type Facts struct {
-	Last  *Test
-	Basis string // as it is today
+	Last   *Test
+	Basis  string  // as it is today
+	Walks  []Test  // the last of each route
+	Routes []Route // that can be walked
+}
+
+// Route is a way of an event that a walk can take.
+type Route struct{ Topic, Input string }
+
+// Proven says whether the last walk of a route counts today and had every leg on time.
+func (f Facts) Proven(now time.Time, r Route, name string) bool {
+	for _, t := range f.Walks {
+		if t.Topic == r.Topic && t.Input == r.Input {
+			return !t.Ended.IsZero() && t.Trouble == "" && t.Basis == f.Basis && Passed(Judge(now, t, name))
+		}
+	}
+	return false
 }
 
 // Read says whether a walk was ended, whatever it proved.
@@ -168,6 +183,17 @@ func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, 
 			WayOut:   "Look at the route and the recorder's subscription, then walk again.",
 			Evidence: []finding.Evidence{{Name: "Walk", Value: f.Last.Topic + " → " + f.Last.Input, Via: "walk test",
 				At: f.Last.Started}}}}, ""
+	}
+	var left []string
+	for _, r := range f.Routes {
+		if !f.Proven(now, r, name) {
+			left = append(left, r.Topic+" → "+r.Input)
+		}
+	}
+	if len(left) > 0 {
+		return []finding.Finding{{Code: "proof.part", Severity: finding.Needs, Words: fmt.Sprintf("%d of %d", len(f.Routes)-len(left), len(f.Routes)),
+			Sentence: fmt.Sprintf("%d of its %d routes that can be walked are proven; not %s. A walk by one route proves no other.", len(f.Routes)-len(left), len(f.Routes), strings.Join(left, ", nor ")),
+			WayOut:   "Walk again: the next walk takes one that isn't proven. Or pull the peg of what isn't wanted."}}, ""
 	}
 	return nil, ""
 }

@@ -62,6 +62,11 @@ const (
 	Call    Cause = "call"
 )
 
+// WaitsFor says whether any of the plan's hours keeps more when a cause comes.
+func (p Plan) WaitsFor(c Cause) bool {
+	return slices.ContainsFunc(p.Modes, func(m Mode) bool { return slices.Contains(m.Causes, c) && m.Event != m.Idle })
+}
+
 // Causes lists all causes in the order in which they are told.
 func Causes() []Cause { return []Cause{Motion, Camera, Contact, Call} }
 

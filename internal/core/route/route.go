@@ -38,6 +38,7 @@ type Facts struct {
 	Recorder string
 	Events   string // how the recorder's subscription stands: "listening", "not asked", or why not
 	Trouble  string
+	Motion   bool // the plan by which its channel keeps waits for motion
 }
 
 // Read says whether what the stage is about is known: what its mark may be ready by.
@@ -79,15 +80,30 @@ const NotAsked = "not asked"
 // Subscribing says whether inputs are pegged and the recorder hasn't subscribed yet.
 func Subscribing(f Facts) bool { return len(f.Pegs) > 0 && f.Events == NotAsked }
 
-// Walked is the route that a walk test takes: the first with a line, else an area; ok is
-// false where neither is pegged. The page names the same one.
-func Walked(f Facts) (p Peg, ok bool) {
+// Walks are the routes that a walk test can take, in the order in which they are walked: a line, an
+// area.
+func Walks(f Facts) (out []Peg) {
 	for _, kind := range []string{"line", "area"} {
-		if i := slices.IndexFunc(f.Pegs, func(p Peg) bool { return p.Input == kind }); i >= 0 {
-			return f.Pegs[i], true
+		for _, p := range f.Pegs {
+			if p.Input == kind {
+				out = append(out, p)
+			}
 		}
 	}
-	return Peg{}, false
+	return out
+}
+
+// Walked is the route that the next walk test takes: the first that isn't proven, else the first; ok
+// is false where none can be walked. The page names the same one.
+func Walked(f Facts, proven func(Peg) bool) (p Peg, ok bool) {
+	all := Walks(f)
+	if len(all) == 0 {
+		return Peg{}, false
+	}
+	if i := slices.IndexFunc(all, func(p Peg) bool { return !proven(p) }); i >= 0 {
+		return all[i], true
+	}
+	return all[0], true
 }
 
 // Judge says which happenings have no way.
@@ -106,7 +122,7 @@ func Judge(_ time.Time, f Facts, _ Wishes) []finding.Finding {
 			WayOut:   "Draw a rule on the camera, then read its topics again.", Evidence: ev}}
 	}
 	var open []string
-	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+	for _, s := range topic.Suggest(f.Topics, f.Inputs, f.Motion) {
 		if !slices.Contains(f.Pegs, Peg{s.Topic, s.Input}) {
 			open = append(open, topic.Title(s.Topic))
 		}
@@ -136,7 +152,7 @@ func Propose(_ time.Time, f Facts, _ Wishes) []finding.Change {
 		return nil
 	}
 	var out []finding.Change
-	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+	for _, s := range topic.Suggest(f.Topics, f.Inputs, f.Motion) {
 		if slices.Contains(f.Pegs, Peg{s.Topic, s.Input}) {
 			continue
 		}

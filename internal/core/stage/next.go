@@ -38,7 +38,7 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 		if g.Stage == Find && g.State != NotYet {
 			looked += g.Count
 		}
-		if g.Act == NoAct || g.Act == Shared || g.Count == 0 {
+		if g.Count == 0 || g.Act == Shared || g.Act == NoAct && (g.State != Blocked || g.Stage == Find) {
 			continue
 		}
 		// Blocked ones are told apart: they outweigh whatever merely waits.
@@ -60,7 +60,7 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 		return Suggestion{}, false
 	}
 	slices.SortFunc(all, func(a, b Group) int {
-		return cmp.Or(-cmp.Compare(rank(a), rank(b)), -cmp.Compare(a.Count, b.Count), cmp.Compare(a.Stage, b.Stage),
+		return cmp.Or(-cmp.Compare(rank(a), rank(b)), -cmp.Compare(weight(a), weight(b)), cmp.Compare(a.Stage, b.Stage),
 			cmp.Compare(a.Act, b.Act))
 	})
 	s.Group = all[0]
@@ -71,10 +71,21 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 }
 
 func rank(g Group) int {
-	if g.State == Blocked {
+	if g.State == Blocked && g.Act != NoAct {
 		return 1
 	}
 	return 0
+}
+
+// blockedWeighs is how many cameras that merely need something one weighs that is blocked and that no
+// act mends: somebody must look, though a rename could be made at once.
+const blockedWeighs = 3
+
+func weight(g Group) int {
+	if g.State == Blocked && g.Act == NoAct {
+		return blockedWeighs * g.Count
+	}
+	return g.Count
 }
 
 // looks says whether the suggestion is to look at the networks.
@@ -91,6 +102,10 @@ func (s Suggestion) Sentence(place, sentence string) string {
 		return "No camera is known yet: look what is on the networks, or put the cameras on the expected list."
 	case s.looks():
 		return fmt.Sprintf("Nothing was looked for yet; %s on the list.", cameras(s.Count, "is", "are"))
+	case s.Act == NoAct && s.Count == 1:
+		return fmt.Sprintf("%s: %s", place, opening(sentence))
+	case s.Act == NoAct:
+		return fmt.Sprintf("%s: %s blocked, and each has its own way out.", s.Stage, cameras(s.Count, "is", "are"))
 	case s.Act == Apply && s.Count == 1 && s.State == Blocked:
 		return fmt.Sprintf("%s: %s %s", place, opening(sentence), mends(s.Changes))
 	case s.Act == Apply && s.State == Blocked:
@@ -110,6 +125,8 @@ func (s Suggestion) Reason() string {
 		moves = fmt.Sprintf("One act unblocks %s", cameras(s.Count, "", ""))
 	}
 	switch {
+	case s.Act == NoAct:
+		return "It is blocked, and no change can be proposed from here: see the way out in its sheet."
 	case s.looks():
 		return "Every other stage waits for it."
 	case s.Instead == 0:

@@ -30,6 +30,9 @@ func TestNext(t *testing.T) {
 		{"placing", []Group{{Find, Ready, NoAct, 1, 0}, {Channels, Needs, Apply, 1, 1}}, Channels, "1 change is proposed for 1 camera", ""},
 		{"further views of a device", []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Blocked, Shared, 2, 0},
 			{Clock, Blocked, Apply, 1, 2}}, Clock, "2 changes", "unblocks 1 camera"},
+		{"what is blocked before as many renames", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 1, 0}, {Channels, Needs, Apply, 2, 2}}, Channels, "Ramp: It is so.", "It is blocked"},
+		{"but not before what moves many on", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 1, 0}, {Channels, Needs, Apply, 12, 12}}, Channels, "12 changes are proposed", "moves 12"},
+		{"what an act unblocks before both", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 9, 0}, blocked}, Clock, "2 changes", "unblocks 1"},
 		{"a stale proof", []Group{{Find, Ready, NoAct, 1, 0}, {Prove, Stale, Walk, 1, 0}}, Prove, "stale", ""},
 	} {
 		s, ok := Next(2, tc.groups)
@@ -58,10 +61,10 @@ func TestNextUnblocksMost(t *testing.T) {
 		}
 		s, ok := Next(9, groups)
 		for _, g := range groups {
-			if g.Act == NoAct || g.Stage == Find && g.Act != Apply {
+			if g.Act == NoAct && g.State != Blocked || g.Stage == Find && g.Act != Apply {
 				continue
 			}
-			if !ok || rank(g) > rank(s.Group) || rank(g) == rank(s.Group) && g.Count > s.Count {
+			if !ok || rank(g) > rank(s.Group) || rank(g) == rank(s.Group) && weight(g) > weight(s.Group) {
 				t.Fatalf("%+v was picked before %+v (%v)", s, g, ok)
 			}
 		}

@@ -83,12 +83,12 @@ type Suggestion struct {
 }
 
 // Suggest proposes an input of inputs for each topic whose meaning is known and
-// for which an input exists. Motion isn't suggested: it would drown the rest.
-func Suggest(topics []Description, inputs []string) []Suggestion {
+// for which an input exists. Motion would drown the rest: it is suggested only where it is awaited.
+func Suggest(topics []Description, inputs []string, awaited bool) []Suggestion {
 	var out []Suggestion
 	for _, t := range topics {
 		m, ok := meanings[t.Topic]
-		if ok && m.input != "motion" && slices.Contains(inputs, m.input) {
+		if ok && (m.input != "motion" || awaited) && slices.Contains(inputs, m.input) {
 			out = append(out, Suggestion{t.Topic, m.input, "It is " + m.reason + "."})
 		}
 	}

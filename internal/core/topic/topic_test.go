@@ -2,6 +2,7 @@ package topic
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 )
 
@@ -30,7 +31,10 @@ func TestCanonical(t *testing.T) {
 func TestSuggest(t *testing.T) {
 	topics := []Description{{Topic: "tns1:RuleEngine/LineDetector/Crossed"}, {Topic: "tns1:VideoSource/MotionAlarm"},
 		{Topic: "{urn:x}Own"}, {Topic: "tns1:RuleEngine/FieldDetector/ObjectsInside"}}
-	got := Suggest(topics, []string{"line", "motion"})
+	if got := Suggest(topics, []string{"line", "motion"}, true); !slices.ContainsFunc(got, func(s Suggestion) bool { return s.Input == "motion" }) {
+		t.Errorf("a plan that waits for motion: %+v", got)
+	}
+	got := Suggest(topics, []string{"line", "motion"}, false)
 	if len(got) != 1 || got[0].Input != "line" || got[0].Reason == "" {
 		t.Errorf("%+v", got)
 	}

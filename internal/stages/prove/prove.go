@@ -9,6 +9,7 @@ import (
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/proof"
+	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -38,12 +39,30 @@ func (p *Stage) Manner() engine.Manner {
 
 // Judge says what the last walk proves.
 func (p *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f := Facts(s, of)
+	found, stale := proof.JudgeSource(now, f, of.Place)
+	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
+}
+
+// Facts is what is known of a view's proofs.
+func Facts(s *site.Snapshot, of site.Source) proof.Facts {
 	f := proof.Facts{Basis: basis(s, of)}
 	if last, ok := s.Proofs[of.ID]; ok {
 		f.Last = &last.Test
 	}
-	found, stale := proof.JudgeSource(now, f, of.Place)
-	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
+	for _, w := range s.Walks[of.ID] {
+		f.Walks = append(f.Walks, w.Test)
+	}
+	for _, g := range route.Walks(s.Routes(of)) {
+		f.Routes = append(f.Routes, proof.Route{Topic: g.Topic, Input: g.Input})
+	}
+	return f
+}
+
+// Next is the route that the next walk takes; ok is false where none can be walked.
+func Next(now time.Time, s *site.Snapshot, of site.Source) (route.Peg, bool) {
+	f := Facts(s, of)
+	return route.Walked(s.Routes(of), func(g route.Peg) bool { return f.Proven(now, proof.Route{Topic: g.Topic, Input: g.Input}, of.Place) })
 }
 
 // basis is what a view's proof rests on: whose it is, where, how it is placed and pegged,

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/proof"
-	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -56,7 +55,7 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	peg, ok := route.Walked(s.Routes(of))
+	peg, ok := Next(time.Now(), s, of)
 	if !ok {
 		return "", trouble.Told("No route of " + of.Place + " can be walked: peg its line or area first.")
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -64,7 +65,7 @@ func (pg *Page) propose(ctx context.Context, p *shell.Request) (*proposal, error
 			if a.To[x.ID] != b.ID {
 				continue
 			}
-			v := proposedSource{ID: x.ID, Name: x.Name, Value: fmt.Sprintf("%d:%d", x.ID, b.ID), Way: channel.WaySays(x.Fits[b.ID].Way)}
+			v := proposedSource{ID: x.ID, Name: x.Name, Value: fmt.Sprintf("%d:%d:%d", x.ID, b.ID, a.Number[x.ID]), Way: channel.WaySays(x.Fits[b.ID].Way)}
 			v.On = fmt.Sprintf("channel %d", a.Number[x.ID])
 			if a.Number[x.ID] > b.Recorder.ChannelsNow() {
 				v.On += ", after the restart"
@@ -109,18 +110,11 @@ func (pg *Page) take(c *echo.Context) error {
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
 	}
-	by := map[int64][]int64{}
-	var ids []int64
-	for _, v := range form["take"] {
-		a, b, ok := strings.Cut(v, ":")
-		source, err := strconv.ParseInt(a, 10, 64)
-		recorder, err2 := strconv.ParseInt(b, 10, 64)
-		if !ok || err != nil || err2 != nil || len(ids) >= shell.MaxPicks {
-			return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
-		}
-		by[recorder], ids = append(by[recorder], source), append(ids, source)
+	taken, by, err := takenOf(form["take"])
+	if err != nil {
+		return err
 	}
-	if len(ids) == 0 {
+	if len(taken) == 0 {
 		return pg.Back(c, "Tick which of them to place.")
 	}
 	for recorder, sources := range by {
@@ -128,14 +122,70 @@ func (pg *Page) take(c *echo.Context) error {
 			return err
 		}
 	}
-	picks, _, err := pg.Server.Propose(ctx, stage.Channels, store.Selection{Site: me.Member.ID, IDs: ids})
+	targets, err := pg.Store.Resolve(ctx, store.Selection{Site: me.Member.ID, IDs: slices.Collect(maps.Keys(taken))}, stage.Channels)
+	if err != nil {
+		return err
+	}
+	var left shell.Left
+	var together channel.Planner
+	now := time.Now()
+	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Channels, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
+		changes, why := placesOn(now, s, of, taken[of.ID], &together)
+		if why != "" {
+			left.Cant = append(left.Cant, of.Place+": "+why+".")
+		}
+		return changes
+	})
 	if err != nil {
 		return pg.Told(c, err)
 	}
+	left.UnderWay = underWay
 	if len(picks) == 0 {
-		return pg.Back(c, "They are planned so. None can be placed before there is room: see Make room on the recorder's channel face.")
+		return pg.Back(c, "They are planned so. None can be placed now: "+strings.Join(left.Cant[:min(len(left.Cant), 4)], " "))
 	}
-	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("Place %s", shell.Plural(len(picks), "camera"))}, picks, shell.Left{Idle: len(ids) - len(picks)})
+	return pg.ShowPreview(c, engine.Ask{Stage: stage.Channels, Title: fmt.Sprintf("Place %s", shell.Plural(len(picks), "camera"))}, picks, left)
+}
+
+// spot is the channel that a proposal gives a view.
+type spot struct {
+	recorder int64
+	channel  int
+}
+
+// takenOf reads what was ticked of a proposal: view, recorder and channel of each.
+func takenOf(values []string) (taken map[int64]spot, by map[int64][]int64, err error) {
+	taken, by = map[int64]spot{}, map[int64][]int64{}
+	for _, v := range values {
+		var source int64
+		var on spot
+		n, err := fmt.Sscanf(v, "%d:%d:%d", &source, &on.recorder, &on.channel)
+		if n != 3 || err != nil || len(taken) >= shell.MaxPicks {
+			return nil, nil, echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
+		}
+		if _, twice := taken[source]; !twice {
+			by[on.recorder] = append(by[on.recorder], source)
+		}
+		taken[source] = on
+	}
+	return taken, by, nil
+}
+
+// placesOn gives what puts a view on the channel that was proposed for it, beside those before it;
+// why says what keeps it off.
+func placesOn(now time.Time, s *site.Snapshot, of site.Source, on spot, together *channel.Planner) (changes []finding.Change, why string) {
+	rec, ok := s.Device(on.recorder)
+	if !ok {
+		return nil, "its recorder isn't the site's any more"
+	}
+	f, w := channels.FactsOn(s, of, rec)
+	if f.Recorder != nil && on.channel > f.Recorder.ChannelsNow() {
+		return nil, fmt.Sprintf("channel %d of %s opens with its restart: Make room, on the recorder's channel face, comes first", on.channel, rec.Place)
+	}
+	w.Channel = on.channel
+	if changes = together.Next(now, f, w); len(changes) == 0 {
+		why = cmp.Or(channel.Waits(f, w, true), "it stands so already, or another is proposed there")
+	}
+	return changes, why
 }
 
 // planned plans views for a recorder and has them be judged by it.

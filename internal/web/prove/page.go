@@ -13,12 +13,12 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/proof"
-	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/site"
+	proving "duskyharbor/internal/stages/prove"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -100,7 +100,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return &d, nil
 	}
 	of := d.Chosen.Source
-	if g, ok := route.Walked(p.Snapshot.Routes(of)); ok {
+	if g, ok := proving.Next(p.Now, p.Snapshot, of); ok {
 		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
 	rules, _ := site.Rules.Of(p.Snapshot, of)

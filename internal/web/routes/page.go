@@ -46,6 +46,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // routesData is the peg field of one camera.
 type routesData struct {
+	Cams    int // for how many cameras of the selection something is suggested
 	Cameras []shell.Row
 	Tabs    []shell.Row
 	More    int // cameras without a tab
@@ -89,6 +90,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Can, err = p.Can(ctx, stage.Routes); err != nil {
 		return nil, err
 	}
+	if _, d.Cams, err = pg.Store.Proposed(ctx, p.Selection, stage.Routes); err != nil {
+		return nil, err
+	}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
 		if f := p.Snapshot.Routes(r.Source); f.LookedAt.IsZero() {
@@ -114,7 +118,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 func topicRows(f route.Facts) []topicRow {
 	suggested := map[string]string{}
-	for _, s := range topic.Suggest(f.Topics, f.Inputs) {
+	for _, s := range topic.Suggest(f.Topics, f.Inputs, f.Motion) {
 		suggested[s.Topic] = s.Input
 	}
 	var out []topicRow
