@@ -186,6 +186,7 @@ type Camera struct {
 	nonces   map[string]time.Time
 	served   map[string]int        // operations that were done, by name
 	sessions map[*rtspSession]bool // that play
+	codings  map[string]*encoding  // by what is coded, see play
 	speaker  speaker
 	motion   motion        // of its first source
 	asked    atomic.Int64  // requests to its services, see Manners.Drops

@@ -338,7 +338,9 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 	line, e := s.cam.line, s.cam.encoderOf(s.profile)
 	step := int64(footage.FPS / e.fps())
 	n := (line.frame(time.Now())/(e.group()*step) + 1) * e.group() * step
-	pack264, pack265, live := &codecs.H264Payloader{}, &codecs.H265Payloader{}, &coded{cam: s.cam, profile: s.profile}
+	shared, leave := s.cam.play(s.profile, e)
+	defer leave()
+	pack264, pack265, live := &codecs.H264Payloader{}, &codecs.H265Payloader{}, &coded{cam: s.cam, profile: s.profile, shared: shared}
 	base, kind := uint32(time.Now().UnixNano()>>10), uint8(96)
 	for ; ; n += step {
 		select {
@@ -351,7 +353,7 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 		switch e.Codec {
 		case "JPEG":
 			kind = 26
-			payloads = jpegPayloads(s.cam.draw(s.profile, walk, index, e.Sub))
+			payloads = shared.once(n, func() [][]byte { return jpegPayloads(s.cam.draw(s.profile, walk, index, e.Sub)) })
 		case "H265":
 			for _, nal := range frames(s.cam.scene(s.profile.source), walk, e.coding())[index] {
 				payloads = append(payloads, pack265.Payload(1400, nal)...)
