@@ -237,7 +237,7 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 			Lists: []recorder.List{{Version: "2025-03", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300"}},
 				{Version: "2026-10", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300", "Pinnock & Daw PND X9"}}},
 			Analog: []recorder.AnalogInput{{Name: "Ice house door", Signal: true}, {Off: true}, {Off: true}, {}, {}, {}, {}, {}}, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("quay-recorder"),
-			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, Ports: 4, Draws: map[int]int{3: 3}, HandsOut: n.Prefix(90),
+			Plugged: map[int]netip.Addr{3: n.At(".90.13")}, Ports: 4, Draws: map[int]int{3: 3}, HandsOut: n.Prefix(90), PortUser: "otter", PortSecret: s.House,
 			Entries: []recorder.Entry{{Number: 3, Port: 3, Name: "Old quay camera", Address: n.At(".90.12").String(),
 				User: "admin", Secret: s.Former}}},
 		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06",

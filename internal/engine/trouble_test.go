@@ -303,7 +303,11 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	if m := b.mark("Slipway", stage.Prove); m.State != stage.Blocked || m.Words != "missed" {
 		t.Errorf("%+v", m)
 	}
-	b.wait(b.app.Begin(ctx, walk, true))
+	b.wait(b.app.Begin(ctx, walk, true)) // by its line
+	if m := b.mark("Slipway", stage.Prove); m.State != stage.Needs || m.Words != "1 of 2" {
+		t.Errorf("one of two routes was walked: %+v", m)
+	}
+	b.wait(b.app.Begin(ctx, walk, true)) // and by its area
 	b.want("Slipway", stage.Prove, stage.Ready)
 	f := b.view().Routes(b.source(d))
 	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)

@@ -68,7 +68,7 @@ func TestTheKeyboardAlone(t *testing.T) {
 		return testbed.Glance[bool](p, "document.querySelector('#selbar').offsetParent !== null")
 	})
 	p.Keys("r")
-	p.Sees(60*time.Second, "Read Sign-in of 1 device", "1 done")
+	p.Sees(60*time.Second, "Read Sign-in of 1 camera", "1 done")
 	p.Keys(kb.Enter) // the cursor stayed on its row
 	p.Sees(20*time.Second, "Berth 1 ramp · Find")
 	if got := testbed.Eval[string](p, "location.search"); !strings.Contains(got, "q=ramp") || !strings.Contains(got, "sheet=") {

@@ -146,7 +146,11 @@ func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) 
 
 	p.Passage("prove")
 	p.Press("Have the stand-in walk at Slipway")
-	p.Sees(90*time.Second, "Every leg on time.")
+	p.Sees(90*time.Second, "Every leg on time.", "1 of its 2 routes that can be walked are proven")
+	p.Press("Have the stand-in walk at Slipway") // the next walk takes the other route
+	testbed.Until(t, 90*time.Second, "both routes are walked", func() bool { return count(h, `select count(*) from proof where ended_at is not null`) == 2 })
+	h.idle()
+	p.Sees(30*time.Second, "Every leg on time.")
 	shoot("prove")
 
 	// Berth 1: refused, and why; one button; then the recorder takes it.

@@ -308,6 +308,11 @@ func (r Recorder) Numbers(wishes []int, most int) []int {
 	for _, s := range r.Slots {
 		taken[s.Number] = true
 	}
+	for n := 1; n <= most; n++ {
+		if _, kept := r.bound(n); kept {
+			taken[n] = true
+		}
+	}
 	out := make([]int, len(wishes))
 	for i, n := range wishes {
 		if n > 0 && n <= most && !taken[n] {

@@ -230,10 +230,30 @@ func (r Recorder) Used() (channels int, mbit float64) {
 	return len(r.Slots), kbps / 1000
 }
 
-// Free is the lowest free channel number, wish first; 0 where none is free.
+// bound is the own port whose device a channel is kept for; ok is false where the channel is anybody's.
+func (r Recorder) bound(n int) (p Port, ok bool) {
+	i := slices.IndexFunc(r.Ports, func(p Port) bool { return p.Channel == n && p.Linked })
+	if i < 0 || n == 0 {
+		return p, false
+	}
+	return r.Ports[i], true
+}
+
+// OnPort is the own port that the device at an address hangs on.
+func (r Recorder) OnPort(address string) (p Port, ok bool) {
+	i := slices.IndexFunc(r.Ports, func(p Port) bool { return p.Linked && p.Address == address })
+	if i < 0 || address == "" {
+		return p, false
+	}
+	return r.Ports[i], true
+}
+
+// Free is the lowest free channel number, wish first; 0 where none is free. A channel that is bound to
+// an own port is kept for what hangs there.
 func (r Recorder) Free(wish int) int {
 	taken := func(n int) bool {
-		return slices.ContainsFunc(r.Slots, func(s Slot) bool { return s.Number == n })
+		_, kept := r.bound(n)
+		return kept || slices.ContainsFunc(r.Slots, func(s Slot) bool { return s.Number == n })
 	}
 	if wish > 0 && wish <= r.ChannelsNow() && !taken(wish) {
 		return wish

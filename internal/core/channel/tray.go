@@ -16,6 +16,13 @@ func Waits(f Facts, w Wishes, found bool) string {
 	case w.Stream == "" && w.Unfit:
 		return "none of its streams is one that " + f.Planned + " takes"
 	case w.Stream == "":
+		if f.Recorder != nil {
+			if p, ok := f.Recorder.OnPort(f.Address); ok && p.Channel > 0 {
+				return fmt.Sprintf("%s takes it itself: it hangs on port %d, and channel %d is kept for it", f.Planned, p.Number, p.Channel)
+			} else if ok {
+				return fmt.Sprintf("it hangs on port %d of %s: bind a channel to that port at its own screen", p.Number, f.Planned)
+			}
+		}
 		return "streams not read yet"
 	case f.Recorder == nil:
 		return "recorder not read yet"

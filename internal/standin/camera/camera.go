@@ -455,6 +455,7 @@ type timeline struct {
 	mu    sync.Mutex
 	start time.Time
 	begin int64 // frame at which the last walk began; −1: none yet
+	ahead int64 // and at which the next one does; 0: none was asked for
 }
 
 const clipFrames = int64(footage.FPS * footage.Length / time.Second)
@@ -475,6 +476,9 @@ func (t *timeline) when(n int64) time.Time {
 func (t *timeline) clip(n int64) (walk bool, index int64) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.ahead > 0 && n >= t.ahead {
+		t.begin, t.ahead = t.ahead, 0
+	}
 	if n >= t.begin && n < t.begin+clipFrames && t.begin >= 0 {
 		return true, n - t.begin
 	}
@@ -483,13 +487,14 @@ func (t *timeline) clip(n int64) (walk bool, index int64) {
 
 func (t *timeline) at(now time.Time) (bool, int64) { return t.clip(t.frame(now)) }
 
-// walk starts a walk at the next key frame, or leaves one that runs alone.
+// walk starts a walk at the next key frame; where one runs, when that is over.
 func (t *timeline) walk(now time.Time) time.Time {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	n := t.frame(now)
 	if t.begin >= 0 && n < t.begin+clipFrames {
-		return t.when(t.begin)
+		t.ahead = t.begin + clipFrames
+		return t.when(t.ahead)
 	}
 	t.begin = (n/footage.FPS + 1) * footage.FPS
 	return t.when(t.begin)

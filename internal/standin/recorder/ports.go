@@ -47,11 +47,26 @@ func (r *Recorder) mind(number int, at netip.Addr) {
 		if _, known := r.ports[number]; missed == 0 || missed > 3 || !known {
 			r.ports[number] = p
 		}
+		r.plugged(p)
 		r.mu.Unlock()
 		if !r.pause(5 * time.Second) {
 			return
 		}
 	}
+}
+
+// plugged takes what hangs on a port on the channel that is bound to it, where that is free. Its lock
+// is held.
+func (r *Recorder) plugged(p channel.Port) {
+	n := r.mem.Bound[p.Number]
+	if !p.Linked || n == 0 || r.mem.Channels[n] != nil || r.cfg.PortUser == "" || r.tooMuch() != "" {
+		return
+	}
+	c := &placed{Number: n, Name: fmt.Sprintf("Port %d", p.Number), Address: p.Address, Service: "http://" + p.Address + ":8080/onvif/device_service",
+		Username: r.cfg.PortUser, Password: r.cfg.PortSecret, Profile: "main", Port: p.Number, Inputs: map[string][]string{}, Make: p.Make, Model: p.Model}
+	r.mem.Channels[n] = c
+	r.dirty, r.mem.Set = true, r.now()
+	r.begin(c)
 }
 
 func (r *Recorder) pause(d time.Duration) bool {

@@ -45,6 +45,7 @@ type Config struct {
 	Zone                                      string             // POSIX TZ; empty: it doesn't say
 	Dates, Times                              string             // order of its dates, see channel.Recorder
 	Plugged                                   map[int]netip.Addr // what hangs on its own ports
+	PortUser, PortSecret                      string             // the account by which it takes what hangs on a port that is bound to a channel; empty: it takes nothing by itself
 	Ports                                     int                // of its own; those with nothing plugged in are told too
 	Draws                                     map[int]int        // PoE class of what hangs on a port
 	HandsOut                                  netip.Prefix       // what its ports give
@@ -99,6 +100,7 @@ type memory struct {
 	Off      map[int]bool    `json:"off,omitempty"`  // analog inputs that are switched off
 	Next     map[int]bool    `json:"next,omitempty"` // and after the next restart
 	Channels map[int]*placed `json:"channels"`
+	Bound    map[int]int     `json:"bound,omitempty"` // channels by the own ports that they are bound to
 	Skew     time.Duration   `json:"skew"`
 	wire.KeyPair
 	Log []entry `json:"log"`
@@ -153,7 +155,7 @@ type Recorder struct {
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
 		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}, local: newLocalTime(cfg.Zone), shelf: newShelf(cfg.StateFile)}
-	r.mem.Channels, r.mem.Skew = map[int]*placed{}, cfg.Skew
+	r.mem.Channels, r.mem.Skew, r.mem.Bound = map[int]*placed{}, cfg.Skew, map[int]int{}
 	r.mem.Off, r.mem.Next = map[int]bool{}, map[int]bool{}
 	for i, a := range cfg.Analog {
 		r.mem.Off[i+1], r.mem.Next[i+1] = a.Off, a.Off
@@ -161,6 +163,9 @@ func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	for _, e := range cfg.Entries {
 		r.mem.Channels[e.Number] = &placed{Number: e.Number, Name: e.Name, Address: e.Address,
 			Service: "http://" + e.Address + ":8080/onvif/device_service", Username: e.User, Password: e.Secret, Profile: "main", Port: e.Port, Inputs: map[string][]string{}}
+		if e.Port > 0 {
+			r.mem.Bound[e.Port] = e.Number
+		}
 	}
 	if err := wire.Load(cfg.StateFile, &r.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)

@@ -24,11 +24,7 @@ func (r *Recorder) status(w http.ResponseWriter, _ *http.Request) {
 	}
 	ports := make([]channel.Port, 0, len(r.ports))
 	for n, p := range r.ports {
-		for _, c := range r.mem.Channels {
-			if c.Port == n {
-				p.Channel = c.Number
-			}
-		}
+		p.Channel = r.mem.Bound[n]
 		ports = append(ports, p)
 	}
 	for n := 1; n <= r.cfg.Ports; n++ {

@@ -1,6 +1,7 @@
 package board
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -76,6 +78,13 @@ func (pg *Page) remove(c *echo.Context) error {
 	if len(devices) == 0 {
 		return pg.Back(c, "None of them is there any more.")
 	}
+	if !shell.Sure(c) {
+		text, err := pg.goesText(ctx, me.Member.ID, rows, devices)
+		if err != nil {
+			return err
+		}
+		return pg.Ask(c, fmt.Sprintf("Remove %s?", places(rows)), text, fmt.Sprintf("Remove %s", shell.Plural(len(devices), "camera")))
+	}
 	goes, err := pg.Store.GoesWith(ctx, me.Member.ID, devices)
 	if err != nil {
 		return err
@@ -94,6 +103,29 @@ func (pg *Page) remove(c *echo.Context) error {
 	}
 	pg.Flash(ctx, says+" went from the site. Nothing was written to any; a look that hears one shows it again.")
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/board", me.Member.ID))
+}
+
+// goesText says what goes with cameras that are removed, and which a recorder goes on recording.
+func (pg *Page) goesText(ctx context.Context, of int64, rows []store.Source, devices []int64) (string, error) {
+	s, err := site.Load(ctx, pg.Store, of, devices)
+	if err != nil {
+		return "", err
+	}
+	var held []string
+	for _, r := range rows {
+		if rec, slot, ok := s.HolderOf(r); ok && slot != nil {
+			held = append(held, fmt.Sprintf("%s is on channel %d of %s", r.Place, slot.Number, rec.Place))
+		}
+	}
+	text := fmt.Sprintf("%s with all views, readings and proofs of each: this goes from this site. The log keeps what was changed. Nothing is written to them; a look that hears one shows it again.", places(rows))
+	if len(held) > 0 {
+		more := ""
+		if n := len(held) - namedMost; n > 0 {
+			more = fmt.Sprintf(", and %d more are held", n)
+		}
+		text += " " + strings.Join(held[:min(len(held), namedMost)], "; ") + more + ": that stays so, is recorded as before, and nobody here sees it."
+	}
+	return text, nil
 }
 
 // selected reads the views that the form names.

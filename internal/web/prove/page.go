@@ -50,6 +50,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // proveData is one camera's walk.
 type proveData struct {
+	Ask     string // what a person does to walk it
 	Cameras []shell.Row
 	Tabs    []shell.Row
 	More    int
@@ -101,6 +102,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	of := d.Chosen.Source
 	if g, ok := proving.Next(p.Now, p.Snapshot, of); ok {
+		if d.Ask = "cross its line, either way"; g.Input != "line" {
+			d.Ask = "walk into its area"
+		}
 		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
 	rules, _ := site.Rules.Of(p.Snapshot, of)

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -176,6 +177,19 @@ func (pg *Page) removeRecorder(c *echo.Context) error {
 	r, _, err := pg.recorderOf(c)
 	if err != nil {
 		return err
+	}
+	if !shell.Sure(c) {
+		s, err := site.Load(ctx, pg.Store, me.Member.ID, []int64{})
+		if err != nil {
+			return err
+		}
+		table, _ := site.Recorder.Of(s, r.ID)
+		records := "It isn't known to record anything."
+		if n := len(table.Slots); n > 0 {
+			records = fmt.Sprintf("It holds %s and goes on recording them: nobody here sees it then.", shell.Plural(n, "channel"))
+		}
+		return pg.Ask(c, fmt.Sprintf("Remove %s?", r.Place), fmt.Sprintf("%s goes from this site, with what was read of it; %s planned for it are planned for none then. %s The log keeps what was changed. Nothing is written to it.",
+			r.Place, shell.Plural(r.Planned, "view"), records), "Remove "+r.Place)
 	}
 	switch _, err := pg.Store.Remove(ctx, me.Member.ID, []int64{r.ID}); {
 	case errors.Is(err, store.ErrBusy):
