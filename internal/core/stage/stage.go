@@ -27,7 +27,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 8
+const RulesVersion = 9
 
 var table = [...]struct{ slug, name, question string }{
 	Find:      {"find", "Find", "What is on these networks?"},

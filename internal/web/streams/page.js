@@ -205,7 +205,11 @@ function letGoOfTalk() {
   const sent = talk.pc && talk.pc.connectionState === "connected";
   const box = talk.box;
   endTalk();
-  asks(box, sent ? "That was sent." : "It was let go before the speaker answered: hold it until it says that it sends.", sent);
+  asks(
+    box,
+    sent ? "That was sent." : "It was let go before the speaker answered: hold it until it says that it sends.",
+    sent,
+  );
 }
 
 // asks says what was sent, and whether it was heard there is for a person to say.

@@ -27,7 +27,8 @@ if (site !== "0") {
   restoreCursor();
   // Focus goes into a sheet that opens, where it hasn't a place of its own yet.
   const sheet = document.querySelector("aside.sheet[tabindex]");
-  if (sheet && (!document.activeElement || document.activeElement === document.body)) sheet.focus({ preventScroll: true });
+  if (sheet && (!document.activeElement || document.activeElement === document.body))
+    sheet.focus({ preventScroll: true });
   // On a phone the stages run off to the side: the one that is shown is in sight.
   const here = document.querySelector(".passage .on");
   if (here) here.scrollIntoView({ block: "nearest", inline: "center" });
