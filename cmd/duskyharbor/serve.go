@@ -94,6 +94,10 @@ func proxiesFrom(all []string) (out []netip.Prefix, err error) {
 	return out, nil
 }
 
+// softMemory is from how many bytes on the server collects its garbage at once: beside devices that
+// send as much as they may it would hold several times what it uses. GOMEMLIMIT says otherwise.
+const softMemory = 320 << 20
+
 // serve works until ctx ends. Where nobody can sign in yet, the code that the first person
 // types is written to out.
 func serve(ctx context.Context, o serveOptions, out io.Writer) error {
@@ -101,6 +105,9 @@ func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 	slog.SetDefault(log)
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400) // the heap is small: pages are answered sooner for some tens of MB
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(softMemory)
 	}
 	tlsConfig, fingerprint, err := certificate(o)
 	if err != nil {

@@ -81,6 +81,7 @@ type channelsData struct {
 	Gauges    []gauge
 	Tray      []trayItem
 	Changes   int
+	Verb      string // what is proposed for so many cameras
 	Can       int
 	Analog    []analogView
 	Waits     int    // changes that wait for a restart
@@ -264,8 +265,27 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			return nil, err
 		}
 	}
+	d.Verb = verbOf(p)
 	_, d.Changes, err = pg.Store.Proposed(ctx, p.Selection, stage.Channels)
 	return d, err
+}
+
+// verbOf says what is proposed: who is renamed is told beside who is placed.
+func verbOf(p *shell.Request) string {
+	placed, renamed := false, false
+	for _, r := range p.Rows {
+		for _, c := range r.Proposals {
+			name := c.Kind == channel.Rename || c.Kind == channel.NameDevice
+			placed, renamed = placed || !name, renamed || name
+		}
+	}
+	switch {
+	case renamed && placed:
+		return "Place or rename"
+	case renamed:
+		return "Rename"
+	}
+	return "Place"
 }
 
 // trayOf is a source that isn't placed, with the channel that it is proposed for as those before

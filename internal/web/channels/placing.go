@@ -94,9 +94,9 @@ func (pg *Page) propose(ctx context.Context, p *shell.Request) (*proposal, error
 	}
 	switch {
 	case a.Exact:
-		out.Says = "No other placement takes more of them, keeps more of what is planned, loses less or restarts less."
+		out.Says = "No other placement takes more of them; of those that take as many none keeps more of what is planned, and of those none loses less, or restarts less."
 	case a.Beyond == 0:
-		out.Says = "No other placement takes more of them; another may keep more of what is planned, or lose less."
+		out.Says = "No other placement takes more of them; another that takes as many may keep more of what is planned, or lose less."
 	default:
 		out.Says = fmt.Sprintf("The best that was found in a moment: another placement may take up to %s more.", shell.Plural(a.Beyond, "source"))
 	}
