@@ -526,3 +526,31 @@ func TestTooManyPicksAreRefused(t *testing.T) {
 		t.Errorf("%d runs began", n)
 	}
 }
+
+// Addresses that no page links to: a number that no database holds shows the page from its beginning
+// or is refused, and never is our trouble; a filter that matches nothing has nothing read.
+func TestOddAddressesAreNoTroubleOfOurs(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	v := visit(t, h)
+	v.signIn(demo.Lead, h.Secrets.Lead)
+	for _, page := range []string{"log", "log?part=runs", "log?part=people", "board", "streams", "channels", "recording", "find", "clock"} {
+		for _, n := range []string{"9223372036854775808", "99999999999999999999999", "-9223372036854775808", "-1", "0", "1e9", "x"} {
+			sep := "?"
+			if strings.Contains(page, "?") {
+				sep = "&"
+			}
+			for _, key := range []string{"from", "camera", "recorder", "sheet"} {
+				if res, _ := v.get("/sites/1/" + page + sep + key + "=" + n); res.StatusCode >= 500 {
+					t.Errorf("%s with %s=%s: %d", page, key, n, res.StatusCode)
+				}
+			}
+		}
+	}
+	for _, st := range []string{"clock", "streams", "channels"} {
+		v.post("/sites/1/"+st+"/read", url.Values{"_csrf": {v.token("/sites/1/board")}, "all": {"1"}, "q": {"nothing like it"}})
+	}
+	if n := count(h, `select count(*) from run`); n != 0 {
+		t.Errorf("%d runs began of nothing", n)
+	}
+}
