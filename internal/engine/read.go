@@ -60,15 +60,15 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		}
 	}
 	cameras := len(n.Of)
-	if of == Recorders || of == CamerasAndRecorders && !named {
+	if of != Recorders && cameras == 0 && named {
+		return 0, errNoneMatches
+	}
+	if of == Recorders || of == CamerasAndRecorders && sel.IDs == nil {
 		recorders, err := e.store.RecordersHeard(ctx, q.Site)
 		if err != nil {
 			return 0, err
 		}
 		n.Of = append(n.Of, store.OfDevices(recorders...)...)
-	}
-	if len(n.Of) == 0 && named {
-		return 0, errNoneMatches
 	}
 	noun := "view"
 	if q.Stage.OfDevice() {

@@ -323,12 +323,12 @@ func tableOf(data []byte) (expected.Table, error) {
 	if !bytes.HasPrefix(data, []byte("PK\x03\x04")) {
 		return expected.ParseCSV(data)
 	}
-	if err := expected.CheckWorkbook(data); err != nil {
+	if err := CheckWorkbook(data); err != nil {
 		return expected.Table{}, err
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: expected.MaxUnpacked, UnzipXMLSizeLimit: expected.MaxUnpacked})
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: MaxUnpacked, UnzipXMLSizeLimit: MaxUnpacked})
 	if err != nil {
-		return expected.Table{}, expected.ErrWorkbook
+		return expected.Table{}, ErrWorkbook
 	}
 	defer book.Close()
 	sheets := book.GetSheetList()

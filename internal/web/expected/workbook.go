@@ -9,6 +9,8 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"duskyharbor/internal/core/expected"
 )
 
 // Limits of a workbook, unpacked.
@@ -21,8 +23,8 @@ const (
 // ErrWorkbook is returned for what is no workbook of a usual size.
 var ErrWorkbook = errors.New("it is no workbook (XLSX) of a usual size")
 
-// ErrWide says that a cell stands in a column beyond MaxColumns.
-var ErrWide = fmt.Errorf("it has cells in columns beyond %s, the %dth: delete what stands there, and what was only formatted", columnName(MaxColumns), MaxColumns)
+// ErrWide says that a cell stands in a column beyond expected.MaxColumns.
+var ErrWide = fmt.Errorf("it has cells in columns beyond %s, the %dth: delete what stands there, and what was only formatted", columnName(expected.MaxColumns), expected.MaxColumns)
 
 // CheckWorkbook says why a workbook (ISO/IEC 29500) can't be read, before any row of it is built: a file
 // of a few kilobytes may name cells for which a reader makes room of gigabytes. Its errors are told to
@@ -48,7 +50,7 @@ func CheckWorkbook(data []byte) error {
 		_ = r.Close()
 		left = counted.left
 		switch {
-		case errors.Is(err, ErrWide), errors.Is(err, ErrTooLong):
+		case errors.Is(err, ErrWide), errors.Is(err, expected.ErrTooLong):
 			return err
 		case err != nil || left < 0:
 			return ErrWorkbook
@@ -102,9 +104,9 @@ func checkSheet(r io.Reader, cells *int) error {
 			}
 		}
 		if *cells--; *cells < 0 {
-			return ErrTooLong
+			return expected.ErrTooLong
 		}
-		if column > MaxColumns {
+		if column > expected.MaxColumns {
 			return ErrWide
 		}
 	}

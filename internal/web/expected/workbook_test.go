@@ -7,6 +7,8 @@ import (
 	"io"
 	"strings"
 	"testing"
+
+	"duskyharbor/internal/core/expected"
 )
 
 // book is a workbook of one sheet.
@@ -45,7 +47,7 @@ func TestAWorkbookIsCheckedBeforeARowIsBuilt(t *testing.T) {
 		"none named, 65":             {book(t, sheet(strings.Repeat(`<c/>`, 65))), ErrWide},
 		"a name that is none":        {book(t, sheet(`<c r="7"/>`)), ErrWide},
 		"in another sheet":           {book(t, map[string]string{"xl/worksheets/sheet9.xml": `<worksheet><row><c r="ZZZ1"/></row></worksheet>`}), ErrWide},
-		"more cells than a list has": {book(t, sheet(strings.Repeat(`</row><row><c/>`, MaxCells+1))), ErrTooLong},
+		"more cells than a list has": {book(t, sheet(strings.Repeat(`</row><row><c/>`, MaxCells+1))), expected.ErrTooLong},
 		"much of nothing":            {book(t, map[string]string{"xl/media/x": strings.Repeat("0", MaxUnpacked+1)}), ErrWorkbook},
 		"a sheet cut short":          {book(t, map[string]string{"xl/worksheets/sheet1.xml": `<worksheet><row><c r="A`}), ErrWorkbook},
 		"no archive":                 {[]byte("PK\x03\x04 and no more"), ErrWorkbook},
