@@ -91,12 +91,12 @@ func (pg *Page) one(c *echo.Context, change func(view.Setup) (finding.Change, er
 	if err != nil {
 		return err
 	}
+	if err := otherPicture(c, of); err != nil {
+		return pg.Told(c, err)
+	}
 	setup, _ := v.Picture(of)
 	if setup == nil {
 		return pg.Back(c, "Read the streams of "+of.Place+" first: how its picture is made isn't known.")
-	}
-	if err := otherPicture(c, of); err != nil {
-		return pg.Told(c, err)
 	}
 	asked, err := change(*setup)
 	if err != nil {
