@@ -178,8 +178,10 @@ func TestFromNotFoundToProven(t *testing.T) {
 	}
 	b.want("Slipway", stage.Routes, stage.Ready)
 	d := b.device("Slipway")
-	b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove,
-		Title: "Walk", Of: store.OfDevices(d.ID)}, true))
+	for range 2 { // by its line, and by its area
+		b.wait(b.app.Begin(context.Background(), store.NewRun{Site: b.Site, Stage: stage.Prove, Act: store.Prove,
+			Title: "Walk", Of: store.OfDevices(d.ID)}, true))
+	}
 	b.want("Slipway", stage.Prove, stage.Ready)
 	p := b.view().Proofs[b.source(d).ID]
 	for _, bar := range proof.Judge(time.Now(), p.Test, "Slipway") {

@@ -253,7 +253,7 @@ func TestShots(t *testing.T) {
 	p.Wait(5 * time.Second)
 	s.shoot("channels")
 	h.on(p, "recording")
-	p.Sees(30*time.Second, "Who eats most")
+	p.Sees(30*time.Second, "What takes most room")
 	p.Set("input[name=least]", "30")
 	p.Set("input[name=most]", "45")
 	p.PressIn(".keeping", "Keep these")
@@ -269,7 +269,7 @@ func TestShots(t *testing.T) {
 	h.click(p, "#read button")
 	p.Wait(16 * time.Second)
 	h.on(p, "recording")
-	p.Sees(30*time.Second, "Who eats most")
+	p.Sees(30*time.Second, "What takes most room")
 	s.shoot("recording")
 	for _, page := range []string{"board", "log", "settings", "expected"} {
 		h.on(p, page)
