@@ -224,6 +224,12 @@ func (a Account) Refusing(scheme Scheme) string {
 	return ""
 }
 
+// Overtakes says whether what a set opened before doesn't count any more: another set opens the same user
+// name now, and a user has one password. No account overtakes nothing.
+func (a *Account) Overtakes(set Set) bool {
+	return a != nil && a.SetID != set.ID && a.RTSPSet != set.ID && a.Username == set.Username
+}
+
 // ForRTSP is the set that the device's streams take: another than the one that opens it
 // over ONVIF, where signing in found one.
 func (a Account) ForRTSP() int64 {

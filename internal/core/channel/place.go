@@ -1,6 +1,7 @@
 package channel
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -37,6 +38,25 @@ func (p *Planner) Next(now time.Time, f Facts, w Wishes) []finding.Change {
 		}
 	}
 	return changes
+}
+
+// On puts a source on one channel, w.Channel, beside those before it; why says what keeps it off.
+func (p *Planner) On(now time.Time, f Facts, w Wishes) (changes []finding.Change, why string) {
+	if t := p.tables[w.RecorderID]; t != nil {
+		f.Recorder = t
+	}
+	if r := f.Recorder; r != nil && w.Channel > r.ChannelsNow() {
+		return nil, fmt.Sprintf("channel %d of %s isn't there before its restart: Make room, on its channel face, comes first", w.Channel, f.Planned)
+	} else if r != nil && r.Free(w.Channel) != w.Channel {
+		return nil, fmt.Sprintf("channel %d of %s is taken, or kept for another", w.Channel, f.Planned)
+	}
+	if why := Waits(f, w, true); why != "" {
+		return nil, why
+	}
+	if changes = p.Next(now, f, w); len(changes) == 0 {
+		why = "nothing is to be changed of it"
+	}
+	return changes, why
 }
 
 // PlacedAs is what a channel counts as: the stream that it asks for as its camera declares it; else what

@@ -1,9 +1,11 @@
 package channels
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"duskyharbor/internal/core/channel"
@@ -11,6 +13,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
 
@@ -138,9 +141,45 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 	return out, nil
 }
 
+// retireReads is how long the other recorders may take to be read before one is retired: somebody
+// waits for the page.
+const retireReads = 3 * time.Second
+
+// Retiring reads all other recorders of the site, side by side: what they were seen to hold before says
+// nothing of now. Then it is Retire.
+func Retiring(ctx context.Context, k stages.Kit, from store.Device) (out []finding.Change, left []string, err error) {
+	s, err := site.Load(ctx, k.Store, from.SiteID, []int64{})
+	if err != nil {
+		return nil, nil, err
+	}
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	silent := map[int64]bool{}
+	for _, rec := range s.Recorders() {
+		if rec.ID == from.ID {
+			continue
+		}
+		all.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, retireReads)
+			defer cancel()
+			_, err := k.Recorders.Read(ctx, rec)
+			mu.Lock()
+			defer mu.Unlock()
+			silent[rec.ID] = err != nil
+		})
+	}
+	all.Wait()
+	if s, err = site.Load(ctx, k.Store, from.SiteID, nil); err != nil {
+		return nil, nil, err
+	}
+	out, left = Retire(s, from, silent)
+	return out, left, nil
+}
+
 // Retire takes out of a recorder all channels whose cameras another one receives, may record and keeps;
-// left says of the others why they stay. The others are to be read just before.
-func Retire(s *site.Snapshot, from store.Device) (out []finding.Change, left []string) {
+// left says of the others why they stay. The others are to be read just before; silent are those that
+// couldn't be.
+func Retire(s *site.Snapshot, from store.Device, silent map[int64]bool) (out []finding.Change, left []string) {
 	table, _ := site.Recorder.Of(s, from.ID)
 	stays := map[int]string{}
 	for _, of := range s.Sources {
@@ -155,7 +194,11 @@ func Retire(s *site.Snapshot, from store.Device) (out []finding.Change, left []s
 				continue
 			}
 			r, _ := site.Recorder.Of(s, rec.ID)
-			if why = channel.Retires(r, other, s.RecorderTrouble(rec.ID)); why == "" {
+			trouble := s.RecorderTrouble(rec.ID)
+			if silent[rec.ID] {
+				trouble = "it didn't answer in time"
+			}
+			if why = channel.Retires(r, other, trouble); why == "" {
 				break
 			}
 		}

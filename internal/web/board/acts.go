@@ -123,7 +123,7 @@ func (pg *Page) goesText(ctx context.Context, of int64, rows []store.Source, dev
 		if n := len(held) - namedMost; n > 0 {
 			more = fmt.Sprintf(", and %d more are held", n)
 		}
-		text += " " + strings.Join(held[:min(len(held), namedMost)], "; ") + more + ": that stays so, is recorded as before, and nobody here sees it."
+		text += " " + strings.Join(held[:min(len(held), namedMost)], "; ") + more + ", as was read last: they stay there, and what is recorded of them nobody here sees then."
 	}
 	return text, nil
 }

@@ -270,16 +270,20 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	return d, err
 }
 
-// verbOf says what is proposed: who is renamed is told beside who is placed.
+// verbOf says what is proposed: who is renamed, or gets another stream, is told beside who is placed.
 func verbOf(p *shell.Request) string {
-	placed, renamed := false, false
+	placed, renamed, other := false, false, false
 	for _, r := range p.Rows {
 		for _, c := range r.Proposals {
+			_, restreamed := c.Args["old_stream"]
 			name := c.Kind == channel.Rename || c.Kind == channel.NameDevice
-			placed, renamed = placed || !name, renamed || name
+			place := c.Kind == channel.Place && !restreamed
+			placed, renamed, other = placed || place, renamed || name, other || !place && !name
 		}
 	}
 	switch {
+	case other:
+		return "Change channels of"
 	case renamed && placed:
 		return "Place or rename"
 	case renamed:

@@ -130,7 +130,13 @@ func (pg *Page) take(c *echo.Context) error {
 	var together channel.Planner
 	now := time.Now()
 	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Channels, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
-		changes, why := placesOn(now, s, of, taken[of.ID], &together)
+		rec, ok := s.Device(taken[of.ID].recorder)
+		if !ok {
+			return nil // it went from the site meanwhile, and what was planned for it with it
+		}
+		f, w := channels.FactsOn(s, of, rec)
+		w.Channel = taken[of.ID].channel
+		changes, why := together.On(now, f, w)
 		if why != "" {
 			left.Cant = append(left.Cant, of.Place+": "+why+".")
 		}
@@ -159,33 +165,13 @@ func takenOf(values []string) (taken map[int64]spot, by map[int64][]int64, err e
 		var source int64
 		var on spot
 		n, err := fmt.Sscanf(v, "%d:%d:%d", &source, &on.recorder, &on.channel)
-		if n != 3 || err != nil || len(taken) >= shell.MaxPicks {
+		_, twice := taken[source]
+		if n != 3 || err != nil || twice || len(taken) >= shell.MaxPicks {
 			return nil, nil, echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
 		}
-		if _, twice := taken[source]; !twice {
-			by[on.recorder] = append(by[on.recorder], source)
-		}
-		taken[source] = on
+		by[on.recorder], taken[source] = append(by[on.recorder], source), on
 	}
 	return taken, by, nil
-}
-
-// placesOn gives what puts a view on the channel that was proposed for it, beside those before it;
-// why says what keeps it off.
-func placesOn(now time.Time, s *site.Snapshot, of site.Source, on spot, together *channel.Planner) (changes []finding.Change, why string) {
-	rec, ok := s.Device(on.recorder)
-	if !ok {
-		return nil, "its recorder isn't the site's any more"
-	}
-	f, w := channels.FactsOn(s, of, rec)
-	if f.Recorder != nil && on.channel > f.Recorder.ChannelsNow() {
-		return nil, fmt.Sprintf("channel %d of %s opens with its restart: Make room, on the recorder's channel face, comes first", on.channel, rec.Place)
-	}
-	w.Channel = on.channel
-	if changes = together.Next(now, f, w); len(changes) == 0 {
-		why = cmp.Or(channel.Waits(f, w, true), "it stands so already, or another is proposed there")
-	}
-	return changes, why
 }
 
 // planned plans views for a recorder and has them be judged by it.
@@ -260,12 +246,10 @@ func (pg *Page) place(c *echo.Context) error {
 			return nil
 		}
 		f, w := channels.FactsOn(s, of, rec)
-		w.Channel, why = number, ""
-		if limit := channel.Waits(f, w, true); limit != "" {
-			why = fmt.Sprintf("%s doesn't go on %s: %s.", of.Place, rec.Place, limit)
-			return nil
-		}
-		return channel.Propose(now, f, w)
+		w.Channel = number
+		changes, limit := new(channel.Planner).On(now, f, w)
+		why = fmt.Sprintf("%s doesn't go on %s: %s.", of.Place, rec.Place, limit)
+		return changes
 	})
 	switch {
 	case err != nil:
@@ -396,23 +380,10 @@ func (pg *Page) retire(c *echo.Context) error {
 	if err != nil {
 		return pg.Told(c, err)
 	}
-	ctx, siteID := c.Request().Context(), shell.VisitorOf(c).Member.ID
-	s, err := site.Load(ctx, pg.Store, siteID, []int64{})
+	all, left, err := channels.Retiring(c.Request().Context(), pg.stage.Kit, d)
 	if err != nil {
 		return err
 	}
-	for _, rec := range s.Recorders() { // what they were seen to hold before says nothing of now
-		if rec.ID == d.ID {
-			continue
-		}
-		if _, err := pg.stage.Recorders.Read(ctx, rec); err != nil && engine.Ours(err) {
-			return err
-		}
-	}
-	if s, err = site.Load(ctx, pg.Store, siteID, nil); err != nil {
-		return err
-	}
-	all, left := channels.Retire(s, d)
 	if len(all) == 0 {
 		return pg.Back(c, fmt.Sprintf("Nothing is taken out of %s: %s.", d.Place, cmp.Or(strings.Join(left[:min(len(left), 4)], "; "), "it holds nothing")))
 	}

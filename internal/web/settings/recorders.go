@@ -10,6 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
@@ -186,7 +187,11 @@ func (pg *Page) removeRecorder(c *echo.Context) error {
 		table, _ := site.Recorder.Of(s, r.ID)
 		records := "It isn't known to record anything."
 		if n := len(table.Slots); n > 0 {
-			records = fmt.Sprintf("It holds %s and goes on recording them: nobody here sees it then.", shell.Plural(n, "channel"))
+			coming := 0
+			for _, slot := range table.Slots {
+				coming += shell.Int(slot.State == channel.Receiving)
+			}
+			records = fmt.Sprintf("As it was read last it holds %s and receives %d: it goes on with that, and nobody here sees it then.", shell.Plural(n, "channel"), coming)
 		}
 		return pg.Ask(c, fmt.Sprintf("Remove %s?", r.Place), fmt.Sprintf("%s goes from this site, with what was read of it; %s planned for it are planned for none then. %s The log keeps what was changed. Nothing is written to it.",
 			r.Place, shell.Plural(r.Planned, "view"), records), "Remove "+r.Place)

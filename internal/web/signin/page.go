@@ -98,12 +98,6 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	return d, err
 }
 
-// overtaken says whether what a set opened before doesn't count any more: another set opens the same
-// user name now, and a user has one password.
-func overtaken(now *access.Account, set access.Set) bool {
-	return now != nil && now.SetID != set.ID && now.RTSPSet != set.ID && now.Username == set.Username
-}
-
 func signInRowOf(p *shell.Request, r shell.Row, sets []store.SealedSet) signInRow {
 	f, _ := p.Snapshot.SignIn(time.Now(), r.Device)
 	_, seen := site.Seen.Of(p.Snapshot, r.Device.ID)
@@ -120,7 +114,7 @@ func signInRowOf(p *shell.Request, r shell.Row, sets []store.SealedSet) signInRo
 				state = string(t.Outcome)
 			}
 		}
-		if state == "opened" && !own && overtaken(f.Account, set.Set) {
+		if state == "opened" && !own && f.Account.Overtakes(set.Set) {
 			state = ""
 		}
 		if a := f.Account; a != nil && (!own && a.SetID == set.ID || own && !slices.ContainsFunc(sets, func(x store.SealedSet) bool { return x.ID == a.SetID })) {
