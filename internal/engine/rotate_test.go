@@ -335,11 +335,23 @@ func (b *fixture) putRight(place, when string) {
 // takes over brings it to its end: the recorder sees the camera with the new password.
 func TestRotationKilledAtItsSteps(t *testing.T) {
 	t.Parallel()
-	kills := points(engine.PointSent+"/2", engine.PointWritten+"/2", engine.PointWritten+"/3", engine.PointSettled+"/3")
+	b, cam := rotating(t, 0)
+	rotateUnderKills(t, b, cam, points(engine.PointSent+"/2", engine.PointWritten+"/2", engine.PointWritten+"/3", engine.PointSettled+"/3"))
+}
+
+// rotating is a placed camera whose recorder takes so long to sign in.
+func rotating(t *testing.T, slowly time.Duration) (*fixture, *camera.Camera) {
+	t.Helper()
 	h := testbed.Start(t)
 	b := &fixture{h, t, nil}
 	b.atWork(func() { b.place("Slipway") })
-	cam := h.Fleet.Camera("Slipway")
+	h.Fleet.Recorders[0].Slowly(slowly)
+	return b, h.Fleet.Camera("Slipway")
+}
+
+// rotateUnderKills rotates its password once for each point at which the server is killed.
+func rotateUnderKills(t *testing.T, b *fixture, cam *camera.Camera, kills []string) {
+	t.Helper()
 	last := ""
 	for _, at := range kills {
 		b.app = b.idle()
@@ -347,7 +359,7 @@ func TestRotationKilledAtItsSteps(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !b.dies(server(t, h, at), run) {
+		if !b.dies(server(t, b.Harbour, at), run) {
 			t.Errorf("the server didn't die at %q", at)
 		}
 		b.atWork(func() {
@@ -369,34 +381,8 @@ func TestRotationKilledAtItsSteps(t *testing.T) {
 // receiving it reads neither, which is waited for and is nobody's doing.
 func TestRotationKilledWhileAChannelIsResumed(t *testing.T) {
 	t.Parallel()
-	h := testbed.Start(t)
-	b := &fixture{h, t, nil}
-	b.atWork(func() { b.place("Slipway") })
-	cam := h.Fleet.Camera("Slipway")
-	h.Fleet.Recorders[0].Slowly(4 * time.Second)
-	last := ""
-	for _, at := range []string{engine.PointSent + "/4", engine.PointWritten + "/4"} {
-		b.app = b.idle()
-		run, err := b.rotate("Slipway")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if !b.dies(server(t, h, at), run) {
-			t.Errorf("the server didn't die at %q", at)
-		}
-		b.atWork(func() {
-			if r := b.wait(run, nil); r.Failed > 0 {
-				steps, _ := b.Store.StepsOf(context.Background(), run, 1)
-				t.Errorf("killed at %q: %+v", at, steps)
-			}
-			b.receives("Slipway", "killed at "+at)
-		})
-		name, ok := b.held(b.view(), b.device("Slipway"), cam)
-		if !ok || name == last || cam.Locked() {
-			t.Errorf("killed at %q it opens with %q: %v", at, name, ok)
-		}
-		last = name
-	}
+	b, cam := rotating(t, 4*time.Second)
+	rotateUnderKills(t, b, cam, []string{engine.PointSent + "/4", engine.PointWritten + "/4"})
 }
 
 // Two servers died in a rotation: the camera hadn't taken the new password when the first
