@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/topic"
 )
 
 // Leg of an event's way.
@@ -187,7 +188,7 @@ func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, 
 	var left []string
 	for _, r := range f.Routes {
 		if !f.Proven(now, r, name) {
-			left = append(left, r.Topic+" → "+r.Input)
+			left = append(left, topic.Title(r.Topic)+" → "+r.Input)
 		}
 	}
 	if len(left) > 0 {
