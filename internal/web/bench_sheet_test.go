@@ -102,7 +102,9 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	h.idle()
 	// What an old one holds is typed in as a table: a line that can't be is named, and nothing is lost.
 	table := func(text, sees string) {
-		testbed.Eval[bool](p, "document.querySelector('.bench textarea').closest('details').open = true; true")
+		testbed.Until(t, 20*time.Second, "the table can be typed", func() bool {
+			return testbed.Glance[bool](p, "(() => { const x = document.querySelector('.bench textarea'); if (x) x.closest('details').open = true; return !!x })()")
+		})
 		p.Set(".bench textarea", text)
 		p.PressIn(".bench", "Keep this table")
 		p.Sees(30*time.Second, sees)
@@ -110,9 +112,9 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	h.on(p, store)
 	at := h.Net.At(".1.11").String()
 	table("4; Old slip; "+h.Net.At(".1.99").String(), "Line 1: no camera of this site is at "+h.Net.At(".1.99").String())
-	if got := testbed.Eval[string](p, "document.querySelector('.bench textarea').value"); !strings.Contains(got, "Old slip") {
-		t.Errorf("what was typed is lost: %q", got)
-	}
+	testbed.Until(t, 20*time.Second, "what was typed is there again", func() bool {
+		return strings.Contains(testbed.Glance[string](p, "(document.querySelector('.bench textarea') || {}).value || ''"), "Old slip")
+	})
 	table("9; Old slip; "+at, "Line 1: Store recorder has channels 1 to 4.")
 	table("4; Old slip; "+at, "Kept: 1 channel of Store recorder.")
 	h.idle()
