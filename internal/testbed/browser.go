@@ -28,24 +28,56 @@ type Page struct {
 	presses  int
 }
 
-// Browser opens a tab of width × height. Console errors, exceptions and whatever the
-// browser itself reports (broken policies come that way) fail the test at its end.
-func Browser(t testing.TB, width, height int64) *Page {
-	t.Helper()
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update",
-			true), chromedp.Flag("disable-sync", true),
+// chromium is the one browser of a test program: its tests open windows in it, each with
+// cookies and a store of its own.
+var chromium struct {
+	sync.Once
+	ctx  context.Context
+	stop context.CancelFunc
+	err  error
+}
+
+func startChromium() {
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"))
+	for _, name := range []string{"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync"} {
+		opts = append(opts, chromedp.Flag(name, true))
+	}
+	opts = append(opts,
+		// Without a graphics card each turn of a mark is painted by a core.
+		chromedp.Flag("force-prefers-reduced-motion", true),
 		// Moving pictures on a machine that has loopback alone.
-		chromedp.Flag("allow-loopback-in-peer-connection", true), chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,WebRtcHideLocalIpsWithMdns"),
+		chromedp.Flag("allow-loopback-in-peer-connection", true),
+		chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,WebRtcHideLocalIpsWithMdns"),
 		chromedp.Flag("webrtc-ip-handling-policy", "default_public_and_private_interfaces"))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(alloc)
+	chromium.ctx, chromium.stop = ctx, func() { cancel(); stop() }
+	chromium.err = chromedp.Do(ctx)
+}
+
+// Run runs a package's tests and ends the browser that they shared.
+func Run(m *testing.M) (code int) {
+	defer func() {
+		if chromium.stop != nil {
+			chromium.stop()
+		}
+	}()
+	return m.Run()
+}
+
+// Browser opens a window of width × height, of a person of its own: nobody is signed in.
+// Console errors, exceptions and whatever the browser itself reports (broken policies come
+// that way) fail the test at its end.
+func Browser(t testing.TB, width, height int64) *Page {
+	t.Helper()
+	chromium.Do(startChromium)
+	if chromium.err != nil {
+		t.Fatalf("no browser: %v", chromium.err)
+	}
+	ctx, cancel := chromedp.NewContext(chromium.ctx, chromedp.WithNewBrowserContext())
 	p := &Page{t: t, ctx: ctx}
 	t.Cleanup(func() {
 		cancel()
-		stop()
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		for _, s := range p.troubles {
@@ -146,58 +178,92 @@ func Glance[T any](p *Page, js string) T {
 	return v
 }
 
+// shows is true once the page's text holds all parts, asked at each change of the page, and
+// false after two seconds.
+const shows = `(parts) => new Promise((done) => {
+	const holds = () => { const t = document.body ? document.body.innerText : ""; return parts.every((s) => t.includes(s)); };
+	let due = 0, watch, end;
+	const settle = (says) => { watch.disconnect(); clearTimeout(due); clearTimeout(end); done(says); };
+	const ask = () => { due = 0; if (holds()) settle(true); };
+	watch = new MutationObserver(() => { due = due || setTimeout(ask, 50); });
+	watch.observe(document, {subtree: true, childList: true, characterData: true, attributes: true});
+	end = setTimeout(() => settle(holds()), 2000);
+	ask();
+})`
+
 // Sees waits until the page's text holds all parts, for as long as limit, and not less
 // than waitLimit.
 func (p *Page) Sees(limit time.Duration, parts ...string) {
 	p.t.Helper()
-	text := ""
+	quoted, _ := json.Marshal(parts)
 	limit = max(limit, waitLimit)
 	for end := time.Now().Add(limit); time.Now().Before(end); {
-		ctx, cancel := context.WithTimeout(p.ctx, 5*time.Second)
-		text, _ = chromedp.Run(ctx, chromedp.Evaluate[string]("document.body ? document.body.innerText : ''"))
+		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+		all, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("("+shows+")("+string(quoted)+")", chromedp.EvalAwaitPromise))
 		cancel()
-		all := true
-		for _, s := range parts {
-			all = all && strings.Contains(text, s)
-		}
 		if all {
 			return
 		}
-		time.Sleep(100 * time.Millisecond)
+		if err != nil { // the page is going elsewhere
+			time.Sleep(50 * time.Millisecond)
+		}
 	}
 	p.Fail(fmt.Sprintf("after %v the page doesn't show all of %q", limit, parts))
 }
 
 // Press clicks, with the mouse, the visible button or link of exactly that text,
-// once it is there and enabled. It presses once: whether a press whose answer is late
-// arrived is asked of the page.
+// once it is there, enabled, and stands still. It presses once.
 func (p *Page) Press(text string) {
 	p.t.Helper()
 	p.PressIn("body", text)
 }
 
-// PressIn is Press within the first element of a selector.
+// aim finds what is to be pressed, brings it into view and waits until it stands still there
+// for two frames; what the next click meets is kept in the window's own store, since the page
+// may go elsewhere for it.
+const aim = `async (within, text, nth) => {
+	const el = Array.from((document.querySelector(within) || document.createElement("p")).querySelectorAll("button,a,summary"))
+		.find((e) => !e.disabled && e.offsetParent !== null && ((e.innerText || "").trim() === text || e.getAttribute("aria-label") === text));
+	if (!el) return null;
+	el.scrollIntoView({block: "center", behavior: "instant"});
+	const spot = () => { const r = Array.from(el.getClientRects()).find((r) => r.width && r.height); return r ? [r.x + r.width / 2, r.y + r.height / 2] : null; };
+	const frame = () => new Promise((done) => { requestAnimationFrame(done); setTimeout(done, 300); });
+	let at = spot();
+	for (let i = 0; i < 20; i++) {
+		await frame();
+		const now = spot();
+		if (now && at && now[0] === at[0] && now[1] === at[1]) break;
+		at = now;
+	}
+	if (!at || !el.isConnected || el.disabled) return null;
+	sessionStorage.setItem("pressed", "");
+	document.addEventListener("click", (e) => {
+		const met = e.target.closest("button,a,summary,input,select,textarea,label");
+		sessionStorage.setItem("pressed", nth + (el.contains(e.target) ? " it" : met ? " not it but " + met.outerHTML.slice(0, 200) : " nothing"));
+	}, {capture: true, once: true});
+	return at;
+}`
+
+// PressIn is Press within the first element of a selector. A press that meets nothing, because
+// the page moved under it, is made anew, as a hand does; one that meets another thing fails.
 func (p *Page) PressIn(within, text string) {
 	p.t.Helper()
-	quoted, _ := json.Marshal(text)
-	where, _ := json.Marshal(within)
+	args, _ := json.Marshal([]string{within, text})
 	p.presses++
 	nth := strconv.Itoa(p.presses)
-	js := `(() => { document.querySelectorAll('[data-press]').forEach(e => e.removeAttribute('data-press'));
-		const el = Array.from((document.querySelector(` + string(where) + `) || document.createElement('p')).querySelectorAll('button,a,summary')).find(e => !e.disabled && e.offsetParent !== null && ((e.innerText || '').trim() === ` + string(quoted) + ` || e.getAttribute('aria-label') === ` + string(quoted) + `));
-		if (!el) return false; el.scrollIntoView({block: 'center', behavior: 'instant'}); el.setAttribute('data-press', '');
-		el.addEventListener('click', () => sessionStorage.setItem('pressed', '` + nth + `'), {capture: true}); return true })()`
+	js := "(" + aim + ")(..." + string(args) + ", '" + nth + "')"
 	var last error
 	for end := time.Now().Add(waitLimit); time.Now().Before(end); {
 		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
-		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](js))
+		at, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](js, chromedp.EvalAwaitPromise))
 		cancel()
-		if err != nil {
-			last = err
-		}
-		if err == nil && there {
-			if last = p.try(3*time.Second, chromedp.Click("[data-press]")); last == nil || p.arrived(nth) {
+		if last = err; err == nil && len(at) == 2 {
+			last = p.try(10*time.Second, chromedp.MouseClickXY(at[0], at[1]))
+			switch met := p.met(); {
+			case met == nth+" it":
 				return
+			case strings.HasPrefix(met, nth+" not it"):
+				p.Fail(fmt.Sprintf("the press on %q met %s", text, strings.TrimPrefix(met, nth)))
 			}
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -208,18 +274,18 @@ func (p *Page) PressIn(within, text string) {
 // Presses is how often something was pressed so far.
 func (p *Page) Presses() int { return p.presses }
 
-// arrived says whether a press arrived at the page, which may just be going elsewhere.
-func (p *Page) arrived(nth string) bool {
+// met is what the last press met, asked of the page, which may just be going elsewhere.
+func (p *Page) met() string {
 	for end := time.Now().Add(waitLimit); time.Now().Before(end); {
 		ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
 		got, err := chromedp.Run(ctx, chromedp.Evaluate[string]("sessionStorage.getItem('pressed') || ''"))
 		cancel()
 		if err == nil {
-			return got == nth
+			return got
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	return false
+	return ""
 }
 
 // Wait lets time pass on the page, for pictures.
