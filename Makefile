@@ -19,7 +19,7 @@ demo-reset:
 	@$(GO) run ./cmd/duskyharbor demo-reset --data "$(DATA)"
 
 test:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
+	@scripts/need.sh initdb:postgresql chromium:chromium-headless-shell ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
 	@$(GO) run ./internal/testbed/withpg scripts/test.sh
 
 # What touches a calendar, on other days, in other zones.
@@ -28,7 +28,7 @@ anyday:
 
 # What depends on who runs it, once more as a user without rights.
 ordinary:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg setpriv:util-linux
+	@scripts/need.sh initdb:postgresql chromium:chromium-headless-shell ffprobe:ffmpeg setpriv:util-linux
 	@scripts/ordinary.sh
 
 lint:
@@ -48,11 +48,11 @@ bench:
 	@GOGC=400 $(GO) run ./internal/testbed/withpg $(GO) test -timeout 30m -run '^$$' -bench . -benchtime 1s ./... | grep -E '^(Benchmark|pkg:)'
 
 shots:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg
+	@scripts/need.sh initdb:postgresql chromium:chromium-headless-shell ffprobe:ffmpeg
 	@SHOTS="$(CURDIR)/docs/screenshots" $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -timeout 15m -run TestShot ./internal/web
 
 soak:
-	@scripts/need.sh initdb:postgresql chromium:chromium ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
+	@scripts/need.sh initdb:postgresql chromium:chromium-headless-shell ffprobe:ffmpeg gstreamer:gir1.2-gst-rtsp-server-1.0
 	@COMPARE=1 $(GO) test -count 1 -v -run TestFiguresAgreeWithFFprobe ./internal/device/rtsp
 	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/onvif:FuzzParseDuration ./internal/core/recording:FuzzParseDay ./internal/core/channel:FuzzParseTable ./internal/device/rtsp:FuzzParseSDP ./internal/device/rtsp:FuzzMeter ./internal/device/rtsp:FuzzAnswer ./internal/live:FuzzFit ./internal/device/picture:FuzzDecode ./internal/web/expected:FuzzCheckWorkbook; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done

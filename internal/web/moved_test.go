@@ -50,11 +50,10 @@ func TestMovedCamerasAreTakenTogether(t *testing.T) {
 	h.on(p, "find")
 	p.Sees(30*time.Second, "At a new address?", "same endpoint, MAC", "nothing goes there by itself")
 	shoot("moved")
-	for _, theme := range []string{"light", "dark"} {
-		testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+theme+"'); true")
-		p.Accessible("new addresses in " + theme)
-		shoot("moved-" + theme)
-	}
+	p.Accessible("new addresses in light")
+	p.Theme("dark")
+	p.Legible("new addresses in dark")
+	p.Theme("light")
 	for _, width := range []int64{1024, 390} {
 		p.Resize(width, 800)
 		if testbed.Eval[bool](p, "document.documentElement.scrollWidth > document.documentElement.clientWidth") {

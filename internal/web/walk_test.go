@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -186,34 +185,38 @@ func TestTheWalkInABrowser(t *testing.T) {
 	testbed.Until(t, 30*time.Second, "a still is fetched again", func() bool {
 		return testbed.Glance[bool](p, "[...document.querySelectorAll('img[data-wall]')].some((i) => i.src.includes('?t='))")
 	})
-	// axe-core finds nothing on any page, in either theme.
+	// axe-core finds nothing on any page, in either theme; no page scrolls sideways.
 	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool {
 		return slices.Contains([]string{"analytics",
 			"handover", "sightings"}, p)
 	}) // one page, other words
 	sheet := fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Slipway"))
-	looks := map[string][]string{"light": append(drawn, sheet,
-		fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1"),
-		"dark": {fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "find", "clock", "routes", "prove", "settings"}}
-	for theme, names := range looks {
-		for _, name := range names {
+	looks := append(drawn, sheet, fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")),
+		fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1")
+	for _, name := range looks {
+		p.Go(h.url + "/sites/" + h.site + "/" + name)
+		p.Theme("light")
+		p.Accessible(name + " in light")
+		p.Theme("dark")
+		p.Legible(name + " in dark")
+		h.fits(p, name)
+	}
+	for _, name := range pages {
+		if !slices.Contains(looks, name) {
 			p.Go(h.url + "/sites/" + h.site + "/" + name)
-			testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', '"+theme+"'); true")
-			p.Accessible(name + " in " + theme)
+			h.fits(p, name)
 		}
 	}
-	// No page scrolls sideways, at the design size, on a small laptop and on a phone.
-	for _, width := range []int64{1280, 1024, 390} {
+}
+
+// fits says of the open page where it scrolls sideways: at the design size, on a small
+// laptop, on a phone.
+func (h *harbour) fits(p *testbed.Page, name string) {
+	h.t.Helper()
+	for _, width := range []int64{390, 1024, 1280} {
 		p.Resize(width, 800)
-		for _, name := range append(pages, sheet) {
-			p.Go(h.url + "/sites/" + h.site + "/" + name)
-			if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
-				t.Errorf("%s is %d wide at %d and scrolls sideways", name, w, width)
-			}
-		}
-		if dir := os.Getenv("SHOTS_OF_FAILURES"); dir != "" {
-			p.Go(h.url + "/sites/" + h.site + "/board")
-			_ = os.WriteFile(filepath.Join(dir, "board-"+strconv.FormatInt(width, 10)+".png"), p.Shot(), 0o600)
+		if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
+			h.t.Errorf("%s is %d wide at %d and scrolls sideways", name, w, width)
 		}
 	}
 }
