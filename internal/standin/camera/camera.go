@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"image/jpeg"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -187,14 +186,18 @@ type Camera struct {
 	served   map[string]int        // operations that were done, by name
 	sessions map[*rtspSession]bool // that play
 	codings  map[string]*encoding  // by what is coded, see play
-	speaker  speaker
-	motion   motion        // of its first source
-	asked    atomic.Int64  // requests to its services, see Manners.Drops
-	ask      chan struct{} // wakes the NTP client
-	away     func()        // takes it off the network; nil while it is away
-	ctx      context.Context
-	stop     context.CancelFunc
-	done     sync.WaitGroup
+	stills   struct {
+		sync.Mutex
+		of map[string]still // by profile
+	}
+	speaker speaker
+	motion  motion        // of its first source
+	asked   atomic.Int64  // requests to its services, see Manners.Drops
+	ask     chan struct{} // wakes the NTP client
+	away    func()        // takes it off the network; nil while it is away
+	ctx     context.Context
+	stop    context.CancelFunc
+	done    sync.WaitGroup
 }
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
@@ -422,9 +425,8 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "there is no such profile", http.StatusNotFound)
 		return
 	}
-	walk, frame := c.line.at(time.Now())
 	w.Header().Set("Content-Type", "image/jpeg")
-	_ = jpeg.Encode(w, c.draw(p, walk, frame, c.encoderOf(p).Sub), &jpeg.Options{Quality: 82})
+	_, _ = w.Write(c.picture(p, time.Now()))
 }
 
 // Look is what its first source looks at from now on: somebody turned it.

@@ -1,8 +1,10 @@
 package camera
 
 import (
+	"bytes"
 	"fmt"
 	"image"
+	"image/jpeg"
 	"sync"
 	"time"
 
@@ -108,4 +110,35 @@ func (c *Camera) draw(p profile, walk bool, frame int64, sub bool) *image.RGBA {
 	width, height := footage.Size(sub)
 	l, _ := c.look(p.source)
 	return c.scene(p.source).DrawLook(walk, time.Duration(frame)*time.Second/footage.FPS, width, height, l)
+}
+
+// picture is what a profile shows at a moment, as JPEG: coded once a second, and as soon as the view
+// looks otherwise.
+func (c *Camera) picture(p profile, now time.Time) []byte {
+	walk, frame := c.line.at(now)
+	l, _ := c.look(p.source)
+	of, sub := c.scene(p.source), c.encoderOf(p).Sub
+	what := fmt.Sprint(walk, frame/footage.FPS, of.Name, of.Night, sub, l)
+	c.stills.Lock()
+	defer c.stills.Unlock()
+	if last := c.stills.of[p.token]; last.what == what {
+		return last.jpeg
+	}
+	var buf bytes.Buffer
+	width, height := footage.Size(sub)
+	img := of.DrawLook(walk, time.Duration(frame)*time.Second/footage.FPS, width, height, l)
+	if err := jpeg.Encode(&buf, img, &jpeg.Options{Quality: 82}); err != nil {
+		return nil
+	}
+	if c.stills.of == nil {
+		c.stills.of = map[string]still{}
+	}
+	c.stills.of[p.token] = still{what, buf.Bytes()}
+	return buf.Bytes()
+}
+
+// still is the last one of a profile.
+type still struct {
+	what string // it shows
+	jpeg []byte
 }

@@ -1,6 +1,13 @@
 package camera
 
-import "testing"
+import (
+	"bytes"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/standin/footage"
+)
 
 // What is coded is coded once for all who play it, and forgotten when nobody does.
 func TestWhatIsCodedIsCodedOnce(t *testing.T) {
@@ -39,5 +46,24 @@ func TestWhatIsCodedIsCodedOnce(t *testing.T) {
 	leaveTwo()
 	if len(c.codings) != 0 {
 		t.Errorf("nobody plays, and %d are coded", len(c.codings))
+	}
+}
+
+// A still is coded once a second for all who ask for it, and anew as soon as the view looks otherwise.
+func TestAStillIsCodedOnceASecond(t *testing.T) {
+	c := &Camera{cfg: Config{Scene: footage.Slipway, StateFile: filepath.Join(t.TempDir(), "state")}, line: newTimeline()}
+	p := profile{token: "main"}
+	at := c.line.when(25 * 3)
+	first := c.picture(p, at)
+	if again := c.picture(p, at.Add(400*time.Millisecond)); &again[0] != &first[0] {
+		t.Error("what is coded already is coded again")
+	}
+	if later := c.picture(p, at.Add(time.Second)); &later[0] == &first[0] {
+		t.Error("a second later it still shows the same picture")
+	}
+	before := c.picture(p, at)
+	c.ByNight(true)
+	if night := c.picture(p, at); bytes.Equal(night, before) {
+		t.Error("it is night, and the still is of the day")
 	}
 }
