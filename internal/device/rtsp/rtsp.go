@@ -141,6 +141,15 @@ func (c *Conn) fail(tried string, kind error, says string) error {
 	return &dial.Error{Tried: "RTSP " + tried, On: c.on, Kind: kind, Says: says}
 }
 
+// lost is fail for a connection that broke. One that this server closed, because its time was
+// over or it was stopped, is told as that, not as the device's doing.
+func (c *Conn) lost(tried string, err error) error {
+	if errors.Is(err, net.ErrClosed) && c.ctx.Err() != nil {
+		err = c.ctx.Err()
+	}
+	return c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+}
+
 type response struct {
 	status int
 	reason string
@@ -205,7 +214,7 @@ func (c *Conn) do(method, target, extra string) (*response, error) {
 func (c *Conn) once(method, target, extra string) (*response, error) {
 	_ = c.conn.SetDeadline(time.Now().Add(StepLimit))
 	if _, err := io.WriteString(c.conn, c.request(method, target, extra)); err != nil {
-		return nil, c.fail(method, dial.ErrUnreachable, dial.Plain(err))
+		return nil, c.lost(method, err)
 	}
 	return c.read(method)
 }
@@ -246,7 +255,7 @@ func (c *Conn) read(tried string) (*response, error) {
 	for {
 		b, err := c.r.Peek(1)
 		if err != nil {
-			return nil, c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+			return nil, c.lost(tried, err)
 		}
 		if b[0] != '$' {
 			break
@@ -292,7 +301,7 @@ func (c *Conn) read(tried string) (*response, error) {
 		}
 		res.body = make([]byte, size)
 		if _, err := io.ReadFull(c.r, res.body); err != nil {
-			return nil, c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+			return nil, c.lost(tried, err)
 		}
 	}
 	return res, nil
@@ -304,7 +313,7 @@ func (c *Conn) line(tried string) (string, error) {
 		return "", c.fail(tried, dial.ErrMalformed, "a line of it is longer than 64 kB")
 	}
 	if err != nil {
-		return "", c.fail(tried, dial.ErrUnreachable, dial.Plain(err))
+		return "", c.lost(tried, err)
 	}
 	return strings.TrimRight(string(raw), "\r\n"), nil
 }
@@ -314,11 +323,11 @@ func (c *Conn) line(tried string) (string, error) {
 func (c *Conn) packet() (byte, []byte, error) {
 	head := make([]byte, 4)
 	if _, err := io.ReadFull(c.r, head); err != nil {
-		return 0, nil, c.fail("playing", dial.ErrUnreachable, dial.Plain(err))
+		return 0, nil, c.lost("playing", err)
 	}
 	data := make([]byte, binary.BigEndian.Uint16(head[2:]))
 	if _, err := io.ReadFull(c.r, data); err != nil {
-		return 0, nil, c.fail("playing", dial.ErrUnreachable, dial.Plain(err))
+		return 0, nil, c.lost("playing", err)
 	}
 	return head[1], data, nil
 }

@@ -96,6 +96,43 @@ func Ask(ctx context.Context, host dial.Host, address string, login Login) (Trac
 	return c.Describe()
 }
 
+// AskEach is Ask of several addresses of one device over one connection, which is opened anew
+// where the device ends it. It ends at the first error for which goOn is false, and returns it.
+func AskEach(ctx context.Context, host dial.Host, addresses []string, login Login, goOn func(address string, err error) bool) error {
+	var c *Conn
+	defer func() {
+		if c != nil {
+			c.Close()
+		}
+	}()
+	for _, address := range addresses {
+		err := error(nil)
+		for range 2 {
+			fresh := c == nil
+			if fresh {
+				if c, err = Open(ctx, host, address, login); err != nil {
+					return err
+				}
+			}
+			if c.base, _, err = stream.RepairHost(address, host.Addr); err != nil {
+				return err
+			}
+			if _, err = c.Describe(); err == nil || errors.Is(err, dial.ErrRefused) {
+				break
+			}
+			c.Close()
+			c = nil
+			if fresh || !errors.Is(err, dial.ErrUnreachable) { // it isn't for what was asked before
+				break
+			}
+		}
+		if !goOn(address, err) {
+			return err
+		}
+	}
+	return nil
+}
+
 // metadata is the payload's name of ONVIF metadata, whatever its coding (ONVIF Streaming, 5.1.2.1.1).
 const metadata = "VND.ONVIF.METADATA"
 

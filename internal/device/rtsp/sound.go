@@ -77,7 +77,7 @@ func (c *Conn) Say(raw []byte) error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
 	head := []byte{'$', c.speaks(), byte(len(raw) >> 8), byte(len(raw))}
 	if _, err := c.conn.Write(append(head, raw...)); err != nil {
-		return c.fail("talking", dial.ErrUnreachable, dial.Plain(err))
+		return c.lost("talking", err)
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -75,16 +76,22 @@ func (t *Stage) Usual(ctx context.Context, of site.Source) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []string
+	var out, addresses []string
 	for _, path := range stream.UsualPaths() {
-		switch _, err := rtsp.Ask(ctx, host, stream.PathURI(at, path), login); {
-		case err == nil && len(out) < stream.MaxPaths:
-			out = append(out, path)
-		case err != nil && engine.Ours(err):
-			return nil, err
-		case err != nil && !costsItself(err):
-			return nil, trouble.Told(trouble.Sentence(err))
+		addresses = append(addresses, stream.PathURI(at, path))
+	}
+	err = rtsp.AskEach(ctx, host, addresses, login, func(address string, err error) bool {
+		if err == nil && len(out) < stream.MaxPaths {
+			out = append(out, strings.TrimPrefix(address, stream.PathURI(at, "")))
 		}
+		return err == nil || !engine.Ours(err) && costsItself(err)
+	})
+	switch {
+	case err == nil:
+	case engine.Ours(err):
+		return nil, err
+	default:
+		return nil, trouble.Told(trouble.Sentence(err))
 	}
 	return out, nil
 }

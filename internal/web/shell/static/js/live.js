@@ -13,6 +13,7 @@ const wanted = new Set(); // names of parts
 const shown = new Map(); // by id: what was put there last
 let timer = null;
 let fetching = false;
+let fading = null; // the timer of a run's line that goes
 
 export function hear(site) {
   const source = new EventSource(`/sites/${site}/live?since=${document.body.dataset.asOf}`);
@@ -134,6 +135,9 @@ function inHand(el) {
 }
 
 function fadeRuns() {
-  const runs = document.querySelector(".run.over");
-  if (runs) setTimeout(() => want(parts().filter((p) => p.dataset.part === "runs")), RUN_SHOWN);
+  if (fading || !document.querySelector(".run.over")) return;
+  fading = setTimeout(() => {
+    fading = null;
+    want(parts().filter((p) => p.dataset.part === "runs"));
+  }, RUN_SHOWN);
 }
