@@ -259,7 +259,7 @@ func state(t testing.TB, bulk int) string {
 
 // waitLimit is how long one thing may take at least before a test fails for it: a machine
 // that is busy with others is no defect.
-const waitLimit = 45 * time.Second
+const waitLimit = 90 * time.Second
 
 // Until polls until ok holds, for as long as limit, and not less than waitLimit, and fails
 // with what otherwise.

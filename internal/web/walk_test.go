@@ -103,7 +103,9 @@ func (s shooter) shoot(name string) {
 		return
 	}
 	s.t.Helper()
-	time.Sleep(700 * time.Millisecond) // stills and fonts
+	testbed.Until(s.t, 10*time.Second, "stills and fonts are there", func() bool {
+		return testbed.Glance[bool](s.p, "document.fonts.status === 'loaded' && [...document.images].every((i) => i.complete)")
+	})
 	if err := os.WriteFile(filepath.Join(s.dir, name+".png"), s.p.Shot(), 0o600); err != nil {
 		s.t.Fatal(err)
 	}
@@ -215,11 +217,16 @@ func (h *harbour) fits(p *testbed.Page, name string) {
 	h.t.Helper()
 	for _, width := range []int64{390, 1024, 1280} {
 		p.Resize(width, 800)
+		testbed.Until(h.t, 10*time.Second, "the window has its width", func() bool { return testbed.Glance[int64](p, "innerWidth") == width })
 		if w := testbed.Eval[int64](p, "document.documentElement.scrollWidth"); w > width {
-			h.t.Errorf("%s is %d wide at %d and scrolls sideways", name, w, width)
+			h.t.Errorf("%s is %d wide at %d and scrolls sideways: %s", name, w, width, testbed.Eval[string](p, beyond))
 		}
 	}
 }
+
+// beyond lists what reaches beyond the page's right edge.
+const beyond = `[innerWidth, ...[...document.querySelectorAll("body *")].filter((e) => e.getBoundingClientRect().right > innerWidth + 1)
+	.map((e) => e.tagName + "." + e.className + " to " + Math.round(e.getBoundingClientRect().right))].slice(0, 9).join(", ")`
 
 // TestShots renders docs/screenshots from the whole harbour; make shots sets SHOTS.
 func TestShots(t *testing.T) {
