@@ -2,10 +2,13 @@ package live
 
 import (
 	"bytes"
+	"errors"
 	"testing"
 	"time"
 
 	"github.com/pion/rtp"
+
+	"duskyharbor/internal/device/rtsp"
 )
 
 // What a description makes us repeat is bounded: large sets aren't taken, and those that are don't come
@@ -40,5 +43,51 @@ func TestParameterSetsAreBounded(t *testing.T) {
 	}
 	if most := 1 + int(time.Since(began)/setsApart); sent > most {
 		t.Errorf("the sets were sent on %d times, and %d would do", sent, most)
+	}
+}
+
+// endless sends the same packet over and over, as fast as it is asked or at a pace.
+type endless struct {
+	packet []byte
+	pace   time.Duration
+	sent   int // bytes
+	asked  int
+}
+
+func (e *endless) Packet() ([]byte, error) {
+	time.Sleep(e.pace)
+	e.sent += len(e.packet)
+	e.asked++
+	return e.packet, nil
+}
+
+func (e *endless) KeepAlive() error { return errors.New("nobody is to ask") }
+
+// A stream of more than any camera sends is let go, and one at which nobody looks ends by itself,
+// whatever it sends: also what is no packet of the picture.
+func TestAReaderEnds(t *testing.T) {
+	whole, err := (&rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 96}, Payload: bytes.Repeat([]byte{0x41}, 1200)}).Marshal()
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := rtsp.Track{Codec: "H264", Payload: 96}
+	for name, packet := range map[string][]byte{"packets": whole, "packets of another payload": append([]byte{0x80, 97}, whole[2:]...), "no packets at all": {0}} {
+		rd := newReader(relay(t), 1)
+		rd.taken[1] = true // somebody looks
+		flood := &endless{packet: packet}
+		if len(packet) < 1000 {
+			flood.packet = make([]byte, 1000)
+		}
+		rd.read(t.Context(), flood, of)
+		if flood.sent <= maxSecond || flood.sent > maxSecond+2000 {
+			t.Errorf("a flood of %s is let go after %d bytes, want %d", name, flood.sent, maxSecond)
+		}
+		alone := newReader(relay(t), 1)
+		alone.empty = time.Now().Add(100*time.Millisecond - idleFor)
+		slow := &endless{packet: packet, pace: time.Millisecond}
+		alone.read(t.Context(), slow, of)
+		if slow.asked < 2 {
+			t.Errorf("with nobody looking %s are read %d times", name, slow.asked)
+		}
 	}
 }

@@ -154,6 +154,18 @@ func (rd *reader) run(ctx context.Context) {
 	rd.sets, rd.codec = bounded(t.Sets), t.Codec
 	rd.mu.Unlock()
 	close(rd.ready)
+	rd.read(ctx, c, t)
+}
+
+// source is the conversation that a reader reads.
+type source interface {
+	Packet() ([]byte, error)
+	KeepAlive() error
+}
+
+// read passes on what comes until nobody looks any more, the stream ends, ctx does, or more comes
+// than any camera sends.
+func (rd *reader) read(ctx context.Context, c source, t rtsp.Track) {
 	kept, pictures := time.Now(), &rtsp.JPEG{}
 	second, came := kept, 0
 	for ctx.Err() == nil && !rd.idle() {
@@ -165,7 +177,7 @@ func (rd *reader) run(ctx context.Context) {
 			second, came = now, 0
 		}
 		if came += len(raw); came > maxSecond {
-			return // no camera sends that much
+			return
 		}
 		var p rtp.Packet
 		switch {
