@@ -14,7 +14,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -94,21 +93,12 @@ func proxiesFrom(all []string) (out []netip.Prefix, err error) {
 	return out, nil
 }
 
-// softMemory is from how many bytes on the server collects its garbage at once: beside devices that
-// send as much as they may it would hold several times what it uses. GOMEMLIMIT says otherwise.
-const softMemory = 320 << 20
-
 // serve works until ctx ends. Where nobody can sign in yet, the code that the first person
 // types is written to out.
 func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(400) // the heap is small: pages are answered sooner for some tens of MB
-	}
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(softMemory)
-	}
+	app.BoundMemory()
 	tlsConfig, fingerprint, err := certificate(o)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -18,6 +19,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/testbed"
 )
 
 // habit is how a hostile or odd device behaves, what must be said of it, and how many
@@ -327,6 +329,33 @@ func tellsTime(date, clock string) func(*heardAccounts, net.Conn) {
 	})
 }
 
+// besideHabits puts a device of each habit on a network of the site's.
+func (b *fixture) besideHabits(all []habit) (ids []int64, heard []*heardAccounts) {
+	b.t.Helper()
+	heard = make([]*heardAccounts, len(all))
+	var fresh []store.NewDevice
+	for i, h := range all {
+		rest := fmt.Sprintf(".3.%d", 10+i)
+		heard[i] = &heardAccounts{}
+		b.listen(rest, h.port, func(c net.Conn) { h.serve(heard[i], c) })
+		at := b.Net.At(rest)
+		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: b.Site, Kind: identity.Camera, Place: h.name, Address: &at, ExpectedAt: &at, Expected: true}})
+	}
+	ctx := b.t.Context()
+	if err := b.Store.AddNetwork(ctx, b.Site, "Odd ones", b.Net.NonconformingPrefix()); err != nil {
+		b.t.Fatal(err)
+	}
+	ids, err := b.Store.AddDevices(ctx, b.Site, fresh)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	// Many at once: those that stall are waited for side by side.
+	if err := b.Store.SetWishes(ctx, b.Site, store.Wishes{AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
+		b.t.Fatal(err)
+	}
+	return ids, heard
+}
+
 // Of each hostile or odd device something is said that helps; no account reaches one that
 // mustn't have it, none more than the budget; and nobody waits for them.
 func TestHabitsOfBadDevices(t *testing.T) {
@@ -336,26 +365,7 @@ func TestHabitsOfBadDevices(t *testing.T) {
 	if len(all) < 60 {
 		t.Errorf("%d habits", len(all))
 	}
-	heard := make([]*heardAccounts, len(all))
-	var fresh []store.NewDevice
-	for i, h := range all {
-		rest := fmt.Sprintf(".3.%d", 10+i)
-		heard[i] = &heardAccounts{}
-		b.listen(rest, h.port, func(c net.Conn) { h.serve(heard[i], c) })
-		at := b.Net.At(rest)
-		fresh = append(fresh, store.NewDevice{Device: store.Device{SiteID: b.Site, Kind: identity.Camera, Place: h.name, Address: &at, ExpectedAt: &at, Expected: true}})
-	}
-	if err := b.Store.AddNetwork(t.Context(), b.Site, "Odd ones", b.Net.NonconformingPrefix()); err != nil {
-		t.Fatal(err)
-	}
-	ids, err := b.Store.AddDevices(t.Context(), b.Site, fresh)
-	if err != nil {
-		t.Fatal(err)
-	}
-	// Many at once: those that stall are waited for side by side.
-	if err := b.Store.SetWishes(t.Context(), b.Site, store.Wishes{AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
-		t.Fatal(err)
-	}
+	ids, heard := b.besideHabits(all)
 	b.find()
 	b.want("Slipway", stage.Find, stage.Ready)
 	b.readAll(stage.SignIn)
@@ -383,4 +393,61 @@ func TestHabitsOfBadDevices(t *testing.T) {
 			t.Errorf("%s: %d accounts reached it, want %d", h.name, n, h.sent)
 		}
 	}
+}
+
+// A server beside devices that send whatever they may stays small, and is quiet once they were read.
+func TestAServerStaysSmallBesideBadDevices(t *testing.T) {
+	t.Parallel()
+	b := &fixture{Harbour: testbed.Start(t), t: t}
+	b.app = b.idle()
+	_, heard := b.besideHabits(habits())
+	cmd := server(t, b.Harbour, "")
+	for range rounds() {
+		b.find()
+		b.readAll(stage.SignIn)
+		b.readAll(stage.SignIn) // a second time nothing is sent
+	}
+	if peak := inProc(t, cmd.Process.Pid, "VmHWM"); peak > 400<<10 {
+		t.Errorf("it took %d MB at most", peak>>10)
+	} else {
+		t.Logf("it took %d MB at most", peak>>10)
+	}
+	sent := 0
+	for _, h := range heard {
+		sent += h.count()
+	}
+	t.Logf("%d accounts were sent to %d devices", sent, len(heard))
+	testbed.Until(t, 60*time.Second, "it is quiet", func() bool {
+		const while = 2 * time.Second
+		before := cpuOf(t, cmd.Process.Pid)
+		<-time.After(while)
+		return cpuOf(t, cmd.Process.Pid)-before < while/5
+	})
+}
+
+// inProc is a line of a process's status in kB (proc(5)).
+func inProc(t *testing.T, pid int, name string) (kB int) {
+	t.Helper()
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, ok := strings.Cut(string(raw), name+":")
+	if _, err := fmt.Sscan(rest, &kB); err != nil || !ok {
+		t.Fatalf("%s of %d: %v", name, pid, err)
+	}
+	return kB
+}
+
+// cpuOf is the processor time that a process took so far (proc(5): utime and stime, in hundredths of a second).
+func cpuOf(t *testing.T, pid int) time.Duration {
+	t.Helper()
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fields := strings.Fields(string(raw[strings.LastIndexByte(string(raw), ')')+1:]))
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	return time.Duration(user+system) * 10 * time.Millisecond
 }

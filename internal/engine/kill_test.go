@@ -39,6 +39,7 @@ func TestMain(m *testing.M) {
 // serveAlone works on a database until it is killed; diesAt is "step/nth".
 func serveAlone(dsn, key, diesAt string) {
 	slog.SetLogLoggerLevel(slog.LevelError)
+	app.BoundMemory()
 	ctx := context.Background()
 	st, err := store.Open(ctx, dsn)
 	if err != nil {
