@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // Lease takes or renews a device for holder until ttl is over; ok is false while
@@ -76,12 +77,31 @@ func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
 	return out, err
 }
 
+// deadlocked says whether a transaction was given up so that another may go on: it may be begun anew
+// at once.
+func deadlocked(err error) bool {
+	var pe *pgconn.PgError
+	return errors.As(err, &pe) && pe.Code == deadlockDetected
+}
+
+// deadlockDetected is PostgreSQL's code (its manual, appendix A).
+const deadlockDetected = "40P01"
+
 // TakeOver makes the jobs of dead servers available again at once and ends their
 // leases and claims; it returns how many jobs there were. A server's death isn't one of
-// a job's attempts.
-func (s *Store) TakeOver(ctx context.Context, dead []string) (int64, error) {
-	var jobs int64
-	err := s.InTx(ctx, func(tx pgx.Tx) error {
+// a job's attempts. The last statements of the dead, and others that take over, may be under way:
+// what meets them is begun anew.
+func (s *Store) TakeOver(ctx context.Context, dead []string) (jobs int64, err error) {
+	for range 5 {
+		if jobs, err = s.takeOver(ctx, dead); !deadlocked(err) {
+			break
+		}
+	}
+	return jobs, err
+}
+
+func (s *Store) takeOver(ctx context.Context, dead []string) (jobs int64, err error) {
+	err = s.InTx(ctx, func(tx pgx.Tx) error {
 		for _, sql := range []string{
 			`update lease set until = now() where until > now() and exists (select 1 from unnest($1::text[]) id where starts_with(holder, id || '/'))`,
 			`update claim set until = '-infinity' where until > now() and exists (select 1 from unnest($1::text[]) id where starts_with(holder, id || '/'))`,
@@ -91,7 +111,8 @@ func (s *Store) TakeOver(ctx context.Context, dead []string) (int64, error) {
 				return err
 			}
 		}
-		tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), max_attempts = max_attempts + 1 where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
+		tag, err := tx.Exec(ctx, `update river_job set state = 'available', scheduled_at = now(), max_attempts = max_attempts + 1
+			where state = 'running' and attempted_by[array_upper(attempted_by, 1)] = any($1)`, dead)
 		jobs = tag.RowsAffected()
 		return err
 	})
