@@ -9,7 +9,7 @@ failed=0
 "$go" test -p 4 -parallel 6 -timeout 10m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
 scripts/anyday.sh short || failed=1
 # The engine waits for devices most of the time; a browser takes the machine.
-at_once() { case $1 in */engine) echo 12 ;; *) echo 6 ;; esac; }
+at_once() { case $1 in */engine) echo 14 ;; *) echo 6 ;; esac; }
 for package in $("$go" list ./... | grep -E "$heavy"); do
 	"$go" test -parallel "$(at_once "$package")" -timeout 20m "$@" "$package" || failed=1
 done
