@@ -199,6 +199,14 @@ type Account struct {
 	Offset   time.Duration `json:"offset"`             // device's own time that the token carried − server time
 	Own      bool          `json:"own_time"`
 	Stills   string        `json:"stills,omitempty"` // when its stills refused the account; empty: they didn't
+	Passed   []int64       `json:"passed,omitempty"` // of an account of its page alone: sets that weren't tried any more, since that opened
+}
+
+// NotPassed is order without the sets that were passed over when a device's page opened: what is
+// missing there is an ONVIF account, and reading again isn't a reason to guess. Sets that were added
+// since are tried.
+func (a Account) NotPassed(order []int64) []int64 {
+	return slices.DeleteFunc(slices.Clone(order), func(id int64) bool { return slices.Contains(a.Passed, id) })
 }
 
 // Others names the schemes of all but one, with commas.

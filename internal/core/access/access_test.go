@@ -2,6 +2,7 @@ package access
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -106,6 +107,18 @@ func TestOpensGoesByTheLastVerdict(t *testing.T) {
 	} {
 		if got := Opens(tc.tries, 1); got != tc.want {
 			t.Errorf("%s: %v", tc.name, got)
+		}
+	}
+}
+
+// Sets that were passed over aren't tried by reading again; those that came since are.
+func TestNotPassed(t *testing.T) {
+	for _, tc := range []struct{ passed, order, want []int64 }{
+		{nil, nil, nil}, {nil, []int64{1, 2}, []int64{1, 2}}, {[]int64{2}, []int64{1, 2, 3}, []int64{1, 3}},
+		{[]int64{1, 2}, []int64{2, 1}, nil}, {[]int64{7}, []int64{1}, []int64{1}},
+	} {
+		if got := (Account{Passed: tc.passed}).NotPassed(tc.order); !slices.Equal(got, tc.want) {
+			t.Errorf("of %v without %v: %v, want %v", tc.order, tc.passed, got, tc.want)
 		}
 	}
 }
