@@ -16,7 +16,7 @@ failed=0
 one() { # a package, what of it
   package=$1
   shift
-  (cd "$TREE/$package" && ./of.test -test.timeout 5m -test.parallel 8 "$@" >of.log 2>&1) || { echo "$package:"; cat "$TREE/$package/of.log"; return 1; }
+  (cd "$TREE/$package" && ./of.test -test.timeout 20m -test.parallel 8 "$@" >of.log 2>&1) || { echo "$package:"; cat "$TREE/$package/of.log"; return 1; }
 }
 jobs=""
 one internal/pgserver & jobs="$jobs $!"

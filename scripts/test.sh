@@ -6,11 +6,11 @@ go=${GO:-go}
 heavy='/internal/(engine|web)$'
 failed=0
 # shellcheck disable=SC2046
-"$go" test -p 4 -parallel 6 -timeout 10m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
+"$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
 scripts/anyday.sh short || failed=1
 # The engine waits for devices most of the time; a browser takes the machine.
-at_once() { case $1 in */engine) echo 14 ;; *) echo 6 ;; esac; }
+at_once() { case $1 in */engine) echo 10 ;; *) echo 5 ;; esac; }
 for package in $("$go" list ./... | grep -E "$heavy"); do
-	"$go" test -parallel "$(at_once "$package")" -timeout 20m "$@" "$package" || failed=1
+	"$go" test -parallel "$(at_once "$package")" -timeout 40m "$@" "$package" || failed=1
 done
 exit $failed

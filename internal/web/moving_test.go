@@ -97,7 +97,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	h.on(p, "streams")
 	p.Sees(20*time.Second, "none of its streams is H.264 or JPEG, which browsers show moving", "H.265 1280 × 720")
 	testbed.Until(t, 20*time.Second, "its still is there", func() bool {
-		return testbed.Glance[bool](p, "document.querySelector('figure.still img').naturalWidth > 0")
+		return testbed.Glance[bool](p, "document.querySelector('figure.still img').naturalWidth > 0 && !document.querySelector('figure.still img').missing")
 	})
 	// A page that asks all the same is told in words.
 	says := testbed.Eval[string](p, fmt.Sprintf(`(async () => { const f = document.querySelector('figure.still');

@@ -182,8 +182,13 @@ func TestTheWalkInABrowser(t *testing.T) {
 	// The wall: a still of each, beside its mark, fetched again without a press.
 	p.Go(h.url + "/sites/" + h.site + "/streams?wall=1")
 	testbed.Until(t, 30*time.Second, "both stills are shown", func() bool {
-		return testbed.Glance[int](p, "[...document.querySelectorAll('img[data-wall]')].filter((i) => i.naturalWidth > 0).length") == 2
+		return testbed.Glance[int](p, "[...document.querySelectorAll('img[data-wall]')].filter((i) => i.naturalWidth > 0 && !i.missing).length") == 2
 	})
+	// One that doesn't come is said, and is there again as soon as it comes.
+	none := `(() => { const i = document.querySelector('img[data-wall]'); return i.complete && i.getAttribute('src').endsWith('/nopicture.svg') })()`
+	testbed.Eval[bool](p, `(() => { const i = document.querySelector('img[data-wall]'); i.src = i.getAttribute('src').split('?')[0].replace(/\d+$/, '999999'); return true })()`)
+	testbed.Until(t, 30*time.Second, "it is said that there is no picture", func() bool { return testbed.Glance[bool](p, none) })
+	p.Go(h.url + "/sites/" + h.site + "/streams?wall=1")
 	testbed.Until(t, 30*time.Second, "a still is fetched again", func() bool {
 		return testbed.Glance[bool](p, "[...document.querySelectorAll('img[data-wall]')].some((i) => i.src.includes('?t='))")
 	})

@@ -3,8 +3,12 @@ const EVERY = 2500; // ms
 // On a wall one still after the other is fetched again, of those in sight, each at most so often.
 const TURN = 400; // ms
 const REST = 5000; // ms
+// What stands where a picture doesn't come.
+const NONE = new URL("../nopicture.svg", import.meta.url).pathname;
 
 export function refreshStills() {
+  document.addEventListener("error", (e) => e.target instanceof HTMLImageElement && none(e.target), true);
+  document.querySelectorAll("img").forEach((img) => img.complete && img.naturalWidth === 0 && none(img)); // before this script came
   setInterval(() => {
     if (!document.hidden) document.querySelectorAll("img[data-still]").forEach(again);
   }, EVERY);
@@ -24,10 +28,19 @@ function inSight(img) {
   return box.bottom > 0 && box.top < innerHeight;
 }
 
+// none shows that there is no picture; its words say whose it would be.
+function none(img) {
+  const src = img.getAttribute("src");
+  if (!src || src === NONE) return;
+  img.missing = src;
+  img.src = NONE;
+}
+
 function again(img) {
   if (!img.complete) return;
   const next = new Image();
-  const src = img.getAttribute("src").split("?")[0] + "?t=" + Date.now();
+  const shown = img.getAttribute("src");
+  const src = (shown === NONE ? img.missing : shown).split("?")[0] + "?t=" + Date.now();
   next.onload = () => {
     if (img.isConnected) img.src = src;
   };
