@@ -9,7 +9,7 @@ failed=0
 "$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
 scripts/anyday.sh short || failed=1
 # The engine waits for devices most of the time; a browser takes the machine.
-at_once() { case $1 in */engine) echo 10 ;; *) echo 5 ;; esac; }
+at_once() { case $1 in */engine) echo 10 ;; *) echo 4 ;; esac; }
 for package in $("$go" list ./... | grep -E "$heavy"); do
 	"$go" test -parallel "$(at_once "$package")" -timeout 40m "$@" "$package" || failed=1
 done
