@@ -155,8 +155,12 @@ func TestAnUpdateFetchesItsPartAlone(t *testing.T) {
 	t.Parallel()
 	h, _, _, handler := fullBoard(t)
 	get := signedIn(t, h, handler)
-	page, _ := get(fmt.Sprintf("/sites/%d/board", h.Site))
-	whole := len(unzipped(t, page))
+	whole := 0
+	testbed.Until(t, 60*time.Second, "the Board is answered", func() bool {
+		page, _ := get(fmt.Sprintf("/sites/%d/board", h.Site))
+		whole = len(unzipped(t, page))
+		return page.Code == 200 // on a starved machine it may run into its own limit, which isn't what is tested
+	})
 	for part, most := range map[string]int{"runs": 2_000, "passage": whole / 20} {
 		w, _ := get(fmt.Sprintf("/sites/%d/board", h.Site), "X-Parts", part)
 		if body := unzipped(t, w); len(body) > most || w.Code != 200 || !strings.Contains(body,
