@@ -57,6 +57,7 @@ soak:
 	@for f in ./internal/core/clock:FuzzParseZone ./internal/core/clock:FuzzOrder ./internal/core/netplan:FuzzParseIPConfig ./internal/core/netplan:FuzzParsePorts ./internal/core/netplan:FuzzParseDNS ./internal/device/page:FuzzRead ./internal/core/expected:FuzzParseCSV ./internal/core/filter:FuzzParse ./internal/core/stream:FuzzParseSPS ./internal/core/stream:FuzzParseHEVC ./internal/core/stream:FuzzParsePaths ./internal/device/discovery:FuzzParseMatch ./internal/device/onvif:FuzzParse ./internal/device/onvif:FuzzParseDuration ./internal/core/recording:FuzzParseDay ./internal/core/channel:FuzzParseTable ./internal/device/rtsp:FuzzParseSDP ./internal/device/rtsp:FuzzMeter ./internal/device/rtsp:FuzzAnswer ./internal/live:FuzzFit ./internal/device/picture:FuzzDecode ./internal/web/expected:FuzzCheckWorkbook; do \
 	  $(GO) test -run '^$$' -fuzz "$${f##*:}$$" -fuzztime 60s "$${f%%:*}" || exit 1; done
 	@KILL_ROUNDS=100 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run "TestKilledAtEveryStepItSettles|TestARestartBatchKilledAtItsSteps|TestRotationKilledAtItsSteps|TestRotationWhereADeviceDies" -parallel 3 -timeout 150m ./internal/engine
+	@KILL_ROUNDS=5 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestAServerStaysSmallBesideBadDevices -timeout 30m ./internal/engine
 	@BULK_CAMERAS=400 $(GO) run ./internal/testbed/withpg $(GO) test -count 1 -v -run TestBulkClocksAndPasswordsSurviveTwoKills -timeout 30m ./internal/engine
 
 # N runs of the tests, three of them beside a busy core; what failed is printed.
