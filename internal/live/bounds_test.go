@@ -2,6 +2,7 @@ package live
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"testing"
 	"time"
@@ -72,22 +73,24 @@ func TestAReaderEnds(t *testing.T) {
 	}
 	of := rtsp.Track{Codec: "H264", Payload: 96}
 	for name, packet := range map[string][]byte{"packets": whole, "packets of another payload": append([]byte{0x80, 97}, whole[2:]...), "no packets at all": {0}} {
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		defer cancel()
 		rd := newReader(relay(t), 1)
 		rd.taken[1] = true // somebody looks
 		flood := &endless{packet: packet}
 		if len(packet) < 1000 {
 			flood.packet = make([]byte, 1000)
 		}
-		rd.read(t.Context(), flood, of)
+		rd.read(ctx, flood, of)
 		if flood.sent <= maxSecond || flood.sent > maxSecond+2000 {
 			t.Errorf("a flood of %s is let go after %d bytes, want %d", name, flood.sent, maxSecond)
 		}
 		alone := newReader(relay(t), 1)
 		alone.empty = time.Now().Add(100*time.Millisecond - idleFor)
 		slow := &endless{packet: packet, pace: time.Millisecond}
-		alone.read(t.Context(), slow, of)
-		if slow.asked < 2 {
-			t.Errorf("with nobody looking %s are read %d times", name, slow.asked)
+		alone.read(ctx, slow, of)
+		if slow.asked < 2 || ctx.Err() != nil {
+			t.Errorf("with nobody looking %s are read %d times: %v", name, slow.asked, ctx.Err())
 		}
 	}
 }

@@ -157,15 +157,15 @@ func (rd *reader) run(ctx context.Context) {
 	rd.read(ctx, c, t)
 }
 
-// source is the conversation that a reader reads.
-type source interface {
+// conversation is what a reader reads from.
+type conversation interface {
 	Packet() ([]byte, error)
 	KeepAlive() error
 }
 
 // read passes on what comes until nobody looks any more, the stream ends, ctx does, or more comes
 // than any camera sends.
-func (rd *reader) read(ctx context.Context, c source, t rtsp.Track) {
+func (rd *reader) read(ctx context.Context, c conversation, t rtsp.Track) {
 	kept, pictures := time.Now(), &rtsp.JPEG{}
 	second, came := kept, 0
 	for ctx.Err() == nil && !rd.idle() {

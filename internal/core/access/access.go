@@ -209,6 +209,18 @@ func (a Account) NotPassed(order []int64) []int64 {
 	return slices.DeleteFunc(slices.Clone(order), func(id int64) bool { return slices.Contains(a.Passed, id) })
 }
 
+// Still is what is known of an account of a device's page once that was asked for again: with the new
+// moment where the page took it, as it was where it couldn't be asked, nil where it was refused.
+func (a Account) Still(opens, asked bool, now time.Time) *Account {
+	switch {
+	case opens:
+		a.At = now
+	case asked:
+		return nil
+	}
+	return &a
+}
+
 // Others names the schemes of all but one, with commas.
 func Others(all []Scheme, but Scheme) string {
 	var out []string

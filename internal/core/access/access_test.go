@@ -122,3 +122,18 @@ func TestNotPassed(t *testing.T) {
 		}
 	}
 }
+
+// What was known of a page's account stays where it couldn't be asked for again.
+func TestStill(t *testing.T) {
+	was := Account{At: now.Add(-time.Hour), SetID: 3, Passed: []int64{7}}
+	for _, tc := range []struct {
+		name         string
+		opens, asked bool
+		at           time.Time // zero: it isn't known any more
+	}{{"it opens", true, true, now}, {"it is refused", false, true, time.Time{}}, {"it couldn't be asked", false, false, was.At}} {
+		got := was.Still(tc.opens, tc.asked, now)
+		if (got == nil) != tc.at.IsZero() || got != nil && (!got.At.Equal(tc.at) || got.SetID != 3 || len(got.Passed) != 1) {
+			t.Errorf("%s: %+v", tc.name, got)
+		}
+	}
+}

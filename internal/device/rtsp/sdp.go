@@ -98,7 +98,7 @@ func Ask(ctx context.Context, host dial.Host, address string, login Login) (Trac
 
 // AskEach is Ask of several addresses of one device over one connection, which is opened anew
 // where the device ends it. It ends at the first error for which goOn is false, and returns it.
-func AskEach(ctx context.Context, host dial.Host, addresses []string, login Login, goOn func(address string, err error) bool) error {
+func AskEach(ctx context.Context, host dial.Host, addresses []string, login Login, goOn func(address string, t Track, err error) bool) error {
 	var c *Conn
 	defer func() {
 		if c != nil {
@@ -106,31 +106,42 @@ func AskEach(ctx context.Context, host dial.Host, addresses []string, login Logi
 		}
 	}()
 	for _, address := range addresses {
-		err := error(nil)
+		var t Track
+		var err error
 		for range 2 {
-			fresh := c == nil
-			if fresh {
-				if c, err = Open(ctx, host, address, login); err != nil {
-					return err
-				}
-			}
-			if c.base, _, err = stream.RepairHost(address, host.Addr); err != nil {
-				return err
-			}
-			if _, err = c.Describe(); err == nil || errors.Is(err, dial.ErrRefused) {
-				break
-			}
-			c.Close()
-			c = nil
-			if fresh || !errors.Is(err, dial.ErrUnreachable) { // it isn't for what was asked before
-				break
+			used := c != nil
+			if t, err = askOn(ctx, &c, host, address, login); !used || !errors.Is(err, dial.ErrUnreachable) {
+				break // a connection that was used before may have ended for that, not for this address
 			}
 		}
-		if !goOn(address, err) {
+		if !goOn(address, t, err) {
 			return err
 		}
 	}
 	return nil
+}
+
+// askOn asks over the connection *c, which it opens where there is none, and gives up where the device
+// didn't just refuse the address.
+func askOn(ctx context.Context, c **Conn, host dial.Host, address string, login Login) (Track, error) {
+	if *c == nil {
+		fresh, err := Open(ctx, host, address, login)
+		if err != nil {
+			return Track{}, err
+		}
+		*c = fresh
+	}
+	fixed, _, err := stream.RepairHost(address, host.Addr)
+	if err != nil {
+		return Track{}, (*c).fail("DESCRIBE", dial.ErrMalformed, err.Error())
+	}
+	(*c).base = fixed
+	t, err := (*c).Describe()
+	if err != nil && !errors.Is(err, dial.ErrRefused) {
+		(*c).Close()
+		*c = nil
+	}
+	return t, err
 }
 
 // metadata is the payload's name of ONVIF metadata, whatever its coding (ONVIF Streaming, 5.1.2.1.1).

@@ -254,68 +254,11 @@ func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.
 	return "no credential set opened it", nil
 }
 
-const webAlone = " opens its web page; it has no ONVIF account"
-
 func numbers(sets []store.SealedSet) (out []int64) {
 	for _, set := range sets {
 		out = append(out, set.ID)
 	}
 	return out
-}
-
-// tryWeb tries a set that ONVIF refused on the device's own page, where that asks for
-// an account.
-func (a *attempt) tryWeb(ctx context.Context, set store.SealedSet) error {
-	opens, err := a.opensPage(ctx, set)
-	if errors.Is(err, errNoPage) {
-		return nil
-	}
-	if opens {
-		a.web = &access.Account{At: time.Now().UTC(), SetID: set.ID, Set: set.Name, Username: set.Username, Scheme: access.Web}
-	}
-	return noVerdict(err)
-}
-
-// webAgain asks once more whether what opened the device's page does. Where that can't be asked now,
-// because no try is left for it or the page doesn't answer, it stays as it was known.
-func (a *attempt) webAgain(ctx context.Context, was access.Account) error {
-	set, err := a.g.Store.Set(ctx, was.SetID)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	opens, err := a.opensPage(ctx, set)
-	switch {
-	case opens:
-		was.At = time.Now().UTC()
-		a.web = &was
-	case errors.Is(err, account.ErrNoTry), errors.Is(err, errNoPage):
-		a.web = &was
-		return nil
-	}
-	return noVerdict(err)
-}
-
-// errNoPage says that a device's page doesn't answer, or asks for no account that it could show.
-var errNoPage = errors.New("signin: no page to sign in to")
-
-// opensPage says whether a set opens the device's own page; errNoPage where that shows nothing of
-// accounts.
-func (a *attempt) opensPage(ctx context.Context, set store.SealedSet) (bool, error) {
-	if a.seen.Page == "" {
-		return false, errNoPage
-	}
-	if shown, err := page.Fetch(ctx, a.host, a.seen.Page, &a.pin); err != nil || !shown.Digest {
-		return false, errNoPage
-	}
-	password, err := a.g.Accounts.Password(set)
-	if err != nil {
-		return false, err
-	}
-	err = page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password, a.Try(set, access.Web, ""))
-	return err == nil, err
 }
 
 // noVerdict is an answer that says nothing of an account; nil for one that took it, refused

@@ -29,18 +29,33 @@ func (t *Stage) described(ctx context.Context, of site.Source, s *site.Snapshot)
 		return nil, trouble.Told("Nobody said at which addresses the streams of " + d.Place + " are had.")
 	}
 	var out []stream.Profile
-	for _, path := range d.Paths {
-		track, err := rtsp.Ask(ctx, host, stream.PathURI(at, path), login)
+	err = eachPath(ctx, host, at, d.Paths, login, func(path string, track rtsp.Track, err error) {
 		p := stream.PathProfile(at, path, track.Codec, track.SPS)
 		if err != nil {
-			if !costsItself(err) {
-				return nil, err
-			}
 			p.Trouble = trouble.Sentence(err)
 		}
 		out = append(out, p)
+	})
+	if err != nil {
+		return nil, err
 	}
 	return out, nil
+}
+
+// eachPath asks for the streams of several paths. What costs only itself is told to each; other trouble
+// ends it, and is returned.
+func eachPath(ctx context.Context, host dial.Host, at netip.AddrPort, paths []string, login rtsp.Login, each func(path string, t rtsp.Track, err error)) error {
+	var addresses []string
+	for _, path := range paths {
+		addresses = append(addresses, stream.PathURI(at, path))
+	}
+	return rtsp.AskEach(ctx, host, addresses, login, func(address string, t rtsp.Track, err error) bool {
+		goOn := err == nil || costsItself(err)
+		if goOn {
+			each(strings.TrimPrefix(address, stream.PathURI(at, "")), t, err)
+		}
+		return goOn
+	})
 }
 
 // costsItself says whether trouble with one address says nothing of the others.
@@ -76,15 +91,11 @@ func (t *Stage) Usual(ctx context.Context, of site.Source) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out, addresses []string
-	for _, path := range stream.UsualPaths() {
-		addresses = append(addresses, stream.PathURI(at, path))
-	}
-	err = rtsp.AskEach(ctx, host, addresses, login, func(address string, err error) bool {
+	var out []string
+	err = eachPath(ctx, host, at, stream.UsualPaths(), login, func(path string, _ rtsp.Track, err error) {
 		if err == nil && len(out) < stream.MaxPaths {
-			out = append(out, strings.TrimPrefix(address, stream.PathURI(at, "")))
+			out = append(out, path)
 		}
-		return err == nil || !engine.Ours(err) && costsItself(err)
 	})
 	switch {
 	case err == nil:

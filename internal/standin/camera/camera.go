@@ -188,7 +188,7 @@ type Camera struct {
 	codings  map[string]*encoding  // by what is coded, see play
 	stills   struct {
 		sync.Mutex
-		of map[string]still // by profile
+		of map[string]codedStill // by profile
 	}
 	speaker speaker
 	motion  motion        // of its first source

@@ -131,14 +131,14 @@ func (c *Camera) picture(p profile, now time.Time) []byte {
 		return nil
 	}
 	if c.stills.of == nil {
-		c.stills.of = map[string]still{}
+		c.stills.of = map[string]codedStill{}
 	}
-	c.stills.of[p.token] = still{what, buf.Bytes()}
+	c.stills.of[p.token] = codedStill{what, buf.Bytes()}
 	return buf.Bytes()
 }
 
-// still is the last one of a profile.
-type still struct {
+// codedStill is the last still of a profile.
+type codedStill struct {
 	what string // it shows
 	jpeg []byte
 }

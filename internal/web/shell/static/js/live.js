@@ -105,7 +105,10 @@ function updating(from, to, _childrenOnly, skip) {
   if (from.matches("details")) to.toggleAttribute("open", from.open);
   if (from.matches("dialog[open]")) return skip();
   // One that didn't come isn't asked for at every update.
-  if (from.missing && from.missing === to.getAttribute("src")) to.setAttribute("src", from.getAttribute("src"));
+  if (from.missing && from.missing === to.getAttribute("src")) {
+    to.setAttribute("src", from.getAttribute("src"));
+    to.setAttribute("alt", from.alt);
+  }
   // A still that is shown keeps its address, so that an update doesn't blink.
   if (from.matches("img[data-still], img[data-wall]") && sameStill(from, to))
     to.setAttribute("src", from.getAttribute("src"));

@@ -5,9 +5,11 @@ const TURN = 400; // ms
 const REST = 5000; // ms
 // What stands where a picture doesn't come.
 const NONE = new URL("../nopicture.svg", import.meta.url).pathname;
+const UNSEEN = ": it didn't come";
 
 export function refreshStills() {
   document.addEventListener("error", (e) => e.target instanceof HTMLImageElement && none(e.target), true);
+  document.addEventListener("load", (e) => e.target instanceof HTMLImageElement && came(e.target), true);
   document.querySelectorAll("img").forEach((img) => img.complete && img.naturalWidth === 0 && none(img)); // before this script came
   setInterval(() => {
     if (!document.hidden) document.querySelectorAll("img[data-still]").forEach(again);
@@ -34,6 +36,13 @@ function none(img) {
   if (!src || src === NONE) return;
   img.missing = src;
   img.src = NONE;
+  if (!img.alt.endsWith(UNSEEN)) img.alt += UNSEEN;
+}
+
+function came(img) {
+  if (img.getAttribute("src") === NONE) return;
+  img.missing = undefined;
+  if (img.alt.endsWith(UNSEEN)) img.alt = img.alt.slice(0, -UNSEEN.length);
 }
 
 function again(img) {
