@@ -137,3 +137,16 @@ func TestStill(t *testing.T) {
 		}
 	}
 }
+
+// A device that says until when it takes no sign-in is left alone until then, unless a person tries one set.
+func TestLockedNow(t *testing.T) {
+	for _, tc := range []struct {
+		to     time.Time
+		alone  int64
+		locked bool
+	}{{time.Time{}, 0, false}, {now, 0, false}, {now.Add(-time.Second), 0, false}, {now.Add(time.Second), 0, true}, {now.Add(time.Hour), 3, false}} {
+		if got := (Facts{LockedTo: tc.to}).LockedNow(now, tc.alone); got.IsZero() == tc.locked || tc.locked && !got.Equal(tc.to) {
+			t.Errorf("%v, %d: %v", tc.to, tc.alone, got)
+		}
+	}
+}

@@ -95,6 +95,15 @@ func (f Facts) MayTry(now time.Time, set int64) (bool, time.Time) {
 	return false, until
 }
 
+// LockedNow says until when a device that said so takes no sign-in; zero where it does. alone is the one
+// set that a person asks for, who may know better; 0: none.
+func (f Facts) LockedNow(now time.Time, alone int64) time.Time {
+	if alone != 0 || !f.LockedTo.After(now) {
+		return time.Time{}
+	}
+	return f.LockedTo
+}
+
 // spent says in words what the budget went on, once nothing of it is left.
 func (f Facts) spent(now time.Time) string {
 	if slices.ContainsFunc(f.Tries, func(t Try) bool { return t.Outcome == Pending && t.counts(now) }) {

@@ -73,6 +73,9 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
 	}
 	a := g.attempt(d, s)
+	if until := a.Facts.LockedNow(time.Now(), v.Set); !until.IsZero() {
+		return "", trouble.Tell("%s takes no sign-in until %s UTC, after too many wrong ones: nothing was sent.", d.Place, until.UTC().Format("15:04"))
+	}
 	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory,
 		Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
 	a.pin, _ = site.Pin.Of(s, d.ID)
