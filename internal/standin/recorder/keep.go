@@ -409,9 +409,31 @@ func (r *Recorder) Lines() (Lines, error) {
 		if line = line[len(line)%clipSeconds:]; len(line) < 2*clipSeconds {
 			return nil, fmt.Errorf("channel %d received for %d s, and %d are needed", n, len(line), 2*clipSeconds)
 		}
-		out[n] = line
+		out[n] = even(line)
 	}
 	return out, nil
+}
+
+// even gives each second what those like it have in the mean: those in which the same went on. On which side
+// of a second's edge a packet came, and how a clip lay to a happening, is chance in half a minute, and would be
+// a rule of the camera's in a week of the same half minute.
+func even(line []second) []second {
+	sums := map[uint8]*flow{}
+	for _, s := range line {
+		if sums[s.on] == nil {
+			sums[s.on] = &flow{}
+		}
+		sums[s.on].add(s)
+	}
+	out := slices.Clone(line)
+	for i := range out {
+		f := sums[out[i].on]
+		out[i].record, out[i].keys = f.Record/f.Seconds, f.Keys/f.Seconds
+		if out[i].viewing = f.ViewSeconds > 0; out[i].viewing {
+			out[i].view = f.View / f.ViewSeconds
+		}
+	}
+	return out
 }
 
 // RunDays has it keep as though it had recorded so many days until a time, in a moment: each camera
