@@ -12,14 +12,14 @@ import (
 
 // Untouched says whether nobody can sign in yet: then the first code is waited for.
 func (s *Store) Untouched(ctx context.Context) (yes bool, err error) {
-	err = s.Pool.QueryRow(ctx, `select not exists (select 1 from person)`).Scan(&yes)
+	err = s.db.QueryRow(ctx, `select not exists (select 1 from person)`).Scan(&yes)
 	return yes, err
 }
 
 // KeepFirstCode keeps the hash of the code that the first person types, as long as nobody
 // can sign in. Servers that begin side by side print one each, and each opens.
 func (s *Store) KeepFirstCode(ctx context.Context, hash []byte) error {
-	_, err := s.Pool.Exec(ctx, `insert into first_code (hash) select $1 where not exists (select 1 from person) on conflict do nothing`, hash)
+	_, err := s.db.Exec(ctx, `insert into first_code (hash) select $1 where not exists (select 1 from person) on conflict do nothing`, hash)
 	return err
 }
 
@@ -151,7 +151,7 @@ type SitePast struct {
 // AllSites lists a person's sites with how many devices each has, those that are put away
 // last.
 func (s *Store) AllSites(ctx context.Context, person int64) ([]SitePast, error) {
-	return queryAll[SitePast](ctx, s.Pool, `select `+siteColumns+`, m.role, s.put_away_at is not null away,
+	return queryAll[SitePast](ctx, s.db, `select `+siteColumns+`, m.role, s.put_away_at is not null away,
 		(select count(*) from device d where d.site_id = s.id and d.kind = 'camera') cameras,
 		(select count(*) from device d where d.site_id = s.id and d.kind = 'recorder') recorders
 		from site s join membership m on m.site_id = s.id where m.person_id = $1 order by away, s.name, s.id`, person)

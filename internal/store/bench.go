@@ -12,13 +12,13 @@ import (
 // SetBench keeps that a recorder of a site is set up by hand, and what is known of it; nil: it isn't.
 // ErrNotFound where the site has no such recorder.
 func (s *Store) SetBench(ctx context.Context, site, recorder int64, b *channel.Bench) error {
-	tag, err := s.Pool.Exec(ctx, `update device set bench = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, b)
+	tag, err := s.db.Exec(ctx, `update device set bench = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, b)
 	return orNone(tag.RowsAffected(), err)
 }
 
 // TickBench keeps that a view was typed in at a channel of a recorder that is set up by hand.
 func (s *Store) TickBench(ctx context.Context, recorder int64, e channel.BenchEntry) error {
-	_, err := s.Pool.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name, name) values ($1, $2, $3, $4, $5, $6)
+	_, err := s.db.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name, name) values ($1, $2, $3, $4, $5, $6)
 		on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, name = excluded.name, typed_at = now()`,
 		recorder, e.Channel, e.Source, e.Profile, e.By, e.Name)
 	return err
@@ -26,7 +26,7 @@ func (s *Store) TickBench(ctx context.Context, recorder int64, e channel.BenchEn
 
 // UntickBench forgets what was typed in at a channel.
 func (s *Store) UntickBench(ctx context.Context, recorder int64, number int) error {
-	tag, err := s.Pool.Exec(ctx, `delete from bench_entry where recorder_id = $1 and channel = $2`, recorder, number)
+	tag, err := s.db.Exec(ctx, `delete from bench_entry where recorder_id = $1 and channel = $2`, recorder, number)
 	return orNone(tag.RowsAffected(), err)
 }
 
@@ -42,7 +42,7 @@ func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.Ben
 		TypedAt time.Time
 		By      string
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select b.channel, b.source_id source, s.device_id device, coalesce(nullif(b.name, ''), s.name) "name", coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
+	rows, err := queryAll[row](ctx, s.db, `select b.channel, b.source_id source, s.device_id device, coalesce(nullif(b.name, ''), s.name) "name", coalesce(host(d.address), '') address, b.profile, b.typed_at, b.by_name "by"
 		from bench_entry b join source s on s.id = b.source_id join device d on d.id = s.device_id where b.recorder_id = $1 order by b.channel`, recorder)
 	out := make([]channel.BenchEntry, len(rows))
 	for i, r := range rows {
@@ -54,7 +54,7 @@ func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.Ben
 // SetFeeds keeps that a recorder of a site takes other recorders' channels, and which; nil: it takes
 // cameras. ErrNotFound where the site has no such recorder.
 func (s *Store) SetFeeds(ctx context.Context, site, recorder int64, f *channel.Feeding) error {
-	tag, err := s.Pool.Exec(ctx, `update device set feeds = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, f)
+	tag, err := s.db.Exec(ctx, `update device set feeds = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, f)
 	return orNone(tag.RowsAffected(), err)
 }
 

@@ -127,38 +127,38 @@ func (s *Store) AddChanges(ctx context.Context, tx pgx.Tx, all []NewChange) erro
 
 // ChangesOfStep lists a step's changes in the order they were asked for.
 func (s *Store) ChangesOfStep(ctx context.Context, step int64) ([]Change, error) {
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.step_id = $1 order by c.id`, step)
+	return queryAll[Change](ctx, s.db, changeSelect+`where c.step_id = $1 order by c.id`, step)
 }
 
 // Change finds one change.
 func (s *Store) Change(ctx context.Context, id int64) (Change, error) {
-	return queryOne[Change](ctx, s.Pool, changeSelect+`where c.id = $1`, id)
+	return queryOne[Change](ctx, s.db, changeSelect+`where c.id = $1`, id)
 }
 
 // ChangesOf lists the newest changes of a view and of its device.
 func (s *Store) ChangesOf(ctx context.Context, of Source, limit int) ([]Change, error) {
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = $1 and (c.source_id is null or c.source_id = $2) order by c.asked_at desc, c.id desc limit $3`, of.Device.ID, of.ID, limit)
+	return queryAll[Change](ctx, s.db, changeSelect+`where c.device_id = $1 and (c.source_id is null or c.source_id = $2) order by c.asked_at desc, c.id desc limit $3`, of.Device.ID, of.ID, limit)
 }
 
 // Changes lists a site's changes, newest first, limit of them after skip; where source
 // isn't 0, those of that view and of its device.
 func (s *Store) Changes(ctx context.Context, site, source int64, skip, limit int) ([]Change, error) {
 	if source == 0 {
-		return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 order by c.asked_at desc, c.id desc offset $2 limit $3`, site, skip, limit)
+		return queryAll[Change](ctx, s.db, changeSelect+`where c.site_id = $1 order by c.asked_at desc, c.id desc offset $2 limit $3`, site, skip, limit)
 	}
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.site_id = $1 and c.device_id = (select device_id from source where id = $2) and (c.source_id is null or c.source_id = $2)
+	return queryAll[Change](ctx, s.db, changeSelect+`where c.site_id = $1 and c.device_id = (select device_id from source where id = $2) and (c.source_id is null or c.source_id = $2)
 		order by c.asked_at desc, c.id desc offset $3 limit $4`, site, source, skip, limit)
 }
 
 // OpenChanges lists the changes of devices that aren't settled.
 func (s *Store) OpenChanges(ctx context.Context, devices []int64) ([]Change, error) {
-	return queryAll[Change](ctx, s.Pool, changeSelect+`where c.device_id = any($1) and c.state in ('asked', 'sent', 'read back') order by c.id`, devices)
+	return queryAll[Change](ctx, s.db, changeSelect+`where c.device_id = any($1) and c.state in ('asked', 'sent', 'read back') order by c.id`, devices)
 }
 
 // Latest says whether no later change of the same thing was asked for.
 func (s *Store) Latest(ctx context.Context, c Change) (bool, error) {
 	var later bool
-	err := s.Pool.QueryRow(ctx, `select exists (select 1 from change where device_id = $1 and key = $2 and id > $3 and source_id is not distinct from $4)`, c.DeviceID, c.Key, c.ID, c.SourceID).Scan(&later)
+	err := s.db.QueryRow(ctx, `select exists (select 1 from change where device_id = $1 and key = $2 and id > $3 and source_id is not distinct from $4)`, c.DeviceID, c.Key, c.ID, c.SourceID).Scan(&later)
 	return !later, err
 }
 
@@ -175,14 +175,14 @@ func (s *Store) fenced(ctx context.Context, q execer, id, fence int64, set strin
 
 // SendChange writes down that a change is about to be sent; it counts every sending.
 func (s *Store) SendChange(ctx context.Context, id, fence int64, reads string) error {
-	return s.fenced(ctx, s.Pool, id, fence, `state = 'sent', reads = $3, sent_at = now(), writes = writes + 1`, reads)
+	return s.fenced(ctx, s.db, id, fence, `state = 'sent', reads = $3, sent_at = now(), writes = writes + 1`, reads)
 }
 
 const settleSet = `state = $3, reads = case when $4 <> '' then $4 else reads end, says = $5, settled_at = case when $3 in ('verified', 'failed', 'asks', 'undone') then now() end`
 
 // SettleChange writes a change's state and what the device read.
 func (s *Store) SettleChange(ctx context.Context, id, fence int64, state State, reads, says string) error {
-	return s.fenced(ctx, s.Pool, id, fence, settleSet, string(state), reads, says)
+	return s.fenced(ctx, s.db, id, fence, settleSet, string(state), reads, says)
 }
 
 // SettleChangeTx is SettleChange within a transaction.
@@ -198,7 +198,7 @@ const sweepAfter = 30 * time.Second
 // asked for isn't sent any more, and what may have been sent asks a person. It returns
 // how many there were.
 func (s *Store) SweepChanges(ctx context.Context) (int64, error) {
-	tag, err := s.Pool.Exec(ctx, `update change c set state = case when c.state = 'asked' then 'failed' else 'asks' end, settled_at = now(),
+	tag, err := s.db.Exec(ctx, `update change c set state = case when c.state = 'asked' then 'failed' else 'asks' end, settled_at = now(),
 			says = case when c.state = 'asked' then 'not sent: the step that was to make it ended before' else 'The step that made it ended before it was read back: read it again and decide.' end
 		from run_step t where t.id = c.step_id and c.state in ('asked', 'sent', 'undoing') and t.ended_at < now() - $1::interval`, sweepAfter)
 	return tag.RowsAffected(), err

@@ -75,7 +75,7 @@ func found[T any](p *T, err error) (T, error) {
 }
 
 func (s *Store) setsAtOnce(ctx context.Context, all []int64) ([]*SealedSet, error) {
-	rows, err := queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where id = any($1)`, all)
+	rows, err := queryAll[SealedSet](ctx, s.db, `select `+setColumns+` from credential_set where id = any($1)`, all)
 	return byID(all, rows, func(v *SealedSet) int64 { return v.ID }), err
 }
 
@@ -90,7 +90,7 @@ func (s *Store) setsForAtOnce(ctx context.Context, all []setsFor) ([][]SealedSet
 		SiteID int64
 		SealedSet
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select site_id, `+setColumns+` from credential_set where site_id = any($1) and (device_id is null or device_id = any($2)) order by id`, sites, devices)
+	rows, err := queryAll[row](ctx, s.db, `select site_id, `+setColumns+` from credential_set where site_id = any($1) and (device_id is null or device_id = any($2)) order by id`, sites, devices)
 	out := make([][]SealedSet, len(all))
 	for i, a := range all {
 		for _, r := range rows {
@@ -127,7 +127,7 @@ func (s *Store) alikeAtOnce(ctx context.Context, all []alike) ([][2][]int64, err
 		b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and make = $2 and opened_set is not null limit 64) a) b limit 8`, a.site, a.maker).Query(into(&got[0]))
 		b.Queue(`select opened_set from (select distinct opened_set from (select opened_set from device where site_id = $1 and address <<= $2::cidr and opened_set is not null limit 64) a) b limit 8`, a.site, prefix).Query(into(&got[1]))
 	}
-	err := s.Pool.SendBatch(ctx, b).Close()
+	err := s.db.SendBatch(ctx, b).Close()
 	out := make([][2][]int64, len(all))
 	for i, a := range all {
 		out[i] = *found[a]
@@ -183,7 +183,7 @@ func (s *Store) pastAtOnce(ctx context.Context, all []pastOf) ([][]Fact, error) 
 		Nth int64
 		Fact
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select n.nth, h.device_id, coalesce(h.source_id, 0) "view", h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
+	rows, err := queryAll[row](ctx, s.db, `select n.nth, h.device_id, coalesce(h.source_id, 0) "view", h.name, h.value, h.via, h.read_at from unnest($1::bigint[], $2::text[], $3::bigint[]) with ordinality n(device_id, name, most, nth)
 		cross join lateral (select * from fact_history h where h.device_id = n.device_id and h.name = n.name order by h.read_at desc limit n.most) h order by n.nth, h.read_at desc`, devices, names, limits)
 	out := make([][]Fact, len(all))
 	for _, r := range rows {

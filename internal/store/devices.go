@@ -64,30 +64,30 @@ const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.addr
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {
-	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+` from device d where d.site_id = $1 order by d.position, d.id`, site)
+	return queryAll[Device](ctx, s.db, `select `+deviceColumns+` from device d where d.site_id = $1 order by d.position, d.id`, site)
 }
 
 // CameraIDs lists the numbers of a site's cameras in the list's order.
 func (s *Store) CameraIDs(ctx context.Context, site int64) ([]int64, error) {
-	return ids(ctx, s.Pool, `select id from device where site_id = $1 and kind = 'camera' order by position, id`, site)
+	return ids(ctx, s.db, `select id from device where site_id = $1 and kind = 'camera' order by position, id`, site)
 }
 
 // Missing lists cameras that are expected and didn't answer, at most limit.
 func (s *Store) Missing(ctx context.Context, site int64, limit int) ([]Device, error) {
-	return queryAll[Device](ctx, s.Pool, `select `+deviceColumns+` from device d where d.site_id = $1 and d.kind = 'camera' and d.expected
+	return queryAll[Device](ctx, s.db, `select `+deviceColumns+` from device d where d.site_id = $1 and d.kind = 'camera' and d.expected
 		and not `+has(fact.Seen, "")+` order by d.position, d.id limit $2`, site, limit)
 }
 
 // Hanging lists the cameras that hang on a recorder: one of their views is planned for it,
 // or they are at one of these addresses.
 func (s *Store) Hanging(ctx context.Context, recorder Device, at []netip.Addr) ([]int64, error) {
-	return ids(ctx, s.Pool, `select d.id from device d where d.site_id = $1 and d.kind = 'camera' and (d.address = any($3)
+	return ids(ctx, s.db, `select d.id from device d where d.site_id = $1 and d.kind = 'camera' and (d.address = any($3)
 		or exists (select 1 from source s where s.device_id = d.id and s.recorder_id = $2))`, recorder.SiteID, recorder.ID, at)
 }
 
 // SourcesAt lists the views of a site's cameras at these addresses.
 func (s *Store) SourcesAt(ctx context.Context, site int64, at []netip.Addr) ([]Source, error) {
-	return querySources(ctx, s.Pool, `where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id, s.nth`, site, at)
+	return querySources(ctx, s.db, `where d.site_id = $1 and d.kind = 'camera' and d.address = any($2) order by d.position, d.id, s.nth`, site, at)
 }
 
 // OpenedAlike lists the sets that opened others of a make, and others in a network,
@@ -153,6 +153,6 @@ type Identity struct {
 
 // KeepSummary writes what a look at a network heard.
 func (s *Store) KeepSummary(ctx context.Context, network int64, at time.Time, l Summary) error {
-	_, err := s.Pool.Exec(ctx, `update network set looked_at = $2, look = $3 where id = $1`, network, at, l)
+	_, err := s.db.Exec(ctx, `update network set looked_at = $2, look = $3 where id = $1`, network, at, l)
 	return err
 }

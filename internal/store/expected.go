@@ -21,19 +21,19 @@ type Upload struct {
 
 // KeepUpload keeps a person's list of a site in the place of the one before.
 func (s *Store) KeepUpload(ctx context.Context, site, person int64, name string, t expected.Table) error {
-	_, err := s.Pool.Exec(ctx, `insert into upload (site_id, person_id, name, lines) values ($1, $2, $3, $4)
+	_, err := s.db.Exec(ctx, `insert into upload (site_id, person_id, name, lines) values ($1, $2, $3, $4)
 		on conflict (site_id, person_id) do update set name = excluded.name, lines = excluded.lines, at = now()`, site, person, name, t)
 	return err
 }
 
 // Upload finds a person's list of a site; ErrNotFound where there is none of the last hour.
 func (s *Store) Upload(ctx context.Context, site, person int64) (Upload, error) {
-	return queryOne[Upload](ctx, s.Pool, `select name, lines, at from upload where site_id = $1 and person_id = $2 and at > now() - interval '1 hour'`, site, person)
+	return queryOne[Upload](ctx, s.db, `select name, lines, at from upload where site_id = $1 and person_id = $2 and at > now() - interval '1 hour'`, site, person)
 }
 
 // DropUpload forgets a person's list, and with it those that nobody took in an hour.
 func (s *Store) DropUpload(ctx context.Context, site, person int64) error {
-	_, err := s.Pool.Exec(ctx, `delete from upload where site_id = $1 and person_id = $2 or at < now() - interval '1 hour'`, site, person)
+	_, err := s.db.Exec(ctx, `delete from upload where site_id = $1 and person_id = $2 or at < now() - interval '1 hour'`, site, person)
 	return err
 }
 
@@ -84,7 +84,7 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 			mac = case when mac = '' then $6 else mac end, version = version + 1 where id = $1`,
 			v.Device.ID, r.Place, r.Make, r.Model, at, r.MAC)
 	}
-	if err := s.Pool.SendBatch(ctx, b).Close(); err != nil {
+	if err := s.db.SendBatch(ctx, b).Close(); err != nil {
 		return 0, 0, nil, err
 	}
 	ids, err := s.AddDevices(ctx, site, fresh)
@@ -108,7 +108,7 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 			select $1, $2, (select max(nth) + 1 from source where device_id = $1), $3, $4, $5, $6`, device, site, r.Place, recorder, r.Channel, r.Input)
 		b.Queue(`update device set version = version + 1 where id = $1`, device)
 	}
-	if err := s.Pool.SendBatch(ctx, b).Close(); err != nil {
+	if err := s.db.SendBatch(ctx, b).Close(); err != nil {
 		return 0, 0, nil, err
 	}
 	added = len(fresh) + len(further)
@@ -117,7 +117,7 @@ func (s *Store) Expect(ctx context.Context, site int64, rows []expected.Row, rec
 
 // about says of each row of a list what it is about, with all views of the site by number.
 func (s *Store) about(ctx context.Context, site int64, rows []expected.Row) (about []expected.About, byID map[int64]Source, err error) {
-	all, err := querySources(ctx, s.Pool, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
+	all, err := querySources(ctx, s.db, `where d.site_id = $1 order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -208,7 +208,7 @@ func (s *Store) SetExpected(ctx context.Context, site, source int64, r expected.
 // stays as one that nobody expects, and gets no account then. ErrBusy while a change of it is
 // being made.
 func (s *Store) Unlist(ctx context.Context, site, device int64) (stays bool, err error) {
-	err = s.Pool.QueryRow(ctx, `update device d set expected = false, expected_at = null, ours = null, version = version + 1
+	err = s.db.QueryRow(ctx, `update device d set expected = false, expected_at = null, ours = null, version = version + 1
 		where site_id = $1 and id = $2 and kind = 'camera' and expected and exists (select 1 from fact f where f.device_id = d.id and f.name = $3) returning true`,
 		site, device, fact.Seen).Scan(&stays)
 	if !errors.Is(err, pgx.ErrNoRows) {
@@ -228,7 +228,7 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 		ExpectedAt                        *netip.Addr
 		Channel, Input                    int
 	}
-	all, err := queryAll[row](ctx, s.Pool, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel, s.input`+sourceFrom+`left join device r on r.id = s.recorder_id
+	all, err := queryAll[row](ctx, s.db, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel, s.input`+sourceFrom+`left join device r on r.id = s.recorder_id
 		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, err

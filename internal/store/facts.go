@@ -56,13 +56,13 @@ func (s *Store) KeepFacts(ctx context.Context, all ...NewFact) error {
 
 // DropFact forgets a current fact of devices; its history stays.
 func (s *Store) DropFact(ctx context.Context, name string, devices ...int64) error {
-	_, err := s.Pool.Exec(ctx, `delete from fact where device_id = any($1) and name = $2`, devices, name)
+	_, err := s.db.Exec(ctx, `delete from fact where device_id = any($1) and name = $2`, devices, name)
 	return err
 }
 
 // FactsOf reads the current facts of devices, without those of their views, in one query.
 func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, error) {
-	rows, err := queryAll[Fact](ctx, s.Pool, `select device_id, view, name, value, via, read_at from fact where device_id = any($1) and view = 0`, devices)
+	rows, err := queryAll[Fact](ctx, s.db, `select device_id, view, name, value, via, read_at from fact where device_id = any($1) and view = 0`, devices)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func Named[T any](ctx context.Context, s *Store, site int64, name string) (map[i
 		DeviceID int64
 		Value    json.RawMessage
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select f.device_id, f.value from fact f join device d on d.id = f.device_id where d.site_id = $1 and f.name = $2 and f.view = 0`, site, name)
+	rows, err := queryAll[row](ctx, s.db, `select f.device_id, f.value from fact f join device d on d.id = f.device_id where d.site_id = $1 and f.name = $2 and f.view = 0`, site, name)
 	if err != nil {
 		return nil, err
 	}

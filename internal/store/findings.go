@@ -14,7 +14,7 @@ import (
 // Accept keeps a person's word that a finding of a source stands and is lived with; in a
 // stage that is the device's, of the device.
 func (s *Store) Accept(ctx context.Context, of Source, st stage.Stage, code string, person int64) error {
-	_, err := s.Pool.Exec(ctx, `insert into acceptance (device_id, source_id, stage, code, person_id) values ($1, nullif($2::bigint, 0), $3, $4, nullif($5::bigint, 0))
+	_, err := s.db.Exec(ctx, `insert into acceptance (device_id, source_id, stage, code, person_id) values ($1, nullif($2::bigint, 0), $3, $4, nullif($5::bigint, 0))
 		on conflict (device_id, stage, code, view) do update set person_id = excluded.person_id, at = now()`, of.Device.ID, viewOf(of, st), st, code, person)
 	if err != nil {
 		return err
@@ -24,7 +24,7 @@ func (s *Store) Accept(ctx context.Context, of Source, st stage.Stage, code stri
 
 // Unaccept takes that word back.
 func (s *Store) Unaccept(ctx context.Context, of Source, st stage.Stage, code string) error {
-	if _, err := s.Pool.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`,
+	if _, err := s.db.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`,
 		of.Device.ID, viewOf(of, st), st, code); err != nil {
 		return err
 	}
@@ -42,13 +42,13 @@ func viewOf(of Source, st stage.Stage) int64 {
 
 // grown makes a device's marks rest on something newer than before.
 func (s *Store) grown(ctx context.Context, device int64) error {
-	_, err := s.Pool.Exec(ctx, `update device set version = version + 1 where id = $1`, device)
+	_, err := s.db.Exec(ctx, `update device set version = version + 1 where id = $1`, device)
 	return err
 }
 
 // AllowBasic keeps what of a device may be given its password in clear; nil: nothing.
 func (s *Store) AllowBasic(ctx context.Context, device int64, what *identity.Word) error {
-	_, err := s.Pool.Exec(ctx, `update device set basic_for = $2, version = version + 1 where id = $1`, device, what)
+	_, err := s.db.Exec(ctx, `update device set basic_for = $2, version = version + 1 where id = $1`, device, what)
 	return err
 }
 
@@ -58,7 +58,7 @@ func (s *Store) SetOurs(ctx context.Context, site int64, words map[int64]identit
 	for device, w := range words {
 		b.Queue(`update device set ours = $3, version = version + 1 where site_id = $1 and id = $2`, site, device, w)
 	}
-	return s.Pool.SendBatch(ctx, b).Close()
+	return s.db.SendBatch(ctx, b).Close()
 }
 
 // List puts devices that nobody expected on the list, at the places where they were found,
@@ -68,7 +68,7 @@ func (s *Store) List(ctx context.Context, site int64, words map[int64]identity.W
 	for device, w := range words {
 		b.Queue(`update device set expected = true, expected_at = coalesce(expected_at, address), ours = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'camera'`, site, device, w)
 	}
-	return s.Pool.SendBatch(ctx, b).Close()
+	return s.db.SendBatch(ctx, b).Close()
 }
 
 // TakenAddress is a device that a person says has moved, with what answers for it there.
@@ -106,13 +106,13 @@ func (s *Store) TakeAddresses(ctx context.Context, site int64, all []TakenAddres
 
 // ExpectAt corrects where the list expects a device.
 func (s *Store) ExpectAt(ctx context.Context, device int64, at netip.Addr) error {
-	_, err := s.Pool.Exec(ctx, `update device set expected_at = $2, expected = true, version = version + 1 where id = $1`, device, at)
+	_, err := s.db.Exec(ctx, `update device set expected_at = $2, expected = true, version = version + 1 where id = $1`, device, at)
 	return err
 }
 
 // Moved keeps where a device is reached from now on.
 func (s *Store) Moved(ctx context.Context, device int64, at netip.Addr) error {
-	_, err := s.Pool.Exec(ctx, `update device set address = $2, version = version + 1 where id = $1`, device, at)
+	_, err := s.db.Exec(ctx, `update device set address = $2, version = version + 1 where id = $1`, device, at)
 	return err
 }
 
@@ -176,13 +176,13 @@ func (s *Store) Note(ctx context.Context, site int64, all ...Notice) error {
 	for _, h := range all {
 		b.Queue(`insert into happening (site_id, device_id, kind, place, says) values ($1, nullif($2::bigint, 0), $3, $4, $5)`, site, h.Device, h.Kind, h.Place, h.Says)
 	}
-	return s.Pool.SendBatch(ctx, b).Close()
+	return s.db.SendBatch(ctx, b).Close()
 }
 
 // NoteOnce keeps what happened, unless the same was kept of that device since a moment: what
 // is read again after a crash isn't told twice.
 func (s *Store) NoteOnce(ctx context.Context, site int64, since time.Time, h Notice) error {
-	_, err := s.Pool.Exec(ctx, `insert into happening (site_id, device_id, kind, place, says) select $1, $2, $3, $4, $5
+	_, err := s.db.Exec(ctx, `insert into happening (site_id, device_id, kind, place, says) select $1, $2, $3, $4, $5
 		where not exists (select 1 from happening where site_id = $1 and device_id = $2 and kind = $3 and at >= $6)`,
 		site, h.Device, h.Kind, h.Place, h.Says, since)
 	return err
@@ -190,5 +190,5 @@ func (s *Store) NoteOnce(ctx context.Context, site int64, since time.Time, h Not
 
 // Notices lists what happened at a site since a moment, newest first, at most limit.
 func (s *Store) Notices(ctx context.Context, site int64, since time.Time, limit int) ([]Notice, error) {
-	return queryAll[Notice](ctx, s.Pool, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)
+	return queryAll[Notice](ctx, s.db, `select coalesce(device_id, 0) device, at, kind, place, says from happening where site_id = $1 and at > $2 order by at desc, id desc limit $3`, site, since, limit)
 }

@@ -12,7 +12,7 @@ import (
 // Lease takes or renews a device for holder until ttl is over; ok is false while
 // another holds it. The fence grows with every taking and never falls back.
 func (s *Store) Lease(ctx context.Context, device int64, holder string, ttl time.Duration) (fence int64, ok bool, err error) {
-	err = s.Pool.QueryRow(ctx, `insert into lease (device_id, holder, fence, until) values ($1, $2, 1, now() + $3::interval)
+	err = s.db.QueryRow(ctx, `insert into lease (device_id, holder, fence, until) values ($1, $2, 1, now() + $3::interval)
 		on conflict (device_id) do update set holder = excluded.holder, until = excluded.until, fence = lease.fence + 1
 		where lease.until <= now() or lease.holder = excluded.holder returning fence`, device, holder, ttl).Scan(&fence)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -23,14 +23,14 @@ func (s *Store) Lease(ctx context.Context, device int64, holder string, ttl time
 
 // Release gives a lease back; its fence stays.
 func (s *Store) Release(ctx context.Context, device int64, holder string) error {
-	_, err := s.Pool.Exec(ctx, `update lease set until = now() where device_id = $1 and holder = $2`, device, holder)
+	_, err := s.db.Exec(ctx, `update lease set until = now() where device_id = $1 and holder = $2`, device, holder)
 	return err
 }
 
 // Renew keeps what a step holds until ttl is over: the device's lease with its fence, and
 // the slots that it has. ErrFenced where another took the device over.
 func (s *Store) Renew(ctx context.Context, c Claim, ttl time.Duration) error {
-	tag, err := s.Pool.Exec(ctx, `with c as (update claim set until = now() + $4::interval where holder = $2 and until > now())
+	tag, err := s.db.Exec(ctx, `with c as (update claim set until = now() + $4::interval where holder = $2 and until > now())
 		update lease set until = now() + $4::interval where device_id = $1 and holder = $2 and fence = $3`, c.Device, c.Holder, c.Fence, ttl)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrFenced
@@ -46,13 +46,13 @@ func (s *Store) GiveWay(ctx context.Context, holder string) error {
 
 // Beat tells the other servers that this one lives.
 func (s *Store) Beat(ctx context.Context, server string) error {
-	_, err := s.Pool.Exec(ctx, `insert into server (id) values ($1) on conflict (id) do update set heard_at = now()`, server)
+	_, err := s.db.Exec(ctx, `insert into server (id) values ($1) on conflict (id) do update set heard_at = now()`, server)
 	return err
 }
 
 // Leave takes a server off the list.
 func (s *Store) Leave(ctx context.Context, server string) error {
-	_, err := s.Pool.Exec(ctx, `delete from server where id = $1`, server)
+	_, err := s.db.Exec(ctx, `delete from server where id = $1`, server)
 	return err
 }
 
@@ -65,7 +65,7 @@ func (s *Store) Holders(ctx context.Context) (map[string]time.Duration, error) {
 		ID     string
 		Silent time.Duration
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select h.id, coalesce(now() - s.heard_at, interval '1 hour') silent from
+	rows, err := queryAll[row](ctx, s.db, `select h.id, coalesce(now() - s.heard_at, interval '1 hour') silent from
 		(select attempted_by[array_upper(attempted_by, 1)] id from river_job where state = 'running' and attempted_by is not null
 		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from lease where until > now()
 		union select substring(holder from '^[^/]*/[^/]*/[^/]*') from claim where until > now()) h

@@ -44,7 +44,7 @@ func (s *Store) CallLive(ctx context.Context, site, source int64, offer string, 
 // ClaimReader makes a server the one that reads a view's stream, or keeps it so, until ttl is
 // over; mine is false while another is.
 func (s *Store) ClaimReader(ctx context.Context, source int64, holder string, ttl time.Duration) (mine bool, err error) {
-	tag, err := s.Pool.Exec(ctx, `insert into live_reader (source_id, holder, until) values ($1, $2, now() + $3::interval)
+	tag, err := s.db.Exec(ctx, `insert into live_reader (source_id, holder, until) values ($1, $2, now() + $3::interval)
 		on conflict (source_id) do update set holder = excluded.holder, until = excluded.until
 		where live_reader.until <= now() or live_reader.holder = excluded.holder`, source, holder, ttl)
 	return err == nil && tag.RowsAffected() > 0, err
@@ -52,26 +52,26 @@ func (s *Store) ClaimReader(ctx context.Context, source int64, holder string, tt
 
 // ReleaseReader gives a view's stream back.
 func (s *Store) ReleaseReader(ctx context.Context, source int64, holder string) error {
-	_, err := s.Pool.Exec(ctx, `delete from live_reader where source_id = $1 and holder = $2`, source, holder)
+	_, err := s.db.Exec(ctx, `delete from live_reader where source_id = $1 and holder = $2`, source, holder)
 	return err
 }
 
 // WaitingCalls lists who waits for an answer of the views that a server reads.
 func (s *Store) WaitingCalls(ctx context.Context, holder string) ([]LiveCall, error) {
-	return queryAll[LiveCall](ctx, s.Pool, `select c.id, c.source_id, c.offer, c.answer, c.trouble from live_call c
+	return queryAll[LiveCall](ctx, s.db, `select c.id, c.source_id, c.offer, c.answer, c.trouble from live_call c
 		join live_reader r on r.source_id = c.source_id and r.holder = $1 and r.until > now()
 		where c.answer is null and c.trouble is null order by c.id`, holder)
 }
 
 // AnswerCall keeps the answer to a browser, or why there is none.
 func (s *Store) AnswerCall(ctx context.Context, id int64, answer, trouble string) error {
-	_, err := s.Pool.Exec(ctx, `update live_call set answer = nullif($2, ''), trouble = nullif($3, '') where id = $1`, id, answer, trouble)
+	_, err := s.db.Exec(ctx, `update live_call set answer = nullif($2, ''), trouble = nullif($3, '') where id = $1`, id, answer, trouble)
 	return err
 }
 
 // Call reads a browser's call; ErrNotFound where it is gone.
 func (s *Store) Call(ctx context.Context, id int64) (LiveCall, error) {
-	all, err := queryAll[LiveCall](ctx, s.Pool, `select id, source_id, offer, answer, trouble from live_call where id = $1`, id)
+	all, err := queryAll[LiveCall](ctx, s.db, `select id, source_id, offer, answer, trouble from live_call where id = $1`, id)
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound
 	}
@@ -83,17 +83,17 @@ func (s *Store) Call(ctx context.Context, id int64) (LiveCall, error) {
 
 // KeepCall notes that a call's page still looks; ErrNotFound where the site has no such call.
 func (s *Store) KeepCall(ctx context.Context, site, id int64) error {
-	tag, err := s.Pool.Exec(ctx, `update live_call c set kept_at = now() from source o where c.id = $2 and o.id = c.source_id and o.site_id = $1`, site, id)
+	tag, err := s.db.Exec(ctx, `update live_call c set kept_at = now() from source o where c.id = $2 and o.id = c.source_id and o.site_id = $1`, site, id)
 	return orNone(tag.RowsAffected(), err)
 }
 
 // LeftCalls lists which of these calls nobody keeps any more, silent for longer than quiet or
 // taken off, and forgets them and all others that old.
 func (s *Store) LeftCalls(ctx context.Context, ids []int64, quiet time.Duration) ([]int64, error) {
-	if _, err := s.Pool.Exec(ctx, `delete from live_call where kept_at < now() - $1::interval`, quiet); err != nil {
+	if _, err := s.db.Exec(ctx, `delete from live_call where kept_at < now() - $1::interval`, quiet); err != nil {
 		return nil, err
 	}
-	rows, err := s.Pool.Query(ctx, `select id from unnest($1::bigint[]) id where not exists (select 1 from live_call c where c.id = id.id)`, ids)
+	rows, err := s.db.Query(ctx, `select id from unnest($1::bigint[]) id where not exists (select 1 from live_call c where c.id = id.id)`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +102,6 @@ func (s *Store) LeftCalls(ctx context.Context, ids []int64, quiet time.Duration)
 
 // DropCalls takes calls off.
 func (s *Store) DropCalls(ctx context.Context, ids ...int64) error {
-	_, err := s.Pool.Exec(ctx, `delete from live_call where id = any($1)`, ids)
+	_, err := s.db.Exec(ctx, `delete from live_call where id = any($1)`, ids)
 	return err
 }

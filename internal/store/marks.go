@@ -62,7 +62,7 @@ func (s *Store) KeepMarks(ctx context.Context, all []Judged) error {
 				order by ord`,
 			m.fSource, m.fStage, m.fCode, m.fSeverity, m.fWords, m.fSentence, m.fWay, m.fEvidence, m.fAccepted, m.fVersion)
 	}
-	return s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
+	return s.db.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
 
 // markColumns are the columns of many marks and findings.
@@ -103,7 +103,7 @@ func (m *markColumns) add(j Judged) error {
 // Marks of sources by source and stage. Most say one of a few sentences: each is read
 // once, with the places where it stands.
 func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage.Stage]stage.Mark, error) {
-	rows, err := s.Pool.Query(ctx, `select state, words, sentence, array_agg(source_id), array_agg(stage::int) from mark where source_id = any($1) group by state, words, sentence`, sources)
+	rows, err := s.db.Query(ctx, `select state, words, sentence, array_agg(source_id), array_agg(stage::int) from mark where source_id = any($1) group by state, words, sentence`, sources)
 	if err != nil {
 		return nil, err
 	}
@@ -125,12 +125,12 @@ func (s *Store) Marks(ctx context.Context, sources []int64) (map[int64]map[stage
 
 // Groups counts a site's marks by stage, state and act.
 func (s *Store) Groups(ctx context.Context, site int64) ([]stage.Group, error) {
-	return queryAll[stage.Group](ctx, s.Pool, `select stage, state, act, n count, changes from mark_count where site_id = $1 and n > 0`, site)
+	return queryAll[stage.Group](ctx, s.db, `select stage, state, act, n count, changes from mark_count where site_id = $1 and n > 0`, site)
 }
 
 // FirstOf finds the first source that stands so, for a suggestion that names it.
 func (s *Store) FirstOf(ctx context.Context, site int64, g stage.Group) (place, sentence string, err error) {
-	err = s.Pool.QueryRow(ctx, `select s.name, m.sentence from mark m join source s on s.id = m.source_id join device d on d.id = s.device_id
+	err = s.db.QueryRow(ctx, `select s.name, m.sentence from mark m join source s on s.id = m.source_id join device d on d.id = s.device_id
 		where m.site_id = $1 and m.stage = $2 and m.state = $3 and m.act = $4 order by d.position, d.id, s.nth limit 1`, site, g.Stage, g.State, g.Act).Scan(&place, &sentence)
 	if err == pgx.ErrNoRows {
 		err = nil // it was judged again meanwhile
@@ -144,7 +144,7 @@ type Tally struct{ Proven, Blocked, Needs int }
 
 // Tally counts them.
 func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
-	return queryOne[Tally](ctx, s.Pool, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
+	return queryOne[Tally](ctx, s.db, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
 		count(*) filter (where standing not like '%`+stage.Blocked.Letter()+`%' and (standing like '%`+stage.Needs.Letter()+`%' or standing like '%`+stage.Stale.Letter()+`%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
 }
 
@@ -152,7 +152,7 @@ func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
 // grouped by site, at most limit.
 func (s *Store) Due(ctx context.Context, limit int) (map[int64][]int64, error) {
 	type row struct{ SiteID, DeviceID int64 }
-	rows, err := queryAll[row](ctx, s.Pool, `select distinct d.site_id, d.id device_id from (select source_id from mark where valid_until <= now() union all select source_id from mark where rules_version < $1 limit $2) m
+	rows, err := queryAll[row](ctx, s.db, `select distinct d.site_id, d.id device_id from (select source_id from mark where valid_until <= now() union all select source_id from mark where rules_version < $1 limit $2) m
 		join source s on s.id = m.source_id join device d on d.id = s.device_id`, stage.RulesVersion, 10*limit)
 	out := map[int64][]int64{}
 	for _, r := range rows {
@@ -196,7 +196,7 @@ func (s *Store) FindingsOf(ctx context.Context, of Source, st stage.Stage, limit
 }
 
 func (s *Store) findings(ctx context.Context, where string, args ...any) ([]FindingOf, error) {
-	rows, err := queryAll[findingRow](ctx, s.Pool, `select f.source_id, d.id device_id, s.name place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
+	rows, err := queryAll[findingRow](ctx, s.db, `select f.source_id, d.id device_id, s.name place, f.stage, f.code, f.severity, f.words, f.sentence, f.way_out, f.evidence, f.accepted from finding f
 		join source s on s.id = f.source_id join device d on d.id = s.device_id `+where, args...)
 	if err != nil {
 		return nil, err

@@ -52,6 +52,6 @@ func (s *Store) Notify(ctx context.Context, all ...Event) error {
 	for i, e := range all {
 		texts[i] = e.String()
 	}
-	_, err := s.Pool.Exec(ctx, "select pg_notify($1, x) from unnest($2::text[]) x", Channel, texts)
+	_, err := s.db.Exec(ctx, "select pg_notify($1, x) from unnest($2::text[]) x", Channel, texts)
 	return err
 }

@@ -16,19 +16,19 @@ func (s *Store) PersonByLogin(ctx context.Context, login string) (people.Person,
 		people.Person
 		PasswordHash string
 	}
-	r, err := queryOne[row](ctx, s.Pool, `select id, login, name, password_hash from person where login = lower($1)`, login)
+	r, err := queryOne[row](ctx, s.db, `select id, login, name, password_hash from person where login = lower($1)`, login)
 	return r.Person, r.PasswordHash, err
 }
 
 // Person finds an account.
 func (s *Store) Person(ctx context.Context, id int64) (people.Person, error) {
-	return queryOne[people.Person](ctx, s.Pool, `select id, login, name from person where id = $1`, id)
+	return queryOne[people.Person](ctx, s.db, `select id, login, name from person where id = $1`, id)
 }
 
 // PasswordOf is a person's password hash.
 func (s *Store) PasswordOf(ctx context.Context, id int64) (string, error) {
 	var hash string
-	err := s.Pool.QueryRow(ctx, `select password_hash from person where id = $1`, id).Scan(&hash)
+	err := s.db.QueryRow(ctx, `select password_hash from person where id = $1`, id).Scan(&hash)
 	return hash, err
 }
 
@@ -46,7 +46,7 @@ func (s *Store) SetPassword(ctx context.Context, id int64, hash string, keep int
 // AddPerson makes an account, or gives an existing one this password.
 func (s *Store) AddPerson(ctx context.Context, login, name, hash string) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into person (login, name, password_hash) values (lower($1), $2, $3)
+	err := s.db.QueryRow(ctx, `insert into person (login, name, password_hash) values (lower($1), $2, $3)
 		on conflict (login) do update set name = excluded.name, password_hash = excluded.password_hash returning id`, login, name, hash).Scan(&id)
 	return id, err
 }
@@ -59,7 +59,7 @@ type Colleague struct {
 
 // PeopleOf lists the people of a site.
 func (s *Store) PeopleOf(ctx context.Context, site int64) ([]Colleague, error) {
-	return queryAll[Colleague](ctx, s.Pool, `select p.id, p.login, p.name, m.role from membership m join person p on p.id = m.person_id where m.site_id = $1 order by p.name, p.id`, site)
+	return queryAll[Colleague](ctx, s.db, `select p.id, p.login, p.name, m.role from membership m join person p on p.id = m.person_id where m.site_id = $1 order by p.name, p.id`, site)
 }
 
 // ErrLastLead is returned for what would leave a site without a lead.
@@ -110,19 +110,19 @@ type Invitation struct {
 
 // Invite keeps an invitation by the hash of its code.
 func (s *Store) Invite(ctx context.Context, site, by int64, role people.Role, note string, hash []byte, expires time.Time) error {
-	_, err := s.Pool.Exec(ctx, `insert into invitation (site_id, role, note, hash, person_id, expires_at) values ($1, $2, $3, $4, $5, $6)`, site, role, note, hash, by, expires)
+	_, err := s.db.Exec(ctx, `insert into invitation (site_id, role, note, hash, person_id, expires_at) values ($1, $2, $3, $4, $5, $6)`, site, role, note, hash, by, expires)
 	return err
 }
 
 // Invitations lists a site's newest invitations.
 func (s *Store) Invitations(ctx context.Context, site int64) ([]Invitation, error) {
-	return queryAll[Invitation](ctx, s.Pool, `select i.id, i.site_id, i.role, i.note, coalesce(p.name, '') by, i.created_at, i.expires_at, i.used_at, coalesce(u.name, '') used_by
+	return queryAll[Invitation](ctx, s.db, `select i.id, i.site_id, i.role, i.note, coalesce(p.name, '') by, i.created_at, i.expires_at, i.used_at, coalesce(u.name, '') used_by
 		from invitation i left join person p on p.id = i.person_id left join person u on u.id = i.used_by where i.site_id = $1 order by i.id desc limit 20`, site)
 }
 
 // Withdraw ends an invitation that wasn't used.
 func (s *Store) Withdraw(ctx context.Context, site, id int64) error {
-	_, err := s.Pool.Exec(ctx, `delete from invitation where site_id = $1 and id = $2 and used_at is null`, site, id)
+	_, err := s.db.Exec(ctx, `delete from invitation where site_id = $1 and id = $2 and used_at is null`, site, id)
 	return err
 }
 
@@ -170,7 +170,7 @@ type SignIn struct {
 // BeginSignIn writes a sign-in down.
 func (s *Store) BeginSignIn(ctx context.Context, person int64, address, agent string) (int64, error) {
 	var id int64
-	err := s.Pool.QueryRow(ctx, `insert into signin (person_id, address, agent) values ($1, $2, $3) returning id`,
+	err := s.db.QueryRow(ctx, `insert into signin (person_id, address, agent) values ($1, $2, $3) returning id`,
 		person, address, agent).Scan(&id)
 	return id, err
 }
@@ -185,7 +185,7 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 		people.Person
 		Old bool
 	}
-	r, err := queryOne[row](ctx, s.Pool, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null and i.seen_at > now() - $2::interval`, id, Idle)
+	r, err := queryOne[row](ctx, s.db, `select p.id, p.login, p.name, i.seen_at < now() - interval '1 minute' old from signin i join person p on p.id = i.person_id where i.id = $1 and i.ended_at is null and i.seen_at > now() - $2::interval`, id, Idle)
 	if err == nil && r.Old {
 		err = s.lazily(ctx, `update signin set seen_at = now() where id = $1`, id)
 	}
@@ -195,19 +195,19 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (people.Person, error) {
 // SignInStands says whether a sign-in is live and its person still a member of a site. It
 // isn't used by being asked for.
 func (s *Store) SignInStands(ctx context.Context, id, site int64) (stands bool, err error) {
-	err = s.Pool.QueryRow(ctx, `select exists (select 1 from signin i join membership m on m.person_id = i.person_id join site s on s.id = m.site_id
+	err = s.db.QueryRow(ctx, `select exists (select 1 from signin i join membership m on m.person_id = i.person_id join site s on s.id = m.site_id
 		where i.id = $1 and m.site_id = $2 and s.put_away_at is null and i.ended_at is null and i.seen_at > now() - $3::interval)`, id, site, Idle).Scan(&stands)
 	return stands, err
 }
 
 // SignIns lists a person's live sign-ins.
 func (s *Store) SignIns(ctx context.Context, person int64) ([]SignIn, error) {
-	return queryAll[SignIn](ctx, s.Pool, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)
+	return queryAll[SignIn](ctx, s.db, `select id, address, agent, began_at, seen_at from signin where person_id = $1 and ended_at is null and seen_at > now() - $2::interval order by seen_at desc limit 50`, person, Idle)
 }
 
 // EndSignIn ends one of a person's sign-ins, or all but keep where id is 0.
 func (s *Store) EndSignIn(ctx context.Context, person, id, keep int64) error {
-	_, err := s.Pool.Exec(ctx, `update signin set ended_at = now() where person_id = $1 and ended_at is null and ($2 = 0 and id <> $3 or id = $2)`, person, id, keep)
+	_, err := s.db.Exec(ctx, `update signin set ended_at = now() where person_id = $1 and ended_at is null and ($2 = 0 and id <> $3 or id = $2)`, person, id, keep)
 	return err
 }
 
@@ -255,21 +255,21 @@ var ErrNamed = errors.New("store: the name is taken")
 
 // TokenBy finds a live token by its hash and keeps when it was used, to the minute.
 func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {
-	t, err := queryOne[Token](ctx, s.Pool, tokenSelect+`join site s on s.id = t.site_id
+	t, err := queryOne[Token](ctx, s.db, tokenSelect+`join site s on s.id = t.site_id
 		where t.hash = $1 and t.ended_at is null and (t.expires_at is null or t.expires_at > now()) and s.put_away_at is null`, hash)
 	if err == nil && (t.UsedAt == nil || time.Since(*t.UsedAt) > time.Minute) {
-		_, err = s.Pool.Exec(ctx, `update api_token set used_at = now() where id = $1`, t.ID)
+		_, err = s.db.Exec(ctx, `update api_token set used_at = now() where id = $1`, t.ID)
 	}
 	return t, err
 }
 
 // Tokens lists a site's tokens, live ones first.
 func (s *Store) Tokens(ctx context.Context, site int64) ([]Token, error) {
-	return queryAll[Token](ctx, s.Pool, tokenSelect+`where t.site_id = $1 order by t.ended_at nulls first, t.id desc limit 50`, site)
+	return queryAll[Token](ctx, s.db, tokenSelect+`where t.site_id = $1 order by t.ended_at nulls first, t.id desc limit 50`, site)
 }
 
 // EndToken makes a token open nothing from now on.
 func (s *Store) EndToken(ctx context.Context, site, id int64) error {
-	_, err := s.Pool.Exec(ctx, `update api_token set ended_at = now() where site_id = $1 and id = $2 and ended_at is null`, site, id)
+	_, err := s.db.Exec(ctx, `update api_token set ended_at = now() where site_id = $1 and id = $2 and ended_at is null`, site, id)
 	return err
 }

@@ -24,7 +24,7 @@ var ErrTaken = errors.New("store: the name is taken")
 
 // RecordingPlans lists a site's plans by name.
 func (s *Store) RecordingPlans(ctx context.Context, site int64) ([]RecordingPlan, error) {
-	return queryAll[RecordingPlan](ctx, s.Pool, `select p.id, p.name, p.plan, (select count(*) from source s where s.plan_id = p.id) "for"
+	return queryAll[RecordingPlan](ctx, s.db, `select p.id, p.name, p.plan, (select count(*) from source s where s.plan_id = p.id) "for"
 		from recording_plan p where p.site_id = $1 order by lower(p.name)`, site)
 }
 

@@ -45,10 +45,10 @@ const previewKept = 24 * time.Hour
 
 // KeepPreview keeps what a person is shown, and forgets what nobody took in a day.
 func (s *Store) KeepPreview(ctx context.Context, of Whose, p Preview) (id int64, err error) {
-	if _, err := s.Pool.Exec(ctx, `delete from preview where made_at < now() - $1::interval`, previewKept); err != nil {
+	if _, err := s.db.Exec(ctx, `delete from preview where made_at < now() - $1::interval`, previewKept); err != nil {
 		return 0, err
 	}
-	err = s.Pool.QueryRow(ctx, `insert into preview (site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant)
+	err = s.db.QueryRow(ctx, `insert into preview (site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant)
 		values ($1, nullif($2::bigint, 0), nullif($9::bigint, 0), $3, $4, $5, $6, $7, $8, $10) returning id`,
 		p.SiteID, of.Person, p.Stage, p.Title, p.AskedOf, p.Lines, p.Idle, p.UnderWay, of.Token, none(p.Cant)).Scan(&id)
 	return id, err
@@ -61,7 +61,7 @@ const previewColumns = `id, site_id, person_id, token_id, stage, title, asked_of
 
 // PreviewOf finds what somebody was shown on a site; ErrNotFound where it wasn't them.
 func (s *Store) PreviewOf(ctx context.Context, site int64, of Whose, id int64) (Preview, error) {
-	return queryOne[Preview](ctx, s.Pool, `select `+previewColumns+` from preview where `+theirs, id, site, of.Person, of.Token)
+	return queryOne[Preview](ctx, s.db, `select `+previewColumns+` from preview where `+theirs, id, site, of.Person, of.Token)
 }
 
 // PreviewFor is how long what a person was shown may be taken.
@@ -70,13 +70,13 @@ const PreviewFor = 30 * time.Minute
 // TakePreview gives a preview to who makes it: of several who ask at once, one. ErrNotFound
 // where it was taken, or was shown too long ago.
 func (s *Store) TakePreview(ctx context.Context, site int64, of Whose, id int64) (Preview, error) {
-	return queryOne[Preview](ctx, s.Pool, `update preview set taken_at = now() where `+theirs+`
+	return queryOne[Preview](ctx, s.db, `update preview set taken_at = now() where `+theirs+`
 		and taken_at is null and made_at > now() - $5::interval returning `+previewColumns, id, site, of.Person, of.Token, PreviewFor)
 }
 
 // PreviewMade keeps which run makes a preview; 0: none could be begun, and it may be taken
 // again.
 func (s *Store) PreviewMade(ctx context.Context, id, run int64) error {
-	_, err := s.Pool.Exec(ctx, `update preview set run_id = nullif($2::bigint, 0), taken_at = case when $2::bigint = 0 then null else taken_at end where id = $1`, id, run)
+	_, err := s.db.Exec(ctx, `update preview set run_id = nullif($2::bigint, 0), taken_at = case when $2::bigint = 0 then null else taken_at end where id = $1`, id, run)
 	return err
 }

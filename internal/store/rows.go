@@ -11,13 +11,13 @@ import (
 
 // SetNote keeps what a person notes of a device.
 func (s *Store) SetNote(ctx context.Context, site, device int64, text string) error {
-	tag, err := s.Pool.Exec(ctx, `update device set note = $3 where site_id = $1 and id = $2`, site, device, text)
+	tag, err := s.db.Exec(ctx, `update device set note = $3 where site_id = $1 and id = $2`, site, device, text)
 	return orNone(tag.RowsAffected(), err)
 }
 
 // NoteOf is what a person noted of a device; nothing of one that is gone.
 func (s *Store) NoteOf(ctx context.Context, device int64) (text string, err error) {
-	err = s.Pool.QueryRow(ctx, `select coalesce((select note from device where id = $1), '')`, device).Scan(&text)
+	err = s.db.QueryRow(ctx, `select coalesce((select note from device where id = $1), '')`, device).Scan(&text)
 	return text, err
 }
 
@@ -46,14 +46,14 @@ func (s *Store) Plan(ctx context.Context, site, recorder int64, sources []int64)
 // then: a person acted. ErrNotFound where either
 // isn't of the site, or the device is no recorder.
 func (s *Store) SetAccount(ctx context.Context, site, recorder, set int64) error {
-	tag, err := s.Pool.Exec(ctx, `update device set set_id = nullif($3::bigint, 0), refused = '{}', version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'
+	tag, err := s.db.Exec(ctx, `update device set set_id = nullif($3::bigint, 0), refused = '{}', version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'
 		and ($3 = 0 or exists (select 1 from credential_set c where c.id = $3 and c.site_id = $1))`, site, recorder, set)
 	return orNone(tag.RowsAffected(), err)
 }
 
 // Rename gives a device that has no rows of its own, a recorder, another place.
 func (s *Store) Rename(ctx context.Context, site, device int64, place string) error {
-	tag, err := s.Pool.Exec(ctx, `update device set place = $3, version = version + 1 where site_id = $1 and id = $2 and kind <> 'camera'`, site, device, place)
+	tag, err := s.db.Exec(ctx, `update device set place = $3, version = version + 1 where site_id = $1 and id = $2 and kind <> 'camera'`, site, device, place)
 	return orNone(tag.RowsAffected(), err)
 }
 
@@ -65,7 +65,7 @@ type Goes struct {
 
 // GoesWith counts what goes with some devices of a site.
 func (s *Store) GoesWith(ctx context.Context, site int64, devices []int64) (Goes, error) {
-	return queryOne[Goes](ctx, s.Pool, `with d as (select id from device where site_id = $1 and id = any($2))
+	return queryOne[Goes](ctx, s.db, `with d as (select id from device where site_id = $1 and id = any($2))
 		select (select count(*) from source where device_id in (select id from d)) views,
 			(select count(*) from fact where device_id in (select id from d)) + (select count(*) from fact_history where device_id in (select id from d)) readings,
 			(select count(*) from change where device_id in (select id from d)) changes,
@@ -102,13 +102,13 @@ type RecorderName struct {
 
 // PlannedFor counts the views of a site that are planned for a recorder.
 func (s *Store) PlannedFor(ctx context.Context, site, recorder int64) (n int, err error) {
-	err = s.Pool.QueryRow(ctx, `select count(*) from source where site_id = $1 and recorder_id = $2`, site, recorder).Scan(&n)
+	err = s.db.QueryRow(ctx, `select count(*) from source where site_id = $1 and recorder_id = $2`, site, recorder).Scan(&n)
 	return n, err
 }
 
 // RecorderNames lists a site's recorders that take cameras, by name.
 func (s *Store) RecorderNames(ctx context.Context, site int64) ([]RecorderName, error) {
-	return queryAll[RecorderName](ctx, s.Pool, `select id, place from device where site_id = $1 and kind = 'recorder' and feeds is null order by position, id`, site)
+	return queryAll[RecorderName](ctx, s.db, `select id, place from device where site_id = $1 and kind = 'recorder' and feeds is null order by position, id`, site)
 }
 
 // RecorderRow is a recorder in the list of a site's.
@@ -126,7 +126,7 @@ type RecorderRow struct {
 
 // Recorders lists a site's recorders with what was heard of them.
 func (s *Store) Recorders(ctx context.Context, site int64) ([]RecorderRow, error) {
-	return queryAll[RecorderRow](ctx, s.Pool, `select d.id, d.place, d.make, d.model, d.address, coalesce(d.set_id, 0) set_id, coalesce(c.name, '') "set", d.note,
+	return queryAll[RecorderRow](ctx, s.db, `select d.id, d.place, d.make, d.model, d.address, coalesce(d.set_id, 0) set_id, coalesce(c.name, '') "set", d.note,
 			`+has(fact.Seen, "")+` heard, (select count(*) from source s where s.recorder_id = d.id) planned
 		from device d left join credential_set c on c.id = d.set_id where d.site_id = $1 and d.kind = 'recorder' order by d.position, d.id`, site)
 }

@@ -51,22 +51,22 @@ const runSelect = `select r.id, r.site_id, r.stage, r.act, r.title, coalesce(p.n
 
 // Runs lists a site's runs, the newest first, without the skip first ones.
 func (s *Store) Runs(ctx context.Context, site int64, skip, limit int) ([]Run, error) {
-	return queryAll[Run](ctx, s.Pool, runSelect+`where r.site_id = $1 order by r.started_at desc, r.id desc offset $2 limit $3`, site, skip, limit)
+	return queryAll[Run](ctx, s.db, runSelect+`where r.site_id = $1 order by r.started_at desc, r.id desc offset $2 limit $3`, site, skip, limit)
 }
 
 // Run finds one run.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
-	return queryOne[Run](ctx, s.Pool, runSelect+`where r.id = $1`, id)
+	return queryOne[Run](ctx, s.db, runSelect+`where r.id = $1`, id)
 }
 
 // RunOfStep finds the run of a step.
 func (s *Store) RunOfStep(ctx context.Context, step int64) (Run, error) {
-	return queryOne[Run](ctx, s.Pool, runSelect+`where r.id = (select run_id from run_step where id = $1)`, step)
+	return queryOne[Run](ctx, s.db, runSelect+`where r.id = (select run_id from run_step where id = $1)`, step)
 }
 
 // StopRun asks a run to stop: steps that haven't begun never do.
 func (s *Store) StopRun(ctx context.Context, site, id int64) error {
-	_, err := s.Pool.Exec(ctx, `update run set stop = true where id = $1 and site_id = $2 and ended_at is null`, id, site)
+	_, err := s.db.Exec(ctx, `update run set stop = true where id = $1 and site_id = $2 and ended_at is null`, id, site)
 	return err
 }
 
@@ -239,7 +239,7 @@ func (s *Store) beginAtOnce(ctx context.Context, all []beginning) ([]begun, erro
 		netMost[i], recMost[i], recorders[i] = int32(b.most.Network), int32(b.most.Recorder), b.recorder
 	}
 	out := make([]begun, n)
-	rows, err := s.Pool.Query(ctx, `select n.nth, b.verdict, b.fence from unnest($1::bigint[], $2::bigint[], $3::text[], $4::interval[], $5::bigint[], $6::int[], $7::int[], $8::boolean[])
+	rows, err := s.db.Query(ctx, `select n.nth, b.verdict, b.fence from unnest($1::bigint[], $2::bigint[], $3::text[], $4::interval[], $5::bigint[], $6::int[], $7::int[], $8::boolean[])
 		with ordinality n(step, device, holder, ttl, net, net_most, rec_most, recorder, nth) cross join lateral step_begin(n.step, n.device, n.holder, n.ttl, n.net, n.net_most, n.rec_most, n.recorder) b`,
 		steps, devices, holders, ttls, nets, netMost, recMost, recorders)
 	if err != nil {
@@ -266,7 +266,7 @@ func (s *Store) endAtOnce(ctx context.Context, all []ending) ([]bool, error) {
 		steps[i], devices[i], holders[i], fences[i], states[i], says[i] = e.Step, e.Device, e.Holder, e.Fence, e.state, e.says
 	}
 	out := make([]bool, n)
-	rows, err := s.Pool.Query(ctx, `select n.nth, step_end(n.step, n.device, n.holder, n.fence, n.state, n.says)
+	rows, err := s.db.Query(ctx, `select n.nth, step_end(n.step, n.device, n.holder, n.fence, n.state, n.says)
 		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::text[], $6::text[]) with ordinality n(step, device, holder, fence, state, says, nth)`, steps, devices, holders, fences, states, says)
 	if err != nil {
 		return nil, err
@@ -282,13 +282,13 @@ var ErrFenced = errors.New("another took over the device")
 
 // Stopped says whether a step's run was asked to stop.
 func (s *Store) Stopped(ctx context.Context, step int64) (stop bool, err error) {
-	err = s.Pool.QueryRow(ctx, `select r.stop from run r join run_step t on t.run_id = r.id where t.id = $1`, step).Scan(&stop)
+	err = s.db.QueryRow(ctx, `select r.stop from run r join run_step t on t.run_id = r.id where t.id = $1`, step).Scan(&stop)
 	return stop, err
 }
 
 // StepsOf lists what a run's steps say, newest first, at most limit.
 func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, error) {
-	return queryAll[Step](ctx, s.Pool, `select id, run_id, device_id, source_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
+	return queryAll[Step](ctx, s.db, `select id, run_id, device_id, source_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
 }
 
 // Result is how one step of a run went.
@@ -303,7 +303,7 @@ type Result struct {
 
 // Results lists the steps of a site's run, what failed first, limit of them after skip.
 func (s *Store) Results(ctx context.Context, site, run int64, skip, limit int) ([]Result, error) {
-	return queryAll[Result](ctx, s.Pool, `select coalesce(s.id, f.id, 0) source_id, coalesce(s.name, d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
+	return queryAll[Result](ctx, s.db, `select coalesce(s.id, f.id, 0) source_id, coalesce(s.name, d.place, n.name, 'taken off the site') what, t.state, t.says, t.began_at began, t.ended_at ended
 		from run_step t join run r on r.id = t.run_id left join source s on s.id = t.source_id left join device d on d.id = t.device_id left join source f on f.device_id = t.device_id and f.nth = 1 left join network n on n.id = t.network_id
 		where r.site_id = $1 and r.id = $2 order by position(left(t.state, 1) in 'fws'), t.state, t.id offset $3 limit $4`, site, run, skip, limit)
 }

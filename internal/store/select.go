@@ -210,7 +210,7 @@ func (s *Store) Window(ctx context.Context, sel Selection, by Sort, skip, limit 
 		out, err = sourcesIn(rows)
 		return err
 	})
-	return out, total, s.Pool.SendBatch(ctx, b).Close()
+	return out, total, s.db.SendBatch(ctx, b).Close()
 }
 
 // plain says whether the selection is simply all sources of the site.
@@ -224,7 +224,7 @@ func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]
 	if err != nil {
 		return nil, 0, err
 	}
-	out, err := querySources(ctx, s.Pool, `where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id, s.nth offset $2 limit $3`, site, skip, limit)
+	out, err := querySources(ctx, s.db, `where d.site_id = $1 and d.kind = 'camera' order by d.position, d.id, s.nth offset $2 limit $3`, site, skip, limit)
 	return out, total, err
 }
 
@@ -232,7 +232,7 @@ func (s *Store) listWindow(ctx context.Context, site int64, skip, limit int) ([]
 func (s *Store) Count(ctx context.Context, sel Selection) (int, error) {
 	q := sel.query()
 	var n int
-	err := s.Pool.QueryRow(ctx, `select count(*)`+sourceFrom+q.where(), q.args...).Scan(&n)
+	err := s.db.QueryRow(ctx, `select count(*)`+sourceFrom+q.where(), q.args...).Scan(&n)
 	return n, err
 }
 
@@ -244,20 +244,20 @@ func (s *Store) Resolve(ctx context.Context, sel Selection, st stage.Stage) ([]T
 	if st.OfDevice() {
 		what = `select d.id device, 0::bigint source` + sourceFrom + q.where() + ` group by d.id order by d.position, d.id`
 	}
-	return queryAll[Target](ctx, s.Pool, what, q.args...)
+	return queryAll[Target](ctx, s.db, what, q.args...)
 }
 
 // RecordersHeard lists the recorders of a site that have shown themselves to be one, or that a
 // person sets up by hand; not those that nobody listed and that have no account.
 func (s *Store) RecordersHeard(ctx context.Context, site int64) ([]int64, error) {
-	return ids(ctx, s.Pool, `select d.id from device d left join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1 and d.kind = 'recorder'
+	return ids(ctx, s.db, `select d.id from device d left join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1 and d.kind = 'recorder'
 		and (d.expected or d.set_id is not null) and (d.bench is not null or f.value->'ways' ?| $2) order by d.position, d.id`, site, []string{string(identity.SaidHello), string(identity.RecordsOthers)})
 }
 
 // AddressesUsed tells at which addresses of a site something answered at the last look,
 // and at which something is expected.
 func (s *Store) AddressesUsed(ctx context.Context, site int64) (used, expected map[netip.Addr]bool, err error) {
-	rows, err := s.Pool.Query(ctx, `select address, true from device d where site_id = $1 and address is not null and `+has(fact.Seen, "")+`
+	rows, err := s.db.Query(ctx, `select address, true from device d where site_id = $1 and address is not null and `+has(fact.Seen, "")+`
 		union all select (o->>'address')::inet, true from network n, jsonb_array_elements(coalesce(n.look->'others', '[]')) o where n.site_id = $1
 		union all select expected_at, false from device where site_id = $1 and expected_at is not null`, site)
 	if err != nil {
@@ -279,7 +279,7 @@ func (s *Store) AddressesUsed(ctx context.Context, site int64) (used, expected m
 
 // HeardDevices tells which devices of a site answered at the last look.
 func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, error) {
-	all, err := ids(ctx, s.Pool, `select d.id from device d join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1`, site)
+	all, err := ids(ctx, s.db, `select d.id from device d join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where d.site_id = $1`, site)
 	out := make(map[int64]bool, len(all))
 	for _, id := range all {
 		out[id] = true
@@ -290,7 +290,7 @@ func (s *Store) HeardDevices(ctx context.Context, site int64) (map[int64]bool, e
 // Counts says how many sources and recorders a site has; a recorder that nobody listed and that has
 // no account is a stranger, and isn't the site's.
 func (s *Store) Counts(ctx context.Context, site int64) (sources, recorders int, err error) {
-	err = s.Pool.QueryRow(ctx, `select (select count(*) from source where site_id = $1)::int, (select count(*) from device where site_id = $1 and kind = 'recorder' and (expected or set_id is not null))::int`, site).Scan(&sources, &recorders)
+	err = s.db.QueryRow(ctx, `select (select count(*) from source where site_id = $1)::int, (select count(*) from device where site_id = $1 and kind = 'recorder' and (expected or set_id is not null))::int`, site).Scan(&sources, &recorders)
 	return sources, recorders, err
 }
 
@@ -298,7 +298,7 @@ func (s *Store) Counts(ctx context.Context, site int64) (sources, recorders int,
 func (s *Store) Proposed(ctx context.Context, sel Selection, st stage.Stage) (changes, cameras int, err error) {
 	q := sel.query()
 	q.args = append(q.args, int(st))
-	err = s.Pool.QueryRow(ctx, `select coalesce(sum(pm.changes), 0)::int, count(*)::int`+sourceFrom+fmt.Sprintf(`join mark pm on pm.source_id = s.id and pm.stage = $%d and pm.act = 'apply' `, len(q.args))+q.where(), q.args...).Scan(&changes, &cameras)
+	err = s.db.QueryRow(ctx, `select coalesce(sum(pm.changes), 0)::int, count(*)::int`+sourceFrom+fmt.Sprintf(`join mark pm on pm.source_id = s.id and pm.stage = $%d and pm.act = 'apply' `, len(q.args))+q.where(), q.args...).Scan(&changes, &cameras)
 	return changes, cameras, err
 }
 
@@ -315,7 +315,7 @@ type Dot struct {
 
 // Dots lists the devices at addresses of a prefix.
 func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
-	return queryAll[Dot](ctx, s.Pool, `select coalesce(s.id, 0) id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
+	return queryAll[Dot](ctx, s.db, `select coalesce(s.id, 0) id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
 		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.nth = 1 left join mark m on m.source_id = s.id and m.stage = $3
 		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
 }
@@ -326,7 +326,7 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 		ID    int64
 		Heard int
 	}
-	rows, err := queryAll[row](ctx, s.Pool, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
+	rows, err := queryAll[row](ctx, s.db, `select n.id, count(*)::int heard from network n join device d on d.site_id = n.site_id and d.address <<= n.prefix
 		join fact f on f.device_id = d.id and f.name = '`+fact.Seen+`' where n.site_id = $1 group by n.id`, site)
 	out := map[int64]int{}
 	for _, r := range rows {
@@ -351,7 +351,7 @@ func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error
 	sel.Devices = true
 	q := sel.query()
 	q.args = append(q.args, int(stage.Clock))
-	return queryAll[ClockDot](ctx, s.Pool, fmt.Sprintf(`select s.id, s.name place, d.address, s.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
+	return queryAll[ClockDot](ctx, s.db, fmt.Sprintf(`select s.id, s.name place, d.address, s.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
 		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = '`+fact.Clock+`' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
 		sourceFrom, len(q.args), q.where()), q.args...)
 }

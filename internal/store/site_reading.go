@@ -180,7 +180,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		}
 		return err
 	})
-	return sc, s.Pool.SendBatch(ctx, b).Close()
+	return sc, s.db.SendBatch(ctx, b).Close()
 }
 
 func put(all map[int64]Facts, of int64, f Fact) {

@@ -42,24 +42,24 @@ type Member struct {
 
 // Sites lists where a person may work.
 func (s *Store) Sites(ctx context.Context, person int64) ([]Member, error) {
-	return queryAll[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
+	return queryAll[Member](ctx, s.db, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where m.person_id = $1 and s.put_away_at is null order by s.name, s.id`, person)
 }
 
 // MemberOf finds one site with the person's role on it; ErrNotFound when there is none.
 func (s *Store) MemberOf(ctx context.Context, site, person int64) (Member, error) {
-	return queryOne[Member](ctx, s.Pool, `select `+siteColumns+`, m.role from site s
+	return queryOne[Member](ctx, s.db, `select `+siteColumns+`, m.role from site s
 		join membership m on m.site_id = s.id where s.id = $1 and m.person_id = $2 and s.put_away_at is null`, site, person)
 }
 
 // Site finds a site.
 func (s *Store) Site(ctx context.Context, id int64) (Site, error) {
-	return queryOne[Site](ctx, s.Pool, `select `+siteColumns+` from site s where id = $1`, id)
+	return queryOne[Site](ctx, s.db, `select `+siteColumns+` from site s where id = $1`, id)
 }
 
 // SiteNamed finds a site by name.
 func (s *Store) SiteNamed(ctx context.Context, name string) (Site, error) {
-	return queryOne[Site](ctx, s.Pool, `select `+siteColumns+` from site s where name = $1`, name)
+	return queryOne[Site](ctx, s.db, `select `+siteColumns+` from site s where name = $1`, name)
 }
 
 // AddSite makes a site.
@@ -74,7 +74,7 @@ func (s *Store) AddSite(ctx context.Context, v Site) (int64, error) {
 
 // AddMember gives a person a role on a site.
 func (s *Store) AddMember(ctx context.Context, site, person int64, role people.Role) error {
-	_, err := s.Pool.Exec(ctx, `insert into membership values ($1, $2, $3) on conflict (site_id, person_id) do update set role = excluded.role`, site, person, role)
+	_, err := s.db.Exec(ctx, `insert into membership values ($1, $2, $3) on conflict (site_id, person_id) do update set role = excluded.role`, site, person, role)
 	return err
 }
 
@@ -130,7 +130,7 @@ type Other struct {
 
 // Networks of a site in the order they were added.
 func (s *Store) Networks(ctx context.Context, site int64) ([]Network, error) {
-	return queryAll[Network](ctx, s.Pool, `select `+networkColumns+` from network where site_id = $1 order by id`, site)
+	return queryAll[Network](ctx, s.db, `select `+networkColumns+` from network where site_id = $1 order by id`, site)
 }
 
 // AddNetwork adds a prefix to a site.
@@ -202,14 +202,14 @@ func none[T any](all []T) []T {
 // RemoveNetwork takes a network off a site: no look asks there any more. Sets that were
 // tried first in it are tried on any. Its devices stay.
 func (s *Store) RemoveNetwork(ctx context.Context, site, id int64) error {
-	tag, err := s.Pool.Exec(ctx, `delete from network where site_id = $1 and id = $2 and not bench`, site, id)
+	tag, err := s.db.Exec(ctx, `delete from network where site_id = $1 and id = $2 and not bench`, site, id)
 	return orNone(tag.RowsAffected(), err)
 }
 
 // NetworkRests counts what rests on a network: devices that were found or are expected in
 // it and in no other, sets that are tried first in it.
 func (s *Store) NetworkRests(ctx context.Context, site, id int64) (devices, sets int, err error) {
-	err = s.Pool.QueryRow(ctx, `select (select count(*) from device d, network n where n.id = $2 and n.site_id = $1 and d.site_id = $1 and coalesce(d.address, d.expected_at) <<= n.prefix),
+	err = s.db.QueryRow(ctx, `select (select count(*) from device d, network n where n.id = $2 and n.site_id = $1 and d.site_id = $1 and coalesce(d.address, d.expected_at) <<= n.prefix),
 		(select count(*) from credential_set where site_id = $1 and network_id = $2)`, site, id).Scan(&devices, &sets)
 	return devices, sets, err
 }
@@ -217,13 +217,13 @@ func (s *Store) NetworkRests(ctx context.Context, site, id int64) (devices, sets
 // AddSingle adds an address that is looked at and belongs to no network of the site; one
 // that is there already stays as it is.
 func (s *Store) AddSingle(ctx context.Context, site int64, name string, p netip.Prefix) error {
-	_, err := s.Pool.Exec(ctx, `insert into network (site_id, name, prefix, bench) values ($1, $2, $3, true) on conflict (site_id, prefix) do nothing`, site, name, p)
+	_, err := s.db.Exec(ctx, `insert into network (site_id, name, prefix, bench) values ($1, $2, $3, true) on conflict (site_id, prefix) do nothing`, site, name, p)
 	return err
 }
 
 // DropSingle takes such an address off again; ErrNotFound where the site has no such.
 func (s *Store) DropSingle(ctx context.Context, site, id int64) (name string, err error) {
-	err = s.Pool.QueryRow(ctx, `delete from network where site_id = $1 and id = $2 and bench returning name`, site, id).Scan(&name)
+	err = s.db.QueryRow(ctx, `delete from network where site_id = $1 and id = $2 and bench returning name`, site, id).Scan(&name)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", ErrNotFound
 	}
@@ -246,7 +246,7 @@ const (
 
 // SetWishes keeps them; limits hold from the next run on.
 func (s *Store) SetWishes(ctx context.Context, site int64, w Wishes) error {
-	_, err := s.Pool.Exec(ctx, `update site set look_every = $2, time_source = $3, at_once_network = $4, at_once_recorder = $5, encrypt = $6 where id = $1`, site, w.LookEvery, w.TimeSource, w.AtOnce.Network, w.AtOnce.Recorder, w.Encrypt)
+	_, err := s.db.Exec(ctx, `update site set look_every = $2, time_source = $3, at_once_network = $4, at_once_recorder = $5, encrypt = $6 where id = $1`, site, w.LookEvery, w.TimeSource, w.AtOnce.Network, w.AtOnce.Recorder, w.Encrypt)
 	return err
 }
 
@@ -272,23 +272,23 @@ func (s *Store) NetworkLimits(ctx context.Context, tx pgx.Tx, site int64) (map[i
 // LooksDue lists the sites whose networks are to be looked at by themselves now, and
 // takes their turn: of several servers one gets each.
 func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
-	return ids(ctx, s.Pool, `update site s set look_asked_at = now() where look_every > 0 and put_away_at is null and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
+	return ids(ctx, s.db, `update site s set look_asked_at = now() where look_every > 0 and put_away_at is null and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
 		and not exists (select 1 from run r where r.site_id = s.id and r.stage = 1 and r.act = 'read' and (r.ended_at is null or r.started_at > now() - make_interval(mins => s.look_every)))
 		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`)
 }
 
 // Leasts lists the least firmware that a site asks of makes and models.
 func (s *Store) Leasts(ctx context.Context, site int64) ([]identity.Least, error) {
-	return queryAll[identity.Least](ctx, s.Pool, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
+	return queryAll[identity.Least](ctx, s.db, `select make, model, least from firmware_least where site_id = $1 order by make, model`, site)
 }
 
 // SetLeast asks for a least firmware; an empty one asks no more.
 func (s *Store) SetLeast(ctx context.Context, site int64, l identity.Least) error {
 	if l.Least == "" {
-		_, err := s.Pool.Exec(ctx, `delete from firmware_least where (site_id, make, model) = ($1, $2, $3)`, site, l.Make, l.Model)
+		_, err := s.db.Exec(ctx, `delete from firmware_least where (site_id, make, model) = ($1, $2, $3)`, site, l.Make, l.Model)
 		return err
 	}
-	_, err := s.Pool.Exec(ctx, `insert into firmware_least values ($1, $2, $3, $4) on conflict (site_id, make, model) do update set least = excluded.least`, site, l.Make, l.Model, l.Least)
+	_, err := s.db.Exec(ctx, `insert into firmware_least values ($1, $2, $3, $4) on conflict (site_id, make, model) do update set least = excluded.least`, site, l.Make, l.Model, l.Least)
 	return err
 }
 
@@ -309,19 +309,19 @@ func (s *Store) SetsFor(ctx context.Context, site, device int64) ([]SealedSet, e
 // UnsentSets lists the sets made for these devices that were never sent to one, and that no
 // run is about to send: each holds a password that nobody has yet.
 func (s *Store) UnsentSets(ctx context.Context, site int64, devices []int64) ([]access.Set, error) {
-	return queryAll[access.Set](ctx, s.Pool, `select id, name, username, make, factory, former, coalesce(network_id, 0) network, coalesce(device_id, 0) device from credential_set c
+	return queryAll[access.Set](ctx, s.db, `select id, name, username, make, factory, former, coalesce(network_id, 0) network, coalesce(device_id, 0) device from credential_set c
 		where site_id = $1 and device_id = any($2) and not exists (select 1 from try t where t.set_id = c.id) and not exists (select 1 from device d where d.opened_set = c.id)
 		and not exists (select 1 from change x where x.device_id = c.device_id and x.args ->> 'set' = c.id::text) order by id`, site, devices)
 }
 
 // SharedSets lists a site's sets but those made for one device.
 func (s *Store) SharedSets(ctx context.Context, site int64) ([]SealedSet, error) {
-	return queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)
+	return queryAll[SealedSet](ctx, s.db, `select `+setColumns+` from credential_set where site_id = $1 and device_id is null order by id`, site)
 }
 
 // Sets lists a site's credential sets in the order they were added.
 func (s *Store) Sets(ctx context.Context, site int64) ([]SealedSet, error) {
-	return queryAll[SealedSet](ctx, s.Pool, `select `+setColumns+` from credential_set where site_id = $1 order by id`, site)
+	return queryAll[SealedSet](ctx, s.db, `select `+setColumns+` from credential_set where site_id = $1 order by id`, site)
 }
 
 // Set finds one credential set.
@@ -395,7 +395,7 @@ func (s *Store) SetSet(ctx context.Context, site int64, v access.Set, seal func(
 
 // SetsRest counts the devices that each set of a site opens, or is the account of.
 func (s *Store) SetsRest(ctx context.Context, site int64) (map[int64]int, error) {
-	rows, err := s.Pool.Query(ctx, `select x, count(*) from (select coalesce(set_id, opened_set) x from device where site_id = $1) d where x is not null group by x`, site)
+	rows, err := s.db.Query(ctx, `select x, count(*) from (select coalesce(set_id, opened_set) x from device where site_id = $1) d where x is not null group by x`, site)
 	if err != nil {
 		return nil, err
 	}
@@ -484,7 +484,7 @@ type AuditEntry struct {
 }
 
 // Audit writes an entry.
-func (s *Store) Audit(ctx context.Context, e AuditEntry) error { return audit(ctx, s.Pool, e) }
+func (s *Store) Audit(ctx context.Context, e AuditEntry) error { return audit(ctx, s.db, e) }
 
 func audit(ctx context.Context, q execer, e AuditEntry) error {
 	_, err := q.Exec(ctx, `insert into audit (site_id, person_id, token_id, act, detail) values (nullif($1::bigint, 0), nullif($2::bigint, 0), nullif($3::bigint, 0), $4, $5)`, e.Site, e.Person, e.Token, e.Act, e.Detail)
@@ -502,7 +502,7 @@ type AuditLine struct {
 // AuditLines lists the lines of a site's log, newest first, limit of them after skip.
 // Sign-ins belong to no site: those of its people are among them.
 func (s *Store) AuditLines(ctx context.Context, site int64, skip, limit int) ([]AuditLine, error) {
-	return auditLines(ctx, s.Pool, site, skip, limit)
+	return auditLines(ctx, s.db, site, skip, limit)
 }
 
 func auditLines(ctx context.Context, q querier, site int64, skip, limit int) ([]AuditLine, error) {

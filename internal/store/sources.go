@@ -93,7 +93,7 @@ func (s *Store) Source(ctx context.Context, t Target) (Source, error) {
 
 // SourceByID finds a view by its number.
 func (s *Store) SourceByID(ctx context.Context, id int64) (Source, error) {
-	return sourceByID(ctx, s.Pool, id)
+	return sourceByID(ctx, s.db, id)
 }
 
 func sourceByID(ctx context.Context, q querier, id int64) (Source, error) {
@@ -121,7 +121,7 @@ func (s *Store) sourcesAtOnce(ctx context.Context, all []Target) ([]*Source, err
 	for i, t := range all {
 		devices[i], sources[i] = t.Device, t.Source
 	}
-	rows, err := s.Pool.Query(ctx, `select `+sourceColumns+` from device d left join source s on s.device_id = d.id and (s.nth = 1 or s.id = any($2)) where d.id = any($1)`, devices, sources)
+	rows, err := s.db.Query(ctx, `select `+sourceColumns+` from device d left join source s on s.device_id = d.id and (s.nth = 1 or s.id = any($2)) where d.id = any($1)`, devices, sources)
 	if err != nil {
 		return nil, err
 	}
@@ -263,7 +263,7 @@ func (s *Store) Name(ctx context.Context, source int64, place string) error {
 
 // ViewsOf lists the video sources of a device that were picked.
 func (s *Store) ViewsOf(ctx context.Context, device int64) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `select video from source where device_id = $1 and video <> '' order by nth`, device)
+	rows, err := s.db.Query(ctx, `select video from source where device_id = $1 and video <> '' order by nth`, device)
 	if err != nil {
 		return nil, err
 	}
@@ -298,7 +298,7 @@ const mostNamed = 1000
 // NamePath keeps a stream that a person named at an address, for the device that is found there;
 // see AdoptPaths.
 func (s *Store) NamePath(ctx context.Context, site int64, at netip.Addr, path string) error {
-	_, err := s.Pool.Exec(ctx, `insert into named_path (site_id, address, path)
+	_, err := s.db.Exec(ctx, `insert into named_path (site_id, address, path)
 		select $1, $2, $3 where (select count(*) from named_path where site_id = $1) < $4 on conflict do nothing`, site, at, path, mostNamed)
 	return err
 }
@@ -306,7 +306,7 @@ func (s *Store) NamePath(ctx context.Context, site int64, at netip.Addr, path st
 // AdoptPaths gives devices of a site the streams that were named at their addresses, after those
 // that they have, most of them each.
 func (s *Store) AdoptPaths(ctx context.Context, site int64, most int) error {
-	_, err := s.Pool.Exec(ctx, `with named as (
+	_, err := s.db.Exec(ctx, `with named as (
 			delete from named_path n using device d where n.site_id = $1 and d.site_id = $1 and d.address = n.address
 			returning d.id, n.path, n.at),
 		added as (select d.id, array_agg(n.path order by n.at, n.path) as paths from device d join named n on n.id = d.id where not n.path = any(d.paths) group by d.id)
@@ -358,7 +358,7 @@ func (s *Store) AcceptPicture(ctx context.Context, site, source int64, light str
 	if err != nil {
 		return err
 	}
-	_, err = s.Pool.Exec(ctx, `insert into accepted_still (source_id, light, picture, width, height, person_id, by_name, at) values ($1, $2, $3, $4, $5, $6, $7, $8)
+	_, err = s.db.Exec(ctx, `insert into accepted_still (source_id, light, picture, width, height, person_id, by_name, at) values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (source_id, light) do update set picture = excluded.picture, width = excluded.width, height = excluded.height,
 		person_id = excluded.person_id, by_name = excluded.by_name, at = excluded.at`,
 		source, light, picture, a.Print.Size.Width, a.Print.Size.Height, person, a.By, a.At)
@@ -367,7 +367,7 @@ func (s *Store) AcceptPicture(ctx context.Context, site, source int64, light str
 
 // AcceptedPicture is the picture that was accepted of a view in a light.
 func (s *Store) AcceptedPicture(ctx context.Context, site, source int64, light stream.Light) (picture []byte, err error) {
-	err = s.Pool.QueryRow(ctx, `select a.picture from accepted_still a join source s on s.id = a.source_id
+	err = s.db.QueryRow(ctx, `select a.picture from accepted_still a join source s on s.id = a.source_id
 		where s.site_id = $1 and s.id = $2 and a.light = $3`, site, source, light).Scan(&picture)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound

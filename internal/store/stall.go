@@ -67,6 +67,6 @@ func (tracer) TraceAcquireEnd(ctx context.Context, _ *pgxpool.Pool, d pgxpool.Tr
 // Writable says whether the database answers and writes: an error of PostgreSQL's class 53 is that it has
 // no room.
 func (s *Store) Writable(ctx context.Context) error {
-	_, err := s.Pool.Exec(ctx, `insert into pulse (id, at) values (1, now()) on conflict (id) do update set at = excluded.at`)
+	_, err := s.db.Exec(ctx, `insert into pulse (id, at) values (1, now()) on conflict (id) do update set at = excluded.at`)
 	return err
 }

@@ -26,12 +26,21 @@ var ErrNotFound = errors.New("not found")
 // Store is the database. Its methods may be used by several goroutines.
 type Store struct {
 	Pool      *pgxpool.Pool
+	db        conn // the pool, or the transaction that this store is of
 	coalesced coalesced
+}
+
+// conn is a pool or a transaction.
+type conn interface {
+	querier
+	execer
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
+	Begin(ctx context.Context) (pgx.Tx, error)
 }
 
 // On is the store of a pool that is open.
 func On(pool *pgxpool.Pool) *Store {
-	s := &Store{Pool: pool}
+	s := &Store{Pool: pool, db: pool}
 	s.gather()
 	return s
 }
@@ -101,13 +110,23 @@ func (s *Store) Migrate(ctx context.Context) error {
 // Empty says whether the database holds no table yet.
 func (s *Store) Empty(ctx context.Context) (bool, error) {
 	var any bool
-	err := s.Pool.QueryRow(ctx, `select exists (select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'public' and c.relkind in ('r', 'p'))`).Scan(&any)
+	err := s.db.QueryRow(ctx, `select exists (select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'public' and c.relkind in ('r', 'p'))`).Scan(&any)
 	return !any, err
 }
 
 // InTx runs f in one transaction.
 func (s *Store) InTx(ctx context.Context, f func(tx pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, f)
+	return pgx.BeginFunc(ctx, s.db, f)
+}
+
+// Within runs f with a store of one transaction: all that f does by it is kept, or where f fails none of it.
+// It isn't for several goroutines.
+func (s *Store) Within(ctx context.Context, f func(tx *Store) error) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		in := &Store{Pool: s.Pool, db: tx}
+		in.gather()
+		return f(in)
+	})
 }
 
 // querier is a pool or a transaction.
@@ -158,5 +177,5 @@ func (s *Store) lazily(ctx context.Context, sql string, args ...any) error {
 	b := &pgx.Batch{}
 	b.Queue(`select set_config('synchronous_commit', 'off', true)`)
 	b.Queue(sql, args...)
-	return s.Pool.SendBatch(ctx, b).Close()
+	return s.db.SendBatch(ctx, b).Close()
 }

@@ -32,12 +32,12 @@ const systemSelect = `select y.id, y.site_id, y.kind, y.name, y.address, y.set_i
 
 // Systems lists a site's systems, by kind and name.
 func (s *Store) Systems(ctx context.Context, site int64) ([]System, error) {
-	return queryAll[System](ctx, s.Pool, systemSelect+`where y.site_id = $1 order by y.kind, y.name`, site)
+	return queryAll[System](ctx, s.db, systemSelect+`where y.site_id = $1 order by y.kind, y.name`, site)
 }
 
 // SystemsIn lists a site's systems whose address is in a prefix.
 func (s *Store) SystemsIn(ctx context.Context, site int64, p netip.Prefix) ([]System, error) {
-	return queryAll[System](ctx, s.Pool, systemSelect+`where y.site_id = $1 and y.address <<= $2 order by y.id`, site, p)
+	return queryAll[System](ctx, s.db, systemSelect+`where y.site_id = $1 and y.address <<= $2 order by y.id`, site, p)
 }
 
 // uniqueViolation is PostgreSQL's code for it (its manual, appendix A).
@@ -53,7 +53,7 @@ func named(err error) error {
 
 // AddSystem adds a system; ErrNameTaken where the site has one of that name.
 func (s *Store) AddSystem(ctx context.Context, y System) (id int64, err error) {
-	err = s.Pool.QueryRow(ctx, `insert into system (site_id, kind, name, address, set_id, note) values ($1, $2, $3, $4, $5, $6) returning id`,
+	err = s.db.QueryRow(ctx, `insert into system (site_id, kind, name, address, set_id, note) values ($1, $2, $3, $4, $5, $6) returning id`,
 		y.SiteID, y.Kind, y.Name, y.Address, y.SetID, y.Note).Scan(&id)
 	return id, named(err)
 }
@@ -62,7 +62,7 @@ func (s *Store) AddSystem(ctx context.Context, y System) (id int64, err error) {
 // now. ErrNameTaken where the site has another of that name, ErrNotFound where it has none of
 // that number.
 func (s *Store) SetSystem(ctx context.Context, y System) error {
-	tag, err := s.Pool.Exec(ctx, `update system set kind = $3, name = $4, set_id = $6, note = $7,
+	tag, err := s.db.Exec(ctx, `update system set kind = $3, name = $4, set_id = $6, note = $7,
 		asked_at = case when address = $5 and kind = $3 then asked_at end, answers = answers and address = $5 and kind = $3,
 		says = case when address = $5 and kind = $3 then says else '' end, address = $5
 		where site_id = $1 and id = $2`, y.SiteID, y.ID, y.Kind, y.Name, y.Address, y.SetID, y.Note)
@@ -71,7 +71,7 @@ func (s *Store) SetSystem(ctx context.Context, y System) error {
 
 // RemoveSystem takes a system off a site and returns what it was called.
 func (s *Store) RemoveSystem(ctx context.Context, site, id int64) (name string, err error) {
-	err = s.Pool.QueryRow(ctx, `delete from system where site_id = $1 and id = $2 returning name`, site, id).Scan(&name)
+	err = s.db.QueryRow(ctx, `delete from system where site_id = $1 and id = $2 returning name`, site, id).Scan(&name)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", ErrNotFound
 	}
@@ -84,5 +84,5 @@ func (s *Store) KeepAnswers(ctx context.Context, all []System) error {
 	for _, y := range all {
 		b.Queue(`update system set asked_at = now(), answers = $3, says = $4 where id = $1 and address = $2`, y.ID, y.Address, y.Answers, y.Says)
 	}
-	return s.Pool.SendBatch(ctx, b).Close()
+	return s.db.SendBatch(ctx, b).Close()
 }

@@ -48,7 +48,7 @@ func (s *Store) BeginTry(ctx context.Context, device, set int64, setName string,
 // Given writes down that a device took a set's password for its own: it is known to be
 // right without a try.
 func (s *Store) Given(ctx context.Context, device, set int64, setName string, scheme access.Scheme) error {
-	_, err := s.Pool.Exec(ctx, `with c as (update device set tries = tries + 1, refused = array_remove(refused, $2) where id = $1) insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
+	_, err := s.db.Exec(ctx, `with c as (update device set tries = tries + 1, refused = array_remove(refused, $2) where id = $1) insert into try (device_id, set_id, set_name, scheme, outcome, detail) values ($1, $2, $3, $4, 'opened', 'the device was given it')`, device, set, setName, scheme)
 	return err
 }
 
@@ -61,7 +61,7 @@ func (s *Store) EndTry(ctx context.Context, id int64, outcome access.Outcome, de
 
 // Tries of a device within the budget's period, oldest first.
 func (s *Store) Tries(ctx context.Context, device int64) ([]access.Try, error) {
-	return triesOf(ctx, s.Pool, device)
+	return triesOf(ctx, s.db, device)
 }
 
 func triesOf(ctx context.Context, q querier, device int64) ([]access.Try, error) {
@@ -109,7 +109,7 @@ func (s *Store) tryAtOnce(ctx context.Context, all []firstTry) ([]int64, error) 
 		_, err := pgx.ForEachRow(rows, []any{&device, &id}, func() error { out[at[device]] = id; return nil })
 		return err
 	})
-	return out, s.Pool.SendBatch(ctx, b).Close()
+	return out, s.db.SendBatch(ctx, b).Close()
 }
 
 type outcomeOf struct {

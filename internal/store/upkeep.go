@@ -35,7 +35,7 @@ func (s *Store) Pass(ctx context.Context, key string, wait func(missed int) time
 // Passed forgets what was refused under own: who tried has shown who they are. Under shared,
 // which others try under too, this one try isn't counted.
 func (s *Store) Passed(ctx context.Context, own, shared string) error {
-	_, err := s.Pool.Exec(ctx, `with forgotten as (delete from gate where key = $1) update gate set missed = greatest(missed - 1, 0) where key = $2`, own, shared)
+	_, err := s.db.Exec(ctx, `with forgotten as (delete from gate where key = $1) update gate set missed = greatest(missed - 1, 0) where key = $2`, own, shared)
 	return err
 }
 
@@ -71,12 +71,12 @@ func (s *Store) Prune(ctx context.Context, k Keep) (int64, error) {
 			continue
 		}
 		// Numbers grow with time: the oldest rows are read by them, without an index of times.
-		tag, err := s.Pool.Exec(ctx, fmt.Sprintf(`delete from %[1]s where id in (select id from (select id, %[2]s from %[1]s order by id limit $1) o where o.%[2]s < now() - $2::interval)`, t.table, t.at), pruneAtOnce, t.keep)
+		tag, err := s.db.Exec(ctx, fmt.Sprintf(`delete from %[1]s where id in (select id from (select id, %[2]s from %[1]s order by id limit $1) o where o.%[2]s < now() - $2::interval)`, t.table, t.at), pruneAtOnce, t.keep)
 		if err != nil {
 			return n, err
 		}
 		n += tag.RowsAffected()
 	}
-	_, err := s.Pool.Exec(ctx, `delete from gate where at < now() - interval '1 day'`)
+	_, err := s.db.Exec(ctx, `delete from gate where at < now() - interval '1 day'`)
 	return n, err
 }

@@ -97,7 +97,7 @@ func (s *Store) writeAtOnce(ctx context.Context, all []Writes) ([]struct{}, erro
 		part.queue(b)
 		all = later
 	}
-	return out, s.Pool.SendBatch(ctx, b).Close() // one transaction, as every batch is
+	return out, s.db.SendBatch(ctx, b).Close() // one transaction, as every batch is
 }
 
 func (w *Writes) join(o Writes) {

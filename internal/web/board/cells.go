@@ -59,9 +59,10 @@ func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stag
 	m.open("td", attr{"class", "soft wide"})
 	m.text(r.Device.Make + " " + r.Device.Model)
 	m.end("td")
-	m.open("td", attr{"class", "mono at"})
+	m.open("td", attr{"class", "mono at"}, attr{"title", r.Address()})
+	m.open("bdi", attr{"dir", "ltr"})
 	m.text(r.Address())
-	m.end("td")
+	m.end("bdi", "td")
 	for _, st := range stage.All() {
 		cell(m, st, r.Mark(st), address(id, st))
 	}

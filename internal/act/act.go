@@ -1,0 +1,258 @@
+// Package act says what may be asked of a stage or of a site: by a person on a page, by a program, by a test, by
+// the same name, with the same arguments, held to the same checks.
+//
+// A stage, or what sets a site up, hands its acts over; the shell routes them, checks who asks, keeps and audits
+// what is wished, shows what would be changed before it is, and answers a page or a program. It knows none of them.
+package act
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"duskyharbor/internal/core/filter"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Act is one thing that may be asked, with arguments A: a struct whose fields are named for a form (form), for a
+// program (json) and where they stand in the address (param). An act that gives a lens another name:
+//
+//	type Rename struct {
+//		Lens int64  `param:"lens" json:"lens"`
+//		Name string `form:"name" json:"name"`
+//	}
+//
+//	func (r Rename) Check() error {
+//		if r.Name == "" {
+//			return act.Wrong("name", "A lens has a name.")
+//		}
+//		return nil
+//	}
+//
+//	act.Act[Rename]{Name: "lenses/:lens/name", About: "give a lens another name", Keep: func(ctx context.Context, c *act.Call, r Rename) (act.Kept, error) {
+//		return act.Kept{Says: "Kept.", Did: "renamed a lens", Detail: r.Name}, c.Store.Rename(ctx, c.Site.ID, r.Lens, r.Name)
+//	}}
+//
+// Keep is run first where an act has both; Plan sees what it kept.
+type Act[A any] struct {
+	Name  string      // its address below the site's, "channels/place"
+	About string      // one line for those who write programs
+	Stage stage.Stage // whose changes it asks for; 0: the site's own
+	Role  people.Role // least that may ask; empty: whoever may change something
+	Runs  bool        // what it asks for is a reading: programs need ScopeRun
+	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
+	Alone bool
+	// Plan says what would be changed on devices, from → to, and of whom it can't be and why. It does no I/O.
+	Plan func(now time.Time, s *Seen, a A) (Planned, error)
+	// Keep keeps a wish of the site's own. All that it does by the call's store is one transaction, with its audit.
+	Keep func(ctx context.Context, c *Call, a A) (Kept, error)
+}
+
+// Any is an Act of whatever arguments.
+type Any interface {
+	Is() Is
+	Args() any // a pointer to arguments that are zero
+	plan(now time.Time, s *Seen, args any) (Planned, error)
+	keep(ctx context.Context, c *Call, args any) (Kept, error)
+}
+
+// Is tells what an act is.
+type Is struct {
+	Name, About  string
+	Stage        stage.Stage
+	Role         people.Role
+	Runs, Alone  bool
+	Plans, Keeps bool
+}
+
+// Is tells what it is.
+func (a Act[A]) Is() Is {
+	role := a.Role
+	if role == "" {
+		role = people.Technician
+	}
+	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.Plan != nil, a.Keep != nil}
+}
+
+// Args is a pointer to its arguments, zero.
+func (a Act[A]) Args() any { return new(A) }
+
+func (a Act[A]) plan(now time.Time, s *Seen, args any) (Planned, error) {
+	return a.Plan(now, s, *args.(*A))
+}
+
+func (a Act[A]) keep(ctx context.Context, c *Call, args any) (Kept, error) {
+	return a.Keep(ctx, c, *args.(*A))
+}
+
+// Plan is what an act plans for arguments as Args gave them.
+func Plan(a Any, now time.Time, s *Seen, args any) (Planned, error) { return a.plan(now, s, args) }
+
+// Keep has an act keep what arguments wish, as Args gave them.
+func Keep(ctx context.Context, a Any, c *Call, args any) (Kept, error) { return a.keep(ctx, c, args) }
+
+// Call is one asking of an act.
+type Call struct {
+	Now           time.Time
+	Site          store.Site
+	Person, Token int64
+	Role          people.Role
+	Sure          bool         // they were asked once more, and want it all the same
+	Store         *store.Store // of the act's transaction
+	audits        []Entry
+}
+
+// Audit writes down one thing more that was done, besides what Kept says.
+func (c *Call) Audit(did, detail string) { c.audits = append(c.audits, Entry{did, detail}) }
+
+// Audits are what was written down.
+func (c *Call) Audits() []Entry { return c.audits }
+
+// Entry is one line of what people did.
+type Entry struct{ Did, Detail string }
+
+// Kept is what became of a wish.
+type Kept struct {
+	Says   string // for who asked
+	ID     int64  // of what was made; 0: nothing was
+	Did    string // for what people did: "added a recorder"; empty: nothing is written down
+	Detail string
+	Judge  []int64 // devices that are judged by it
+	All    bool    // all of the site are
+	Look   []netip.Addr
+	Read   *Reading
+	Secret *Secret
+}
+
+// Reading is what is read because of a wish.
+type Reading struct {
+	Stage stage.Stage
+	Of    store.Selection
+	Title string
+}
+
+// Secret is shown once, and kept nowhere.
+type Secret struct{ Heading, Text, Note string }
+
+// Seen is the site as an act plans from it.
+type Seen struct {
+	*site.Snapshot
+	Of []site.Source // those that the arguments select, in the site's order
+}
+
+// Planned is what an act would change.
+type Planned struct {
+	Title string
+	Of    []Changes
+	Cant  []string // whose it is and why it can't be, a sentence each
+	Idle  int      // of those selected, how many it changes nothing of
+	Says  string   // where nothing is changed: why; empty: what is usually said
+}
+
+// Changes are those of one view, or of a whole device.
+type Changes struct {
+	Source  site.Source
+	All     []finding.Change
+	Ordered bool // they are made in this order, not in the usual one
+}
+
+// Add adds the changes of one source, where there are any.
+func (p *Planned) Add(of site.Source, all []finding.Change) {
+	if len(all) > 0 {
+		p.Of = append(p.Of, Changes{Source: of, All: all})
+	}
+}
+
+// Refuse says that something of a source can't be, and why.
+func (p *Planned) Refuse(place, why string) {
+	p.Cant = append(p.Cant, fmt.Sprintf("%s: %s.", place, why))
+}
+
+// WrongError is what is wrong with one argument; with none named, with all of them together.
+type WrongError struct{ Field, Says string }
+
+// Error is what is wrong.
+func (w WrongError) Error() string { return w.Says }
+
+// Wrong says what is wrong with an argument, named as in a form.
+func Wrong(field, says string) error { return WrongError{field, says} }
+
+// Wrongf is Wrong, worded by format.
+func Wrongf(field, format string, args ...any) error {
+	return WrongError{field, fmt.Sprintf(format, args...)}
+}
+
+// AskError asks once more before something is done.
+type AskError struct {
+	Heading, Text, Do string // Do is what its button says
+}
+
+// Error is what is asked.
+func (a AskError) Error() string { return a.Heading + " " + a.Text }
+
+// Checker is what arguments are that check themselves, before anything is read. It returns what Wrong makes.
+type Checker interface{ Check() error }
+
+// MaxPicks is how many can be named one by one; more are named by a filter.
+const MaxPicks = 1000
+
+// Selection is which cameras are meant: those that are named, else all that a filter takes.
+type Selection struct {
+	Picks []int64 `form:"pick" json:"cameras,omitempty"`
+	All   string  `form:"all" json:"-"` // "1": the filter, whatever was picked
+	Q     string  `form:"q" json:"q,omitempty"`
+}
+
+// Asked words a selection that was a query; empty where cameras were named.
+func (s Selection) Asked() string {
+	switch {
+	case s.named():
+		return ""
+	case s.Q == "":
+		return "all"
+	}
+	return s.Q
+}
+
+func (s Selection) named() bool { return s.Picks != nil && s.All != "1" }
+
+// Selects is the selection on a site.
+func (s Selection) Selects(siteID int64) (store.Selection, error) {
+	out := store.Selection{Site: siteID}
+	if s.named() {
+		if len(s.Picks) > MaxPicks {
+			return out, Wrongf("pick", "%d cameras were picked one by one, and %d can be: filter them, and select all that match.", len(s.Picks), MaxPicks)
+		}
+		out.IDs = s.Picks
+		return out, nil
+	}
+	out.Filter = filter.Parse(s.Q)
+	if len(out.Filter.Unknown) > 0 {
+		return out, Wrongf("q", "The filter means nothing: %s.", out.Filter.Unknown)
+	}
+	return out, nil
+}
+
+// Camera is one camera.
+type Camera struct {
+	Source int64 `form:"source" json:"camera_id"`
+}
+
+// Selects is the camera on a site.
+func (c Camera) Selects(siteID int64) (store.Selection, error) {
+	return store.Selection{Site: siteID, IDs: []int64{c.Source}}, nil
+}
+
+// Selecter is what arguments are that mean cameras.
+type Selecter interface {
+	Selects(site int64) (store.Selection, error)
+}
+
+// Wide is what arguments are whose plan needs more than the recorders and those that they select: the devices,
+// or nil, all of the site.
+type Wide interface{ Devices() []int64 }
