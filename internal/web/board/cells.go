@@ -59,7 +59,11 @@ func row(m *markup, mayChange bool, r shell.Row, address func(string, stage.Stag
 	m.open("td", attr{"class", "soft wide"})
 	m.text(r.Device.Make + " " + r.Device.Model)
 	m.end("td")
-	m.open("td", attr{"class", "mono at"}, attr{"title", r.Address()})
+	at := []attr{{"class", "mono at"}}
+	if a := r.Address(); a != "" {
+		at = append(at, attr{"title", a})
+	}
+	m.open("td", at...)
 	m.open("bdi", attr{"dir", "ltr"})
 	m.text(r.Address())
 	m.end("bdi", "td")
