@@ -47,6 +47,8 @@ type Act[A any] struct {
 	Runs  bool        // what it asks for is a reading: programs need ScopeRun
 	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
 	Alone bool
+	// More reads, into a, what Plan needs besides the site; nil: nothing.
+	More func(ctx context.Context, c *Call, a *A) error
 	// Plan says what would be changed on devices, from → to, and of whom it can't be and why. It does no I/O.
 	Plan func(now time.Time, s *Seen, a A) (Planned, error)
 	// Keep keeps a wish of the site's own. All that it does by the call's store is one transaction, with its audit.
@@ -57,6 +59,7 @@ type Act[A any] struct {
 type Any interface {
 	Is() Is
 	Args() any // a pointer to arguments that are zero
+	more(ctx context.Context, c *Call, args any) error
 	plan(now time.Time, s *Seen, args any) (Planned, error)
 	keep(ctx context.Context, c *Call, args any) (Kept, error)
 }
@@ -82,6 +85,13 @@ func (a Act[A]) Is() Is {
 // Args is a pointer to its arguments, zero.
 func (a Act[A]) Args() any { return new(A) }
 
+func (a Act[A]) more(ctx context.Context, c *Call, args any) error {
+	if a.More == nil {
+		return nil
+	}
+	return a.More(ctx, c, args.(*A))
+}
+
 func (a Act[A]) plan(now time.Time, s *Seen, args any) (Planned, error) {
 	return a.Plan(now, s, *args.(*A))
 }
@@ -90,8 +100,13 @@ func (a Act[A]) keep(ctx context.Context, c *Call, args any) (Kept, error) {
 	return a.Keep(ctx, c, *args.(*A))
 }
 
-// Plan is what an act plans for arguments as Args gave them.
-func Plan(a Any, now time.Time, s *Seen, args any) (Planned, error) { return a.plan(now, s, args) }
+// Plan is what an act plans for arguments as Args gave them, on a site as it was read.
+func Plan(ctx context.Context, a Any, c *Call, s *Seen, args any) (Planned, error) {
+	if err := a.more(ctx, c, args); err != nil {
+		return Planned{}, err
+	}
+	return a.plan(c.Now, s, args)
+}
 
 // Keep has an act keep what arguments wish, as Args gave them.
 func Keep(ctx context.Context, a Any, c *Call, args any) (Kept, error) { return a.keep(ctx, c, args) }
@@ -124,16 +139,26 @@ type Kept struct {
 	Detail string
 	Judge  []int64 // devices that are judged by it
 	All    bool    // all of the site are
-	Look   []netip.Addr
+	// Denied is what is written down though nothing was kept, where Keep returns an error: "was refused a password".
+	Denied string
+	Look   *Look
 	Read   *Reading
 	Secret *Secret
+	Gone   bool   // the site is no more where it was
+	To     string // the page that a person goes on at, below the site: "find?sheet=7"; empty: where they were
+}
+
+// Look is where something is looked for now, by which stage: on the network that holds the address, or there alone.
+type Look struct {
+	Stage stage.Stage
+	At    netip.Addr
 }
 
 // Reading is what is read because of a wish.
 type Reading struct {
 	Stage stage.Stage
 	Of    store.Selection
-	Title string
+	Title string // what it was asked of, in words
 }
 
 // Secret is shown once, and kept nowhere.
@@ -148,6 +173,7 @@ type Seen struct {
 // Planned is what an act would change.
 type Planned struct {
 	Title string
+	Stage stage.Stage // whose changes they are, where that isn't the act's
 	Of    []Changes
 	Cant  []string // whose it is and why it can't be, a sentence each
 	Idle  int      // of those selected, how many it changes nothing of
@@ -256,3 +282,31 @@ type Selecter interface {
 // Wide is what arguments are whose plan needs more than the recorders and those that they select: the devices,
 // or nil, all of the site.
 type Wide interface{ Devices() []int64 }
+
+// Camera reads the view that arguments name, with its device and the recorders; ErrNotFound where the site has none.
+func (c *Call) Camera(ctx context.Context, source int64) (*site.Snapshot, site.Source, error) {
+	of, err := c.Store.SourceByID(ctx, source)
+	if err == nil && of.Device.SiteID != c.Site.ID {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, site.Source{}, err
+	}
+	s, err := site.Load(ctx, c.Store, c.Site.ID, []int64{of.Device.ID})
+	if err != nil {
+		return nil, site.Source{}, err
+	}
+	of, ok := s.Source(source)
+	if !ok {
+		return nil, site.Source{}, store.ErrNotFound
+	}
+	return s, of, nil
+}
+
+// The is the one view that camera arguments name; ErrNotFound where it went.
+func (s *Seen) The() (site.Source, error) {
+	if len(s.Of) != 1 {
+		return site.Source{}, store.ErrNotFound
+	}
+	return s.Of[0], nil
+}

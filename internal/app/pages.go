@@ -3,7 +3,9 @@ package app
 import (
 	"slices"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/setup"
 	"duskyharbor/internal/vault"
 	"duskyharbor/internal/web/api"
 	"duskyharbor/internal/web/board"
@@ -32,7 +34,7 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 		return nil, err
 	}
 	pages := []shell.Page{
-		board.New(s), find.New(s, a.Find), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
+		board.New(s), find.New(s), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
 			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), routes.New(s), prove.New(s),
 		later.New(stage.Analytics.Slug(), "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written."),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
@@ -43,6 +45,15 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 		page := make(s)
 		pages = slices.DeleteFunc(pages, func(p shell.Page) bool { return p.Slug() == page.Slug() && p.Slug() != "" })
 		pages = append(pages, page)
+	}
+	acts := setup.Acts(v)
+	for _, st := range a.Stages() {
+		if does, ok := st.(interface{ Acts() []act.Any }); ok {
+			acts = append(acts, does.Acts()...)
+		}
+	}
+	if err := s.RegisterActs(acts...); err != nil {
+		return nil, err
 	}
 	return s, s.Register(pages...)
 }

@@ -52,7 +52,7 @@ func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) 
 			Token: q.Token, AskedOf: q.AskedOf}
 		byTarget := make(map[store.Target]Pick, len(picks))
 		for _, p := range picks {
-			t := targetOf(p.Source, q.Stage)
+			t := TargetOf(p.Source, q.Stage)
 			n.Of, byTarget[t] = append(n.Of, t), p
 		}
 		run, steps, err := e.store.AddRun(ctx, tx, n)

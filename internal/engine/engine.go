@@ -89,7 +89,8 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 	e.verdicts.Do = e.judgeAsked
 	workers := river.NewWorkers()
 	if err := errors.Join(river.AddWorkerSafely(workers, &stepWorker{e: e}),
-		river.AddWorkerSafely(workers, &againWorker{e: e}), river.AddWorkerSafely(workers, &followWorker{e: e})); err != nil {
+		river.AddWorkerSafely(workers, &againWorker{e: e}), river.AddWorkerSafely(workers, &followWorker{e: e}),
+		river.AddWorkerSafely(workers, &judgeWorker{e: e})); err != nil {
 		return nil, err
 	}
 	// River keeps this name with every job that runs, see recover.
@@ -111,6 +112,9 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 	e.river = c
 	return e, nil
 }
+
+// Stages are those that were registered, in the order of the work.
+func (e *Engine) Stages() []Stage { return e.stages }
 
 // Register adds stages, in the order of the work. It must be called before Start.
 func (e *Engine) Register(all ...Stage) {

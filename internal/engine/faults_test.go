@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/find"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
 )
@@ -154,7 +155,10 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 	}
 	// The ways out, as buttons ask for them.
 	mast, newcomer := b.device("Signal mast"), b.device(b.Net.At(".250.64").String())
-	if err := b.app.Find.TakeOver(ctx, mast, newcomer.ID); err != nil {
+	if err := find.TakeOver(ctx, b.Store, mast, newcomer.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.app.Judge(ctx, b.Site, []int64{mast.ID}); err != nil {
 		t.Fatal(err)
 	}
 	b.read(stage.SignIn, "Signal mast") // it is on the list now, and is given an account

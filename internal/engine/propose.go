@@ -43,7 +43,7 @@ func (e *Engine) Gather(ctx context.Context, siteID int64, st stage.Stage, targe
 			return nil, 0, err
 		}
 		for _, of := range s.Sources {
-			if !wanted[targetOf(of, st)] || st.OfDevice() && !of.First() {
+			if !wanted[TargetOf(of, st)] || st.OfDevice() && !of.First() {
 				continue
 			}
 			p := Pick{Source: of, Changes: propose(s, of)}
@@ -60,9 +60,9 @@ func (e *Engine) Gather(ctx context.Context, siteID int64, st stage.Stage, targe
 	return picks, underWay, nil
 }
 
-// targetOf is what a step of a stage is of for a source: the view, or the device where the
+// TargetOf is what a step of a stage is of for a source: the view, or the device where the
 // stage is the device's.
-func targetOf(of site.Source, st stage.Stage) store.Target {
+func TargetOf(of site.Source, st stage.Stage) store.Target {
 	t := store.Target{Device: of.Device.ID}
 	if !st.OfDevice() {
 		t.Source = of.ID

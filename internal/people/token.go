@@ -16,10 +16,11 @@ const (
 	ScopeRead  Scope = "read"  // see what a viewer sees
 	ScopeRun   Scope = "run"   // and start runs that read devices
 	ScopeApply Scope = "apply" // and have proposed changes made
+	ScopeSetUp Scope = "setup" // and keep what a site's leads may wish of it: networks, recorders, sets, plans
 )
 
 // Scopes lists them, the least first. Revealing a password is none of them.
-func Scopes() []Scope { return []Scope{ScopeRead, ScopeRun, ScopeApply} }
+func Scopes() []Scope { return []Scope{ScopeRead, ScopeRun, ScopeApply, ScopeSetUp} }
 
 // ParseScopes reads a list of scopes; read is always among them.
 func ParseScopes(words []string) ([]string, error) {

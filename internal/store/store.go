@@ -129,6 +129,12 @@ func (s *Store) Within(ctx context.Context, f func(tx *Store) error) error {
 	})
 }
 
+// Tx is the transaction that this store is of; ok: it is of one.
+func (s *Store) Tx() (tx pgx.Tx, ok bool) {
+	tx, ok = s.db.(pgx.Tx)
+	return tx, ok
+}
+
 // querier is a pool or a transaction.
 type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)

@@ -23,7 +23,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-// openAPI describes what programs may ask; a test holds it against the handlers.
+// openAPI describes what programs may read and run; acts are described from their arguments, see Describe.
 //
 //go:embed openapi.yaml
 var openAPI []byte
@@ -46,7 +46,7 @@ func (*Page) Build(context.Context, *shell.Request) (any, error) { return nil, n
 // Routes adds what programs may ask.
 func (pg *Page) Routes(r *shell.Routes) {
 	v1 := r.Root.Group("/api/v1")
-	v1.GET("/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", openAPI) })
+	v1.GET("/openapi.json", pg.described)
 	v1.GET("/sites", pg.sites, pg.Program(people.ScopeRead))
 	site := v1.Group("/sites/:site", pg.Program(people.ScopeRead))
 	site.GET("/cameras", pg.cameras)
@@ -59,6 +59,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.POST("/runs/:run/stop", pg.stop, pg.Scoped(people.ScopeRun))
 	site.POST("/previews", pg.preview, pg.Scoped(people.ScopeApply))
 	site.POST("/previews/:preview/make", pg.make, pg.Scoped(people.ScopeApply))
+	pg.routeActs(site)
 	site.POST("/changes/:change/undo", pg.undo, pg.Scoped(people.ScopeApply))
 }
 
@@ -350,6 +351,3 @@ func proposals(camera, device int64, place string, changes []finding.Change) []P
 	}
 	return out
 }
-
-// OpenAPI is the description that is served.
-func OpenAPI() []byte { return openAPI }

@@ -17,7 +17,6 @@ import (
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/find"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -26,13 +25,10 @@ import (
 var files embed.FS
 
 // Page is its page.
-type Page struct {
-	*shell.Server
-	stage *find.Stage
-}
+type Page struct{ *shell.Server }
 
 // New makes the page.
-func New(s *shell.Server, st *find.Stage) *Page { return &Page{s, st} }
+func New(s *shell.Server) *Page { return &Page{s} }
 
 // Slug is its address.
 func (*Page) Slug() string { return "find" }
@@ -43,23 +39,8 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.Find.
 func (*Page) Stage() stage.Stage { return stage.Find }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/find/also", pg.alsoLook)
-	r.Change.POST("/find/also/:network/drop", pg.dropSingle)
-	r.Change.POST("/find/accept", pg.accept)
-	r.Change.POST("/find/take-over", pg.takeOver)
-	r.Change.POST("/find/list", pg.listAs)
-	r.Change.POST("/find/list-all", pg.listAll)
-	r.Change.POST("/find/ours", pg.ours)
-	r.Change.POST("/find/taken", pg.takeAddresses)
-	r.Change.POST("/find/leave-out", pg.leaveOut)
-	r.Change.POST("/find/say", pg.say)
-	r.Change.POST("/find/expect", pg.expectHere)
-	r.Change.POST("/find/views", pg.pickViews)
-	r.Change.POST("/find/move", pg.move)
-	r.Change.POST("/find/settle", pg.settle)
-}
+// Routes adds nothing besides its page: its acts are the stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // cell is one address of an address field.
 type cell struct {

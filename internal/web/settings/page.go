@@ -35,28 +35,7 @@ func (*Page) Files() fs.FS { return files }
 
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/settings/wishes", pg.setWishes)
-	r.Change.POST("/settings/least", pg.setLeast)
-	r.Change.POST("/settings/set", pg.addSet)
 	r.Change.POST("/settings/set/:set/reveal", pg.reveal)
-	r.Change.POST("/settings/set/:set", pg.setSet)
-	r.Change.POST("/settings/set/:set/remove", pg.removeSet)
-	r.Change.POST("/settings/network", pg.addNetwork)
-	r.Change.POST("/settings/network/:network", pg.setNetwork)
-	r.Change.POST("/settings/network/:network/remove", pg.removeNetwork)
-	r.Change.POST("/settings/recorder", pg.addRecorder)
-	r.Change.POST("/settings/recorder/:recorder", pg.setRecorder)
-	r.Change.POST("/settings/recorder/:recorder/remove", pg.removeRecorder)
-	r.Change.POST("/settings/system", pg.addSystem)
-	r.Change.POST("/settings/system/:system", pg.setSystem)
-	r.Change.POST("/settings/system/:system/remove", pg.removeSystem)
-	r.Lead.POST("/settings/site", pg.setSite)
-	r.Lead.POST("/settings/put-away", pg.putAway)
-	r.Lead.POST("/settings/invite", pg.invite)
-	r.Lead.POST("/settings/invitations/:id/withdraw", pg.withdraw)
-	r.Lead.POST("/settings/people/:id/role", pg.setRole)
-	r.Lead.POST("/settings/token", pg.addToken)
-	r.Lead.POST("/settings/tokens/:id/end", pg.endToken)
 }
 
 // settingsData is what a site starts from, and who and what may use it.

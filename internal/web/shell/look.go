@@ -12,12 +12,12 @@ import (
 // maxSingles is how many single addresses are looked at besides the networks.
 const maxSingles = 16
 
-// LookAt has the network looked at, by the stage that does, that an address is in; where the site has none that holds it,
-// the address alone, now and whenever the networks are looked at.
-func (s *Server) LookAt(ctx context.Context, me Visitor, by stage.Stage, at netip.Addr) error {
-	networks, err := s.Store.Networks(ctx, me.Member.ID)
+// lookAt has the network looked at, by the stage that does, that an address is in; where the site has none that
+// holds it, the address alone, now and whenever the networks are looked at. It answers with the run.
+func (s *Server) lookAt(ctx context.Context, me Actor, by stage.Stage, at netip.Addr) (int64, error) {
+	networks, err := s.Store.Networks(ctx, me.Site)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	p := netip.PrefixFrom(at, at.BitLen())
 	singles := 0
@@ -28,27 +28,26 @@ func (s *Server) LookAt(ctx context.Context, me Visitor, by stage.Stage, at neti
 			p = n.Prefix // its network's look covers it
 		}
 	}
-	title := "Look at " + at.String()
 	if p.IsSingleIP() {
 		if singles >= maxSingles {
-			return trouble.Tell("%d single addresses are looked at already: take one off first.", maxSingles)
+			return 0, trouble.Tell("%d single addresses are looked at already: take one off first.", maxSingles)
 		}
-		if err := s.Store.AddSingle(ctx, me.Member.ID, at.String(), p); err != nil {
-			return err
+		if err := s.Store.AddSingle(ctx, me.Site, at.String(), p); err != nil {
+			return 0, err
 		}
-		if err := s.Audit(ctx, me, "looks at an address besides", at.String()); err != nil {
-			return err
+		if err := s.Store.Audit(ctx, store.AuditEntry{Site: me.Site, Person: me.Person, Token: me.Token, Act: "looks at an address besides", Detail: at.String()}); err != nil {
+			return 0, err
 		}
-		if networks, err = s.Store.Networks(ctx, me.Member.ID); err != nil {
-			return err
+		s.Engine.Touch(me.Site)
+		if networks, err = s.Store.Networks(ctx, me.Site); err != nil {
+			return 0, err
 		}
 	}
-	n := store.NewRun{Site: me.Member.ID, Stage: by, Act: store.Read, Person: me.Person.ID, Title: title}
+	n := store.NewRun{Site: me.Site, Stage: by, Act: store.Read, Person: me.Person, Token: me.Token, Title: "Look at " + at.String()}
 	for _, w := range networks {
 		if w.Prefix == p {
 			n.Networks = append(n.Networks, w.ID)
 		}
 	}
-	_, err = s.Engine.Begin(ctx, n, false)
-	return err
+	return s.Engine.Begin(ctx, n, false)
 }

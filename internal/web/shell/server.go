@@ -26,6 +26,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/people"
@@ -66,6 +67,8 @@ type Server struct {
 	pages    map[string]*room
 	sheets   map[stage.Stage]Sheeter
 	order    []*room
+	acts     map[string]act.Any
+	actNames []string
 	hub      *hub
 	opt      Options
 	version  string
@@ -76,7 +79,7 @@ type Server struct {
 func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Server, error) {
 	opt.Log, opt.Beat = cmp.Or(opt.Log, slog.Default()), cmp.Or(opt.Beat, 15*time.Second)
 	opt.PageLimit = cmp.Or(opt.PageLimit, pageLimit)
-	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}}
+	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}, acts: map[string]act.Any{}}
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
 	s.sessions.Store = s.cleanup
@@ -159,6 +162,13 @@ func (s *Server) routes() *echo.Echo {
 	change.POST("/changes/:change/undo", s.undo)
 	r := &Routes{Root: e.Group(""), Site: site, Change: change, Lead: site.Group("", s.mayLead)}
 	r.Root.GET("/metrics", s.metrics.serve, s.Program(people.ScopeRead))
+	for _, a := range s.Acts() {
+		by := r.Change
+		if a.Is().Role == people.Lead {
+			by = r.Lead
+		}
+		by.POST("/"+a.Is().Name, s.pageAct(a))
+	}
 	for _, page := range s.order {
 		page.Routes(r)
 	}

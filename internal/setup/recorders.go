@@ -1,0 +1,180 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// maxRecorders is how many recorders a site has at most.
+const maxRecorders = 64
+
+func recorders() []act.Any {
+	return []act.Any{
+		act.Act[Recorder]{Name: "settings/recorder", About: "expect a recorder at an address, and look there", Keep: addRecorder},
+		act.Act[ChangedRecorder]{Name: "settings/recorder/:recorder", About: "give a recorder another name, account or note", Keep: setRecorder},
+		act.Act[RecorderID]{Name: "settings/recorder/:recorder/remove", About: "take a recorder off the site; nothing is written to it", Keep: removeRecorder},
+	}
+}
+
+// Recorder is a recorder that is expected.
+type Recorder struct {
+	Place   string `form:"place" json:"place"`
+	Address string `form:"address" json:"address"`
+	Set     int64  `form:"set" json:"set_id,omitempty"` // its account; 0: none yet
+}
+
+// ChangedRecorder is a recorder that is changed.
+type ChangedRecorder struct {
+	ID    int64  `param:"recorder" json:"-"`
+	Place string `form:"place" json:"place"`
+	Set   int64  `form:"set" json:"set_id,omitempty"`
+	Note  string `form:"note" json:"note,omitempty"`
+}
+
+// RecorderID names a recorder.
+type RecorderID struct {
+	ID int64 `param:"recorder" json:"-"`
+}
+
+func addRecorder(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error) {
+	place := strings.TrimSpace(x.Place)
+	if err := named("place", place, "A recorder"); err != nil {
+		return act.Kept{}, err
+	}
+	at, err := netplan.ParseAddress(x.Address)
+	if err != nil {
+		return act.Kept{}, act.Wrong("address", err.Error())
+	}
+	there, err := c.Store.Devices(ctx, c.Site.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	count := 0
+	for _, d := range there {
+		switch {
+		case d.Place == place:
+			return act.Kept{}, act.Wrongf("place", "%s is there already: give it another name.", place)
+		case d.Address != nil && *d.Address == at, d.ExpectedAt != nil && *d.ExpectedAt == at:
+			return act.Kept{}, act.Wrongf("address", "%s is expected or was found at %s already.", d.Place, at)
+		case d.Kind == identity.Recorder:
+			count++
+		}
+	}
+	if count >= maxRecorders {
+		return act.Kept{}, act.Wrongf("", "A site has at most %d recorders.", maxRecorders)
+	}
+	if err := Outside(ctx, c, "address", at, "Add the recorder and look there"); err != nil {
+		return act.Kept{}, err
+	}
+	d := store.Device{SiteID: c.Site.ID, Kind: identity.Recorder, Place: place, Address: &at, ExpectedAt: &at, Expected: true}
+	if d.SetID, err = account(ctx, c, x.Set); err != nil {
+		return act.Kept{}, err
+	}
+	id, err := c.Store.AddDevice(ctx, d)
+	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added a recorder", Detail: place + " at " + at.String(),
+		Look: &act.Look{Stage: stage.Find, At: at}}, err
+}
+
+// recorderOf is a recorder of the site, with all of them.
+func recorderOf(ctx context.Context, c *act.Call, id int64) (store.RecorderRow, []store.RecorderRow, error) {
+	all, err := c.Store.Recorders(ctx, c.Site.ID)
+	if err != nil {
+		return store.RecorderRow{}, nil, err
+	}
+	i := slices.IndexFunc(all, func(r store.RecorderRow) bool { return r.ID == id })
+	if i < 0 {
+		return store.RecorderRow{}, nil, store.ErrNotFound
+	}
+	return all[i], all, nil
+}
+
+// setRecorder gives a recorder another name, account or note. Nothing is written to it.
+func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept, error) {
+	r, all, err := recorderOf(ctx, c, x.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	place, note := strings.TrimSpace(x.Place), strings.TrimSpace(x.Note)
+	if err := named("place", place, "A recorder"); err != nil {
+		return act.Kept{}, err
+	}
+	switch {
+	case len(note) > 500:
+		return act.Kept{}, act.Wrong("note", "A note has at most 500 characters.")
+	case slices.ContainsFunc(all, func(o store.RecorderRow) bool { return o.ID != r.ID && o.Place == place }):
+		return act.Kept{}, act.Wrongf("place", "%s is there already: give it another name.", place)
+	}
+	if _, err := account(ctx, c, x.Set); err != nil {
+		return act.Kept{}, err
+	}
+	if place != r.Place {
+		err = c.Store.Rename(ctx, c.Site.ID, r.ID, place)
+	}
+	if err == nil && x.Set != r.SetID {
+		err = c.Store.SetAccount(ctx, c.Site.ID, r.ID, x.Set)
+	}
+	if err == nil && note != r.Note {
+		err = c.Store.SetNote(ctx, c.Site.ID, r.ID, note)
+	}
+	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed a recorder", Detail: r.Place + " → " + place, All: true} // cameras are told by its name
+	if x.Set != r.SetID {
+		out.Detail += ", another account"
+		if x.Set != 0 {
+			out.Says = place + " was changed. Read it on Channels: it is signed in to with its account then."
+		}
+	}
+	return out, err
+}
+
+// removeRecorder takes a recorder off the site.
+func removeRecorder(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, error) {
+	r, _, err := recorderOf(ctx, c, x.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	if !c.Sure {
+		return act.Kept{}, askRemoval(ctx, c, r)
+	}
+	switch _, err := c.Store.Remove(ctx, c.Site.ID, []int64{r.ID}); {
+	case errors.Is(err, store.ErrBusy):
+		return act.Kept{}, trouble.Told("A change of " + r.Place + " is being made: let it end, or stop its run first.")
+	case err != nil:
+		return act.Kept{}, err
+	}
+	return act.Kept{Says: r.Place + " is off the site. Nothing was written to it; a look that hears it shows it again.", Did: "removed a recorder",
+		Detail: fmt.Sprintf("%s, which %s were planned for", r.Place, plural(r.Planned, "view")), All: true}, nil
+}
+
+// askRemoval asks once more, with what the recorder was seen to do.
+func askRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {
+	s, err := site.Load(ctx, c.Store, c.Site.ID, []int64{})
+	if err != nil {
+		return err
+	}
+	table, _ := site.Recorder.Of(s, r.ID)
+	records := "It isn't known to record anything."
+	if n := len(table.Slots); n > 0 {
+		coming := 0
+		for _, slot := range table.Slots {
+			if slot.State == channel.Receiving {
+				coming++
+			}
+		}
+		records = fmt.Sprintf("As it was read last it holds %s and receives %d: it goes on with that, and nobody here sees it then.", plural(n, "channel"), coming)
+	}
+	return act.AskError{Heading: "Remove " + r.Place + "?", Do: "Remove " + r.Place,
+		Text: fmt.Sprintf("%s goes from this site, with what was read of it; %s planned for it are planned for none then. %s The log keeps what was changed. Nothing is written to it.",
+			r.Place, plural(r.Planned, "view"), records)}
+}

@@ -1,0 +1,141 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"reflect"
+	"regexp"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3gen"
+	"github.com/labstack/echo/v5"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/people"
+	"duskyharbor/internal/web/shell"
+)
+
+// scopeOf is the scope that a program needs to ask for an act.
+func scopeOf(is act.Is) people.Scope {
+	switch {
+	case is.Runs:
+		return people.ScopeRun
+	case is.Keeps:
+		return people.ScopeSetUp
+	}
+	return people.ScopeApply
+}
+
+// Act is an act as programs are told of it.
+type Act struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+	Stage string `json:"stage,omitempty"` // whose changes it asks for
+	Scope string `json:"scope"`
+	// Plans says that it answers with a preview, which is made by itself; Keeps that it keeps a wish.
+	Plans bool `json:"plans"`
+	Keeps bool `json:"keeps"`
+}
+
+// Done is what became of an act that changes nothing on a device.
+type Done struct {
+	Says string `json:"says"`
+	ID   int64  `json:"id,omitempty"`     // of what was made
+	Run  int64  `json:"run_id,omitempty"` // that reads what is to be read because of it
+}
+
+// routeActs has each act asked for by programs that may.
+func (pg *Page) routeActs(site *echo.Group) {
+	site.GET("/acts", pg.acts)
+	for _, a := range pg.Acts() {
+		if is := a.Is(); !is.Alone {
+			site.POST("/acts/"+is.Name, pg.ProgramAct(a, answer), pg.Scoped(scopeOf(is)))
+		}
+	}
+}
+
+func answer(c *echo.Context, d shell.Done) error {
+	if d.Preview != nil {
+		return sendPreview(c, *d.Preview)
+	}
+	return c.JSON(http.StatusOK, Done{d.Says, d.ID, d.Run})
+}
+
+// acts answers with what may be asked for.
+func (pg *Page) acts(c *echo.Context) error {
+	out := []Act{}
+	for _, a := range pg.Acts() {
+		if is := a.Is(); !is.Alone {
+			out = append(out, Act{is.Name, is.About, is.Stage.Slug(), string(scopeOf(is)), is.Plans, is.Keeps})
+		}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"acts": out})
+}
+
+var pathArgument = regexp.MustCompile(`:([a-z]+)`)
+
+// Describe is the description of the interface: the readings as they are written down, and the acts from their
+// own arguments.
+func Describe(all []act.Any) (*openapi3.T, error) {
+	doc, err := openapi3.NewLoader().LoadFromData(openAPI)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range all {
+		is := a.Is()
+		if is.Alone {
+			continue
+		}
+		args, err := openapi3gen.NewSchemaRefForValue(a.Args(), nil, openapi3gen.SchemaCustomizer(texts))
+		if err != nil {
+			return nil, err
+		}
+		args.Value.AdditionalProperties = openapi3.AdditionalProperties{Has: new(bool)}
+		doc.Paths.Set("/api/v1/sites/{site}/acts/"+pathArgument.ReplaceAllString(is.Name, "{$1}"), pathOf(doc, is, args))
+	}
+	return doc, doc.Validate(context.Background())
+}
+
+// texts describes what is written as a text though it isn't one to Go: addresses.
+func texts(_ string, t reflect.Type, _ reflect.StructTag, schema *openapi3.Schema) error {
+	if t.String() == "netip.Addr" {
+		*schema = *openapi3.NewStringSchema()
+	}
+	return nil
+}
+
+func pathOf(doc *openapi3.T, is act.Is, args *openapi3.SchemaRef) *openapi3.PathItem {
+	op := &openapi3.Operation{Summary: strings.ToUpper(is.About[:1]) + is.About[1:] + " (scope " + string(scopeOf(is)) + ")",
+		RequestBody: &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithJSONSchemaRef(args)}, Responses: openapi3.NewResponses()}
+	op.Responses.Delete("default")
+	status, says := http.StatusOK, "Done"
+	if is.Plans {
+		status, says = http.StatusCreated, "Preview"
+	}
+	for code, of := range map[int]string{status: says, http.StatusForbidden: "Error", http.StatusNotFound: "Error", http.StatusConflict: "Asks", http.StatusUnprocessableEntity: "Wrong"} {
+		ref := openapi3.NewSchemaRef("#/components/schemas/"+of, doc.Components.Schemas[of].Value)
+		op.AddResponse(code, openapi3.NewResponse().WithDescription(http.StatusText(code)).WithJSONSchemaRef(ref))
+	}
+	item := &openapi3.PathItem{Post: op, Parameters: openapi3.Parameters{doc.Components.Parameters["site"]}}
+	for _, m := range pathArgument.FindAllStringSubmatch(is.Name, -1) {
+		item.Parameters = append(item.Parameters, &openapi3.ParameterRef{Value: openapi3.NewPathParameter(m[1]).WithSchema(openapi3.NewInt64Schema())})
+	}
+	op.AddParameter(openapi3.NewQueryParameter("sure").WithSchema(openapi3.NewStringSchema().WithEnum("1")).
+		WithDescription("it was asked once more, and is meant"))
+	return item
+}
+
+// described serves the description.
+func (pg *Page) described(c *echo.Context) error {
+	doc, err := Describe(pg.Acts())
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(doc)
+	if err != nil {
+		return err
+	}
+	return c.JSONBlob(http.StatusOK, text)
+}
