@@ -47,7 +47,7 @@ type Act[A any] struct {
 	Runs  bool        // what it asks for is a reading: programs need ScopeRun
 	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
 	Alone bool
-	// More reads, into a, what Plan needs besides the site; nil: nothing.
+	// More reads, into a, what Plan needs besides the site, before that is read; nil: nothing.
 	More func(ctx context.Context, c *Call, a *A) error
 	// Plan says what would be changed on devices, from → to, and of whom it can't be and why. It does no I/O.
 	Plan func(now time.Time, s *Seen, a A) (Planned, error)
@@ -100,13 +100,11 @@ func (a Act[A]) keep(ctx context.Context, c *Call, args any) (Kept, error) {
 	return a.Keep(ctx, c, *args.(*A))
 }
 
+// More reads what an act's plan needs besides the site, into arguments as Args gave them; the site is read after it.
+func More(ctx context.Context, a Any, c *Call, args any) error { return a.more(ctx, c, args) }
+
 // Plan is what an act plans for arguments as Args gave them, on a site as it was read.
-func Plan(ctx context.Context, a Any, c *Call, s *Seen, args any) (Planned, error) {
-	if err := a.more(ctx, c, args); err != nil {
-		return Planned{}, err
-	}
-	return a.plan(c.Now, s, args)
-}
+func Plan(a Any, now time.Time, s *Seen, args any) (Planned, error) { return a.plan(now, s, args) }
 
 // Keep has an act keep what arguments wish, as Args gave them.
 func Keep(ctx context.Context, a Any, c *Call, args any) (Kept, error) { return a.keep(ctx, c, args) }
@@ -309,4 +307,13 @@ func (s *Seen) The() (site.Source, error) {
 		return site.Source{}, store.ErrNotFound
 	}
 	return s.Of[0], nil
+}
+
+// Who is who asks, by name.
+func (c *Call) Who(ctx context.Context) (string, error) {
+	if c.Person == 0 {
+		return "a program", nil
+	}
+	p, err := c.Store.Person(ctx, c.Person)
+	return p.Name, err
 }

@@ -16,12 +16,15 @@ func (s *Store) SetBench(ctx context.Context, site, recorder int64, b *channel.B
 	return orNone(tag.RowsAffected(), err)
 }
 
-// TickBench keeps that a view was typed in at a channel of a recorder that is set up by hand.
-func (s *Store) TickBench(ctx context.Context, recorder int64, e channel.BenchEntry) error {
-	_, err := s.db.Exec(ctx, `insert into bench_entry (recorder_id, channel, source_id, profile, by_name, name) values ($1, $2, $3, $4, $5, $6)
-		on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, name = excluded.name, typed_at = now()`,
-		recorder, e.Channel, e.Source, e.Profile, e.By, e.Name)
-	return err
+// TickBench keeps that views were typed in at channels of a recorder that is set up by hand.
+func (s *Store) TickBench(ctx context.Context, recorder int64, all []channel.BenchEntry) error {
+	b := &pgx.Batch{}
+	for _, e := range all {
+		b.Queue(`insert into bench_entry (recorder_id, channel, source_id, profile, by_name, name) values ($1, $2, $3, $4, $5, $6)
+			on conflict (recorder_id, channel) do update set source_id = excluded.source_id, profile = excluded.profile, by_name = excluded.by_name, name = excluded.name, typed_at = now()`,
+			recorder, e.Channel, e.Source, e.Profile, e.By, e.Name)
+	}
+	return s.db.SendBatch(ctx, b).Close()
 }
 
 // UntickBench forgets what was typed in at a channel.

@@ -145,18 +145,17 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 // waits for the page.
 const retireReads = 3 * time.Second
 
-// Retiring reads all other recorders of the site, side by side: what they were seen to hold before says
-// nothing of now. Then it is Retire.
-func Retiring(ctx context.Context, k stages.Kit, from store.Device) (out []finding.Change, left []string, err error) {
-	s, err := site.Load(ctx, k.Store, from.SiteID, []int64{})
+// ReadOthers reads the other recorders of a site just now; it says which of them couldn't be read.
+func ReadOthers(ctx context.Context, k stages.Kit, siteID, than int64) (silent map[int64]bool, err error) {
+	s, err := site.Load(ctx, k.Store, siteID, []int64{})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	var mu sync.Mutex
 	var all sync.WaitGroup
-	silent := map[int64]bool{}
+	silent = map[int64]bool{}
 	for _, rec := range s.Recorders() {
-		if rec.ID == from.ID {
+		if rec.ID == than {
 			continue
 		}
 		all.Go(func() {
@@ -169,11 +168,7 @@ func Retiring(ctx context.Context, k stages.Kit, from store.Device) (out []findi
 		})
 	}
 	all.Wait()
-	if s, err = site.Load(ctx, k.Store, from.SiteID, nil); err != nil {
-		return nil, nil, err
-	}
-	out, left = Retire(s, from, silent)
-	return out, left, nil
+	return silent, nil
 }
 
 // Retire takes out of a recorder all channels whose cameras another one receives, may record and keeps;

@@ -3,18 +3,10 @@ package channels
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
-	"strconv"
-	"strings"
-
-	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/channels"
 	"duskyharbor/internal/web/shell"
 )
@@ -108,92 +100,4 @@ func rowOf(s channel.Step, plan channel.FeedPlanner) feedRow {
 		}
 	}
 	return r
-}
-
-// feeding says that a recorder takes other recorders' channels, or cameras.
-func (pg *Page) feeding(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	d, _, err := pg.ofRecorder(c)
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	var f *channel.Feeding
-	says, what := d.Place+" takes cameras.", "takes cameras"
-	if c.FormValue("on") == "true" {
-		planned, err := pg.Store.PlannedFor(ctx, me.Member.ID, d.ID)
-		if err != nil {
-			return err
-		}
-		if planned > 0 {
-			return pg.Back(c, fmt.Sprintf("%s %s planned for %s: plan another recorder for them first.", shell.Plural(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place))
-		}
-		f, what = &channel.Feeding{Picks: []channel.Pick{}}, "takes other recorders' channels"
-		says = fmt.Sprintf("%s takes other recorders' channels: tick which.", d.Place)
-	} else if d.Feeds != nil && len(d.Feeds.Picks) > 0 {
-		return pg.Back(c, fmt.Sprintf("%s holds %s of other recorders: take them out first.", d.Place, shell.Plural(len(d.Feeds.Picks), "channel")))
-	}
-	if err := pg.Store.SetFeeds(ctx, me.Member.ID, d.ID, f); err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "said what a recorder takes", d.Place+" "+what); err != nil {
-		return err
-	}
-	return pg.Back(c, says)
-}
-
-// takeFeeds shows what has a recorder take the ticked channels of others, or what brings it in step
-// with them.
-func (pg *Page) takeFeeds(c *echo.Context) error {
-	form, err := c.FormValues()
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
-	}
-	d, _, err := pg.ofRecorder(c)
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	s, err := site.Load(c.Request().Context(), pg.Store, shell.VisitorOf(c).Member.ID, []int64{})
-	if err != nil {
-		return err
-	}
-	steps, plan, ok := channels.Steps(s, d)
-	if !ok {
-		return pg.Back(c, d.Place+" takes cameras: say first that it takes other recorders' channels.")
-	}
-	mend := form.Get("mend") != ""
-	var all []finding.Change
-	var left shell.Left
-	for _, x := range steps {
-		var ch finding.Change
-		why, made := "", false
-		switch {
-		case mend && x.Out():
-			if ch, why, made = plan.Mend(x); !made && why == "" {
-				why = strings.TrimSuffix(x.Words, ".")
-			}
-		case !mend && x.Is == channel.Offered && ticked(form["take"], x.Feed.Pick):
-			ch, why, made = plan.Take(x.Feed)
-		}
-		if made {
-			all = append(all, ch)
-		} else if why != "" {
-			left.Cant = append(left.Cant, fmt.Sprintf("%s of %s: %s.", x.Feed.Slot.Name, x.Feed.Place, why))
-		}
-	}
-	title := d.Place + " takes over channels"
-	switch {
-	case mend:
-		title = d.Place + " in step"
-	case len(all) == 0 && len(left.Cant) == 0:
-		return pg.Back(c, "Tick which channels it is to take.")
-	}
-	if len(all) == 0 {
-		return pg.Back(c, "Nothing of it can be done from here: "+strings.Join(left.Cant, " "))
-	}
-	ask := engine.Ask{Stage: stage.Channels, Title: title}
-	return pg.ShowPreview(c, ask, []engine.Pick{{Source: d.Whole(), Changes: finding.Arrange(all)}}, left)
-}
-
-func ticked(values []string, p channel.Pick) bool {
-	return slices.Contains(values, strconv.FormatInt(p.Recorder, 10)+":"+strconv.Itoa(p.Channel))
 }

@@ -50,23 +50,6 @@ func (*Page) Stage() stage.Stage { return stage.Channels }
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/channels/:device/:number/still", pg.channelStill)
-	r.Change.POST("/channels/input", pg.input)
-	r.Change.POST("/channels/room", pg.room)
-	r.Change.POST("/channels/models", pg.models)
-	r.Change.POST("/channels/plan", pg.plan)
-	r.Change.POST("/channels/place", pg.place)
-	r.Change.POST("/channels/proposed", pg.take)
-	r.Change.POST("/channels/out", pg.out)
-	r.Change.POST("/channels/wish", pg.wish)
-	r.Change.POST("/channels/take-over", pg.takeOver)
-	r.Change.POST("/channels/retire", pg.retire)
-	r.Change.POST("/channels/bench", pg.setBench)
-	r.Change.POST("/channels/tick", pg.tick)
-	r.Change.POST("/channels/untick", pg.untick)
-	r.Change.POST("/channels/typed", pg.typedTable)
-	r.Change.POST("/channels/others", pg.others)
-	r.Change.POST("/channels/feeding", pg.feeding)
-	r.Change.POST("/channels/feeds", pg.takeFeeds)
 }
 
 // channelsData is a recorder's face with the tray beside it.
@@ -145,7 +128,7 @@ func (d *channelsData) fold() {
 }
 
 // maxSlots is how many channels of a recorder are drawn: no recorder of today has more.
-const maxSlots = 256
+const maxSlots = channels.MaxSlots
 
 type slotView struct {
 	Number    int

@@ -154,11 +154,14 @@ func (s *Server) plans(ctx context.Context, by Asker, a act.Any, args any) (stor
 	if err != nil {
 		return store.Preview{}, err
 	}
+	if err := act.More(ctx, a, call, args); err != nil {
+		return store.Preview{}, err
+	}
 	seen, asked, err := s.seen(ctx, by.Site, a, args)
 	if err != nil {
 		return store.Preview{}, err
 	}
-	planned, err := act.Plan(ctx, a, call, seen, args)
+	planned, err := act.Plan(a, call.Now, seen, args)
 	if err != nil {
 		return store.Preview{}, err
 	}
