@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/filter"
@@ -40,11 +41,12 @@ import (
 //
 // Keep is run first where an act has both; Plan sees what it kept.
 type Act[A any] struct {
-	Name  string      // its address below the site's, "channels/place"
-	About string      // one line for those who write programs
-	Stage stage.Stage // whose changes it asks for; 0: the site's own
-	Role  people.Role // least that may ask; empty: whoever may change something
-	Runs  bool        // what it asks for is a reading: programs need ScopeRun
+	Name     string      // its address below the site's, "channels/place"
+	About    string      // one line for those who write programs
+	Stage    stage.Stage // whose changes it asks for; 0: the site's own
+	Role     people.Role // least that may ask; empty: whoever may change something
+	Runs     bool        // what it asks for is a reading: programs need ScopeRun
+	PageForm bool        // its page reads its form by itself, and hands the arguments over
 	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
 	Alone bool
 	// More reads, into a, what Plan needs besides the site, before that is read; nil: nothing.
@@ -70,6 +72,7 @@ type Is struct {
 	Stage        stage.Stage
 	Role         people.Role
 	Runs, Alone  bool
+	PageForm     bool
 	Plans, Keeps bool
 }
 
@@ -79,7 +82,7 @@ func (a Act[A]) Is() Is {
 	if role == "" {
 		role = people.Technician
 	}
-	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.Plan != nil, a.Keep != nil}
+	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.PageForm, a.Plan != nil, a.Keep != nil}
 }
 
 // Args is a pointer to its arguments, zero.
@@ -141,6 +144,8 @@ type Kept struct {
 	Denied string
 	Look   *Look
 	Read   *Reading
+	// After is done once the wish is kept: it begins a run, and answers with it.
+	After  func(context.Context) (run int64, err error)
 	Secret *Secret
 	Gone   bool   // the site is no more where it was
 	To     string // the page that a person goes on at, below the site: "find?sheet=7"; empty: where they were
@@ -195,6 +200,16 @@ func (p *Planned) Add(of site.Source, all []finding.Change) {
 // Refuse says that something of a source can't be, and why.
 func (p *Planned) Refuse(place, why string) {
 	p.Cant = append(p.Cant, fmt.Sprintf("%s: %s.", place, why))
+}
+
+// Few words some of those that can't be, and how many more there are.
+func (p Planned) Few() string {
+	const shown = 4
+	says := strings.Join(p.Cant[:min(shown, len(p.Cant))], " ")
+	if more := len(p.Cant) - shown; more > 0 {
+		says += fmt.Sprintf(" And %d more.", more)
+	}
+	return says
 }
 
 // WrongError is what is wrong with one argument; with none named, with all of them together.

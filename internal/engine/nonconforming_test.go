@@ -177,7 +177,7 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		return b.codes(b.device("New certificate")) == "access.certificate"
 	})
 	f, _ := b.view().SignIn(time.Now(), b.device("New certificate"))
-	if err := b.app.SignIn.Trust(ctx, b.device("New certificate"), f.Shown); err != nil {
+	if err := b.Store.KeepFacts(ctx, site.Pin.New(b.device("New certificate").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
 		t.Fatal(err)
 	}
 	// A soft reset makes a new endpoint on this make; its first password is set anew.

@@ -290,7 +290,7 @@ func TestBasicTakesALeaveThatEnds(t *testing.T) {
 		t.Errorf("with another certificate: %s", got)
 	}
 	f, _ := b.view().SignIn(time.Now(), b.device("In clear"))
-	if err := b.app.SignIn.Trust(t.Context(), b.device("In clear"), f.Shown); err != nil {
+	if err := b.Store.KeepFacts(t.Context(), site.Pin.New(b.device("In clear").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
 		t.Fatal(err)
 	}
 	wrong := cam.Wrongs()

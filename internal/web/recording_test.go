@@ -40,7 +40,7 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	p.Set("input[name=least]", "30")
 	p.Set("input[name=most]", "45")
 	p.PressIn(".keeping", "Keep these")
-	p.Sees(30*time.Second, "Kept, and every recording was judged by it.")
+	p.Sees(30*time.Second, "Kept; every recording is judged by it.")
 	// A kind of hours more, and out again: nothing of the form's token gets into the address.
 	p.PressIn("#plan", "More kinds of hours")
 	kinds := func() int64 { return testbed.Glance[int64](p, "document.querySelectorAll('.hoursname').length") }

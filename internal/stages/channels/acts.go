@@ -164,9 +164,27 @@ func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, erro
 	for i, t := range targets {
 		sources[i] = t.Source
 	}
+	name := "no recorder"
+	if x.Recorder != 0 {
+		rec, err := c.Store.Device(ctx, x.Recorder)
+		if err == nil && (rec.SiteID != c.Site.ID || rec.Kind != identity.Recorder) {
+			err = store.ErrNotFound
+		}
+		if err != nil {
+			return act.Kept{}, err
+		}
+		name = rec.Place
+	}
 	judge, err := c.Store.Plan(ctx, c.Site.ID, x.Recorder, sources)
-	return act.Kept{Says: fmt.Sprintf("Planned for %s. Nothing was written to a recorder.", cameras(len(sources))), Did: "planned a recorder",
-		Detail: fmt.Sprintf("%s for recorder %d", cameras(len(sources)), x.Recorder), Judge: judge}, err
+	if err == nil && len(judge) == 0 {
+		return act.Kept{Says: "They are planned for " + name + " already."}, nil
+	}
+	views := "1 view"
+	if n := len(sources); n != 1 {
+		views = stage.Thousands(n) + " views"
+	}
+	return act.Kept{Says: views + " planned for " + name + ". Place them on Channels; nothing was written to a recorder.", Did: "planned a recorder",
+		Detail: views + " for " + name, Judge: judge}, err
 }
 
 // cameras counts them.

@@ -402,11 +402,6 @@ func (r *restart) watch(ctx context.Context) error {
 	return nil
 }
 
-// Trust takes a certificate that a device shows for its own from now on.
-func (g *Stage) Trust(ctx context.Context, d store.Device, fingerprint string) error {
-	return g.Store.KeepFacts(ctx, site.Pin.New(d.ID, "a person trusted it", time.Now().UTC(), fingerprint))
-}
-
 // Rotate gives each of these cameras a new password of its own at once, as Rotations words
 // it: for who was shown that.
 func (g *Stage) Rotate(ctx context.Context, q engine.Ask, devices []int64) (run int64, left int, err error) {

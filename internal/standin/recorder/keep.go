@@ -418,8 +418,9 @@ func (r *Recorder) Lines() (Lines, error) {
 // of a second's edge a packet came, and how a clip lay to a happening, is chance in half a minute, and would be
 // a rule of the camera's in a week of the same half minute.
 func even(line []second) []second {
-	sums := map[uint8]*flow{}
+	sums, all := map[uint8]*flow{}, flow{}
 	for _, s := range line {
+		all.add(s)
 		if sums[s.on] == nil {
 			sums[s.on] = &flow{}
 		}
@@ -429,6 +430,9 @@ func even(line []second) []second {
 	for i := range out {
 		f := sums[out[i].on]
 		out[i].record, out[i].keys = f.Record/f.Seconds, f.Keys/f.Seconds
+		if f.ViewSeconds == 0 {
+			f = &all // its view stream came just then not once
+		}
 		if out[i].viewing = f.ViewSeconds > 0; out[i].viewing {
 			out[i].view = f.View / f.ViewSeconds
 		}

@@ -31,11 +31,8 @@ func (*Page) Slug() string { return "board" }
 // Files are its template.
 func (*Page) Files() fs.FS { return files }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/board/plan", pg.plan)
-	r.Change.POST("/board/remove", pg.remove)
-}
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // boardData is the picture of cameras × stages.
 type boardData struct {

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
@@ -42,31 +40,8 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.Clock.
 func (*Page) Stage() stage.Stage { return stage.Clock }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/clock/watch", pg.watch)
-}
-
-// watch has one camera's clock read again and again for a minute.
-func (pg *Page) watch(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	until, err := pg.stage.Watch(c.Request().Context(), of, clockstage.WatchEvery, clockstage.WatchMost)
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	me := shell.VisitorOf(c)
-	if err := pg.Audit(c.Request().Context(), me, "had a clock watched", of.Place); err != nil {
-		return err
-	}
-	zone, err := time.LoadLocation(me.Member.Zone)
-	if err != nil {
-		zone = time.UTC
-	}
-	return pg.Back(c, of.Place+"'s clock is read every few seconds until "+until.In(zone).Format("15:04:05")+".")
-}
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // clockData is the strip and its table.
 type clockData struct {

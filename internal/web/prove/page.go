@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
@@ -43,10 +41,8 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.Prove.
 func (*Page) Stage() stage.Stage { return stage.Prove }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/prove/walk", pg.walk)
-}
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // proveData is one camera's walk.
 type proveData struct {
@@ -175,24 +171,6 @@ func drawings(rules []rule.Rule) []drawing {
 		out = append(out, drawing{r.Name, strings.TrimSpace(b.String()), r.Kind == rule.Inside})
 	}
 	return out
-}
-
-func (pg *Page) walk(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	_, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	tell := c.FormValue("tell") == "1"
-	if tell && !me.Member.Demo {
-		return pg.Back(c, "Only a demo site's stand-ins can be told to walk.")
-	}
-	n := store.NewRun{Site: me.Member.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + of.Place,
-		Person: me.Person.ID, Of: []store.Target{{Device: of.Device.ID, Source: of.ID}}}
-	if _, err := pg.Engine.Begin(ctx, n, tell); err != nil {
-		return pg.Told(c, err)
-	}
-	return pg.Back(c, "")
 }
 
 // Sheet tells how the last walk went.

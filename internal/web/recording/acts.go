@@ -1,27 +1,15 @@
 package recording
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
-	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
-	"duskyharbor/internal/core/finding"
-	"duskyharbor/internal/core/recording"
-	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
-	"duskyharbor/internal/store"
+	stage "duskyharbor/internal/stages/recording"
 	"duskyharbor/internal/web/shell"
 )
-
-// maxName is how long a plan's name may be, in characters.
-const maxName = 60
 
 // posted reads the draft of a form; where it is wrong the page shows it as it was typed.
 func (pg *Page) posted(c *echo.Context) (d draft, ok bool, err error) {
@@ -34,14 +22,10 @@ func (pg *Page) posted(c *echo.Context) (d draft, ok bool, err error) {
 		return d, false, err
 	}
 	d = read(url.Values(form), plans)
-	switch {
-	case d.Wrong != "":
-	case d.Name == "" || len([]rune(d.Name)) > maxName:
-		d.Wrong = fmt.Sprintf("Name the plan, in up to %d characters.", maxName)
-	default:
-		return d, true, nil
+	if d.Wrong != "" {
+		return d, false, pg.again(c, url.Values(form), d.Wrong)
 	}
-	return d, false, pg.again(c, url.Values(form), d.Wrong)
+	return d, true, nil
 }
 
 // again shows the page with the draft as it was typed, and why it isn't taken.
@@ -75,38 +59,22 @@ func (pg *Page) draft(c *echo.Context) error {
 	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/recording?%s", me.Member.ID, fields(d.ID, d.Name, d.Plan).Encode()))
 }
 
-// kept keeps the draft under its name and has those be judged that it was chosen for.
-func (pg *Page) kept(c *echo.Context, d draft) (id int64, says string, err error) {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	id, err = pg.Store.KeepRecordingPlan(ctx, me.Member.ID, store.RecordingPlan{ID: d.ID, Name: d.Name, Plan: d.Plan})
-	if errors.Is(err, store.ErrTaken) {
-		return 0, fmt.Sprintf("Another plan is called %q: give this one another name, or choose that one.", d.Name), nil
-	}
-	if err != nil {
-		return 0, "", err
-	}
-	if err := pg.Audit(ctx, me, "kept a recording plan", d.Name+": "+d.Plan.String()); err != nil {
-		return 0, "", err
-	}
-	return id, "", pg.Engine.Judge(ctx, me.Member.ID, nil)
-}
-
 // keep keeps the plan in hand under its name.
 func (pg *Page) keep(c *echo.Context) error {
 	d, ok, err := pg.posted(c)
 	if err != nil || !ok {
 		return err
 	}
-	id, says, err := pg.kept(c, d)
+	done, err := pg.Asks(c, "recording/plan", &stage.Plan{ID: d.ID, Name: d.Name, Plan: d.Plan})
+	if shell.IsTold(err) {
+		form, _ := c.FormValues()
+		return pg.again(c, url.Values(form), err.Error())
+	}
 	if err != nil {
 		return err
 	}
-	if says != "" {
-		form, _ := c.FormValues()
-		return pg.again(c, url.Values(form), says)
-	}
-	pg.Flash(c.Request().Context(), d.Name+" is kept. Nothing was written to a recorder.")
-	to := pg.at(c, id)
+	pg.Flash(c.Request().Context(), done.Says)
+	to := pg.at(c, done.ID)
 	if form, err := c.FormValues(); err == nil { // ticks stay
 		for _, v := range form["pick"] {
 			to += "&pick=" + url.QueryEscape(v)
@@ -121,165 +89,24 @@ func (pg *Page) at(c *echo.Context, plan int64) string {
 
 // write keeps the plan in hand, chooses it for the selection, and shows what that changes.
 func (pg *Page) write(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	sel, asked, err := shell.Selected(c)
-	if err != nil {
-		return err
-	}
 	d, ok, err := pg.posted(c)
 	if err != nil || !ok {
 		return err
 	}
-	targets, err := pg.Store.Resolve(ctx, sel, stage.Recording)
-	if err != nil {
+	args := &stage.Write{Plan: stage.Plan{ID: d.ID, Name: d.Name, Plan: d.Plan}}
+	if err := shell.BindForm(c, &args.Selection); err != nil {
 		return err
 	}
-	id, says, err := pg.kept(c, d)
-	if err != nil {
-		return err
-	}
-	if says != "" {
+	done, err := pg.Asks(c, "recording/write", args)
+	switch {
+	case shell.IsTold(err) && done.ID == 0:
 		form, _ := c.FormValues()
-		return pg.again(c, url.Values(form), says)
-	}
-	sources := make([]int64, len(targets))
-	for i, t := range targets {
-		sources[i] = t.Source
-	}
-	devices, err := pg.Store.ChoosePlan(ctx, me.Member.ID, id, sources)
-	if err != nil {
+		return pg.again(c, url.Values(form), err.Error())
+	case shell.IsTold(err):
+		pg.Flash(c.Request().Context(), err.Error())
+		return c.Redirect(http.StatusSeeOther, pg.at(c, done.ID))
+	case err != nil:
 		return err
 	}
-	if err := pg.Audit(ctx, me, "chose a recording plan", fmt.Sprintf("%s for %s", d.Name, shell.Plural(len(sources), "camera"))); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, devices); err != nil {
-		return err
-	}
-	return pg.show(c, id, d, targets, asked)
-}
-
-// show shows what choosing a plan changes on channels, and whose can't be changed.
-func (pg *Page) show(c *echo.Context, id int64, d draft, targets []store.Target, asked string) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	var left shell.Left
-	now := time.Now()
-	picks, underWay, err := pg.Engine.Gather(ctx, me.Member.ID, stage.Recording, targets, func(s *site.Snapshot, of site.Source) []finding.Change {
-		f, w := s.Recording(of)
-		changes := recording.Propose(now, f, w)
-		switch {
-		case len(changes) > 0:
-		case f.Slot == nil:
-			left.Cant = append(left.Cant, of.Place+": no channel holds it yet; the plan is chosen, and is proposed once it is placed.")
-		case f.Slot.Plan == nil:
-			left.Cant = append(left.Cant, fmt.Sprintf("%s: %s doesn't tell what it keeps, and takes no plan from here.", of.Place, f.Recorder))
-		case f.Slot.Plan.Equal(w.Plan):
-			left.Idle++
-		default:
-			for _, p := range f.Problems(w.Plan, true) {
-				if p.Never {
-					left.Cant = append(left.Cant, of.Place+": "+p.Sentence)
-				}
-			}
-		}
-		return changes
-	})
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	left.UnderWay = underWay
-	p, err := pg.KeepPreview(ctx, me.Actor(), engine.Ask{Stage: stage.Recording, Title: fmt.Sprintf("%s on %s", d.Name, shell.Plural(len(picks), "channel")), AskedOf: asked}, picks, left)
-	if shell.IsTold(err) {
-		says := fmt.Sprintf("%s is chosen for %s.", d.Name, shell.Plural(len(targets), "camera"))
-		if errors.Is(err, shell.ErrNothing) {
-			says += " Their channels keep by it already."
-		} else {
-			says += " " + err.Error()
-		}
-		pg.Flash(c.Request().Context(), says)
-		return c.Redirect(http.StatusSeeOther, pg.at(c, id))
-	}
-	if err != nil {
-		return err
-	}
-	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("%s&preview=%d", pg.at(c, id), p.ID))
-}
-
-// remove takes a plan off the site; channels keep by it until another is written.
-func (pg *Page) remove(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	id, err := strconv.ParseInt(c.FormValue("plan"), 10, 64)
-	if err != nil {
-		return store.ErrNotFound
-	}
-	name, devices, err := pg.Store.DropRecordingPlan(ctx, me.Member.ID, id)
-	if err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "took a recording plan off", name); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, devices); err != nil {
-		return err
-	}
-	pg.Flash(c.Request().Context(), name+" is gone. What channels keep stays as it is.")
-	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/recording", me.Member.ID))
-}
-
-// keeping keeps for how many days the site keeps.
-func (pg *Page) keeping(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	var k store.Keeping
-	for _, x := range []struct {
-		name string
-		to   *int
-		most int
-	}{{"least", &k.Least, 3650}, {"most", &k.Most, 3650}, {"active", &k.Active, 100}} {
-		text := strings.TrimSpace(c.FormValue(x.name))
-		if text == "" {
-			continue
-		}
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 0 || n > x.most {
-			return pg.Refuse(c, x.name, fmt.Sprintf("A whole number from 0 to %d; empty: none.", x.most))
-		}
-		*x.to = n
-	}
-	if k.Most > 0 && k.Least > k.Most {
-		return pg.Refuse(c, "least", "The contract's least is more than the privacy rule's most.")
-	}
-	if err := pg.Store.SetKeeping(ctx, me.Member.ID, k); err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "said for how long recordings are kept", fmt.Sprintf("at least %d days, at most %d; something for %d %% where nobody counted", k.Least, k.Most, k.Active)); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, nil); err != nil {
-		return err
-	}
-	return pg.Back(c, "Kept, and every recording was judged by it.")
-}
-
-// age shows what has a recorder delete what is older than the site allows.
-func (pg *Page) age(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	id, err := strconv.ParseInt(c.FormValue("recorder"), 10, 64)
-	days, err2 := strconv.Atoi(c.FormValue("days"))
-	if err != nil || err2 != nil || days < 0 || days > 3650 {
-		return pg.Back(c, "Say after how many days it is to delete, 0 to 3650.")
-	}
-	s, err := site.Load(ctx, pg.Store, me.Member.ID, []int64{id})
-	if err != nil {
-		return err
-	}
-	rec, ok := s.Device(id)
-	r, known := site.Recorder.Of(s, id)
-	if !ok || !known {
-		return store.ErrNotFound
-	}
-	if r.Storage.Deletes == days {
-		return pg.Back(c, rec.Place+" does so already.")
-	}
-	ch := recording.Age(rec.Place, id, r.Storage, days)
-	return pg.ShowPreview(c, engine.Ask{Stage: stage.Recording, Title: ch.Title}, []engine.Pick{{Source: rec.Whole(), Changes: []finding.Change{ch}}}, shell.Left{})
+	return c.Redirect(http.StatusSeeOther, fmt.Sprintf("%s&preview=%d", pg.at(c, done.ID), done.Preview.ID))
 }

@@ -44,10 +44,7 @@ func (*Page) Stage() stage.Stage { return stage.Recording }
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/recording/draft", pg.draft)
 	r.Change.POST("/recording/plan", pg.keep)
-	r.Change.POST("/recording/plan/remove", pg.remove)
 	r.Change.POST("/recording/write", pg.write)
-	r.Change.POST("/recording/age", pg.age)
-	r.Change.POST("/recording/keeping", pg.keeping)
 }
 
 type pageData struct {

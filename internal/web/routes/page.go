@@ -8,13 +8,10 @@ import (
 	"slices"
 	"strconv"
 
-	"github.com/labstack/echo/v5"
-
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/web/shell"
 )
@@ -39,10 +36,8 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.Routes.
 func (*Page) Stage() stage.Stage { return stage.Routes }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/routes/peg", pg.peg)
-}
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // routesData is the peg field of one camera.
 type routesData struct {
@@ -134,35 +129,6 @@ func topicRows(f route.Facts) []topicRow {
 		out = append(out, r)
 	}
 	return out
-}
-
-func (pg *Page) peg(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	v, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	f := v.Routes(of)
-	topic, input := c.FormValue("topic"), c.FormValue("input")
-	if f.Channel == 0 || !slices.Contains(f.Inputs, input) || !knows(f, topic) {
-		return pg.Back(c, "That topic or input isn't there any more: read the routes again.")
-	}
-	on := !slices.Contains(f.Pegs, route.Peg{Topic: topic, Input: input})
-	ch := route.Change(f, topic, input, "A person pegged it.", on)
-	ask := engine.Ask{Site: me.Member.ID, Stage: stage.Routes, Title: of.Place + ": " + ch.Title, Person: me.Person.ID}
-	if _, err := pg.Engine.Apply(ctx, ask, []engine.Pick{{Source: of, Changes: []finding.Change{ch}}}); err != nil {
-		return pg.Told(c, err)
-	}
-	return pg.Back(c, "")
-}
-
-func knows(f route.Facts, topic string) bool {
-	for _, t := range f.Topics {
-		if t.Topic == topic {
-			return true
-		}
-	}
-	return slices.ContainsFunc(f.Pegs, func(p route.Peg) bool { return p.Topic == topic })
 }
 
 // Sheet lists what the camera offers and what is pegged.

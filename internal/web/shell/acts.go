@@ -3,6 +3,7 @@ package shell
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
@@ -276,7 +278,9 @@ func AddressText(a *netip.Addr) string {
 }
 
 // IsTold says whether an error is a sentence for the person, or a device's.
-func IsTold(err error) bool { return err != nil && !engine.Ours(err) }
+func IsTold(err error) bool {
+	return err != nil && (errors.As(err, new(act.WrongError)) || errors.As(err, new(act.AskError)) || !engine.Ours(err))
+}
 
 // Flash keeps a sentence that the next page shows.
 func (s *Server) Flash(ctx context.Context, sentence string) { s.sessions.Put(ctx, "flash", sentence) }

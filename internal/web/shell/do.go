@@ -142,7 +142,12 @@ func (s *Server) keeps(ctx context.Context, by Asker, a act.Any, args any) (out 
 		}
 	}
 	if r := kept.Read; r != nil {
-		out.Run, err = s.StartRead(ctx, by.Actor, r.Stage, r.Of, r.Title)
+		if out.Run, err = s.StartRead(ctx, by.Actor, r.Stage, r.Of, r.Title); err != nil {
+			return out, err
+		}
+	}
+	if kept.After != nil {
+		out.Run, err = kept.After(ctx)
 	}
 	return out, err
 }
@@ -229,6 +234,16 @@ func (s *Server) seen(ctx context.Context, siteID int64, a act.Any, args any) (*
 	return seen, asked, nil
 }
 
+// Asks does an act by its name, for a page that read its form by itself.
+func (s *Server) Asks(c *echo.Context, name string, args any) (Done, error) {
+	a, ok := s.acts[name]
+	if !ok {
+		return Done{}, store.ErrNotFound
+	}
+	me := VisitorOf(c)
+	return s.Do(c.Request().Context(), Asker{me.Actor(), me.Member.Role, Sure(c)}, a, args)
+}
+
 // pageAct answers a form that asks for an act.
 func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -301,6 +316,9 @@ func programNotDone(c *echo.Context, err error) error {
 	}
 	return err
 }
+
+// BindForm reads arguments from a form, for a page that reads the rest of it by itself.
+func BindForm(c *echo.Context, args any) error { return bindForm(c, args) }
 
 // bindForm reads arguments from the address and a form.
 func bindForm(c *echo.Context, args any) error {

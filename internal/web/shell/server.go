@@ -163,6 +163,9 @@ func (s *Server) routes() *echo.Echo {
 	r := &Routes{Root: e.Group(""), Site: site, Change: change, Lead: site.Group("", s.mayLead)}
 	r.Root.GET("/metrics", s.metrics.serve, s.Program(people.ScopeRead))
 	for _, a := range s.Acts() {
+		if a.Is().PageForm {
+			continue
+		}
 		by := r.Change
 		if a.Is().Role == people.Lead {
 			by = r.Lead

@@ -37,12 +37,8 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.SignIn.
 func (*Page) Stage() stage.Stage { return stage.SignIn }
 
-// Routes adds what it answers besides its page.
-func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/sign-in/rotate", pg.rotate)
-	r.Change.POST("/sign-in/basic", pg.allowBasic)
-	r.Change.POST("/sign-in/trust", pg.trust)
-}
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
 
 // signInData is devices × credential sets.
 type signInData struct {

@@ -1,0 +1,49 @@
+package routes
+
+import (
+	"slices"
+	"time"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+)
+
+// Acts of the stage.
+func (r *Stage) Acts() []act.Any {
+	return []act.Any{act.Act[Peg]{Name: "routes/peg", About: "peg a camera's topic to an input of its channel, or take the peg out", Stage: stage.Routes, Plan: planPeg}}
+}
+
+// Peg is where a topic meets an input: where there is one it is taken out.
+type Peg struct {
+	act.Camera
+	Topic string `form:"topic" json:"topic"`
+	Input string `form:"input" json:"input"`
+}
+
+func planPeg(_ time.Time, s *act.Seen, x Peg) (p act.Planned, err error) {
+	of, err := s.The()
+	if err != nil {
+		return p, err
+	}
+	f := s.Routes(of)
+	if f.Channel == 0 || !slices.Contains(f.Inputs, x.Input) || !knows(f, x.Topic) {
+		return p, trouble.Told("That topic or input isn't there any more: read the routes again.")
+	}
+	on := !slices.Contains(f.Pegs, route.Peg{Topic: x.Topic, Input: x.Input})
+	ch := route.Change(f, x.Topic, x.Input, "A person pegged it.", on)
+	p.Title = of.Place + ": " + ch.Title
+	p.Add(of, []finding.Change{ch})
+	return p, nil
+}
+
+func knows(f route.Facts, topic string) bool {
+	for _, t := range f.Topics {
+		if t.Topic == topic {
+			return true
+		}
+	}
+	return slices.ContainsFunc(f.Pegs, func(p route.Peg) bool { return p.Topic == topic })
+}
