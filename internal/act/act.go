@@ -39,7 +39,7 @@ import (
 //		return act.Kept{Says: "Kept.", Did: "renamed a lens", Detail: r.Name}, c.Store.Rename(ctx, c.Site.ID, r.Lens, r.Name)
 //	}}
 //
-// Keep is run first where an act has both; Plan sees what it kept.
+// More is run first, then Keep, then Plan, which sees what was kept.
 type Act[A any] struct {
 	Name     string      // its address below the site's, "channels/place"
 	About    string      // one line for those who write programs
@@ -49,7 +49,7 @@ type Act[A any] struct {
 	PageForm bool        // its page reads its form by itself, and hands the arguments over
 	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
 	Alone bool
-	// More reads, into a, what Plan needs besides the site, before that is read; nil: nothing.
+	// More reads, into a, what is needed besides the site, also from devices, before anything else is done; nil: nothing.
 	More func(ctx context.Context, c *Call, a *A) error
 	// Plan says what would be changed on devices, from → to, and of whom it can't be and why. It does no I/O.
 	Plan func(now time.Time, s *Seen, a A) (Planned, error)

@@ -22,7 +22,7 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 	h.on(p, "settings")
 	testbed.Eval[bool](p, "(document.getElementById('w-network').value = '24', true)")
 	p.Press("Keep")
-	p.Sees(20*time.Second, "Kept, and everything was judged by it.")
+	p.Sees(20*time.Second, "Kept; everything is judged by it.")
 	h.on(p, "find")
 	h.run(p, "body", "Look at 4 networks")
 	h.on(p, "sign-in")

@@ -274,7 +274,7 @@ func TestShots(t *testing.T) {
 	p.Set("input[name=least]", "30")
 	p.Set("input[name=most]", "45")
 	p.PressIn(".keeping", "Keep these")
-	p.Sees(30*time.Second, "Kept, and every recording was judged by it.")
+	p.Sees(30*time.Second, "Kept; every recording is judged by it.")
 	testbed.Until(t, 30*time.Second, "the page's scripts run", func() bool {
 		return testbed.Glance[bool](p, "!!(document.querySelector('[x-data]') || {})._x_dataStack")
 	})

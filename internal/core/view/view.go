@@ -20,6 +20,14 @@ type Setup struct {
 	PTZ     *PTZ     `json:"ptz,omitempty"`
 }
 
+// AimText is where the camera looks, in words that marks on its picture are kept with; empty where it can't be turned.
+func (s *Setup) AimText() string {
+	if s == nil || s.PTZ == nil || s.PTZ.At == nil {
+		return ""
+	}
+	return s.PTZ.At.Text()
+}
+
 // Range is from the least to the most; both 0: there is none.
 type Range struct {
 	Min float64 `json:"min"`

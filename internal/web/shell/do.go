@@ -78,6 +78,13 @@ func (s *Server) Do(ctx context.Context, by Asker, a act.Any, args any) (out Don
 		}
 	}
 	is := a.Is()
+	call, err := s.call(ctx, by)
+	if err == nil {
+		err = act.More(ctx, a, call, args)
+	}
+	if err != nil {
+		return out, err
+	}
 	if is.Keeps {
 		if out, err = s.keeps(ctx, by, a, args); err != nil {
 			return out, err
@@ -157,9 +164,6 @@ func (s *Server) plans(ctx context.Context, by Asker, a act.Any, args any) (stor
 	is := a.Is()
 	call, err := s.call(ctx, by)
 	if err != nil {
-		return store.Preview{}, err
-	}
-	if err := act.More(ctx, a, call, args); err != nil {
 		return store.Preview{}, err
 	}
 	seen, asked, err := s.seen(ctx, by.Site, a, args)
@@ -254,6 +258,8 @@ func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 		me := VisitorOf(c)
 		done, err := s.Do(c.Request().Context(), Asker{me.Actor(), me.Member.Role, Sure(c)}, a, args)
 		switch {
+		case c.Request().Header.Get("Accept") == "application/json": // a page's script asks, and stays where it is
+			return answerScript(c, done, err)
 		case err != nil:
 			return s.notDone(c, err)
 		case done.Preview != nil:
@@ -269,6 +275,17 @@ func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 		}
 		return s.Back(c, done.Says)
 	}
+}
+
+// answerScript answers a page's script in one sentence.
+func answerScript(c *echo.Context, done Done, err error) error {
+	switch {
+	case IsTold(err):
+		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": err.Error()})
+	case err != nil:
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"says": done.Says})
 }
 
 // notDone tells a person why an act wasn't done: at the field that is wrong, or by asking once more.

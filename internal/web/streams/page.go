@@ -47,19 +47,11 @@ func (*Page) Stage() stage.Stage { return stage.Streams }
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/stills/:source", pg.still)
-	r.Change.POST("/streams/paths", pg.setPaths)
-	r.Change.POST("/streams/usual", pg.usual)
-	r.Change.POST("/streams/encoders", pg.encoders)
-	r.Change.POST("/streams/consent", pg.consent)
-	r.Change.POST("/streams/plan", pg.plan)
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
-	r.Change.POST("/streams/heard", pg.heard)
 	r.Change.POST("/streams/listening", pg.listening)
 	r.Change.POST("/streams/accept", pg.accept)
-	r.Change.POST("/streams/marks", pg.marks)
-	pg.viewRoutes(r)
 	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
 	r.Site.GET("/stills/:source/view/:view", pg.viewStill)
 }
@@ -113,7 +105,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: offeredCodecs}
+	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: streams.OfferedCodecs}
 	q := p.URL.Query()
 	open, _ := strconv.ParseInt(q.Get("sheet"), 10, 64)
 	want, _ := strconv.ParseInt(q.Get("camera"), 10, 64)
@@ -155,7 +147,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	f, w := p.Snapshot.Streams(r.Source)
 	setup, _ := p.Snapshot.Picture(r.Source)
-	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, aimOf(setup)), Hidden: hidden(setup)}
+	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, setup.AimText()), Hidden: hidden(setup)}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
 		_, m, _ := f.Find(pr.Token)
@@ -315,45 +307,6 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 		}
 	}
 	return x
-}
-
-// setPaths keeps at which addresses a camera's streams are had, as a person typed them.
-func (pg *Page) setPaths(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	paths, err := stream.ParsePaths(c.FormValue("paths"))
-	if err != nil {
-		return pg.Refuse(c, "paths", err.Error())
-	}
-	return pg.keepPaths(c, of, paths, "named the streams")
-}
-
-// usual has the usual addresses asked, because a person wants it, and keeps those that answer.
-func (pg *Page) usual(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	paths, err := pg.stage.Usual(c.Request().Context(), of)
-	switch {
-	case err != nil:
-		return pg.Told(c, err)
-	case len(paths) == 0:
-		return pg.Back(c, fmt.Sprintf("None of the %d usual addresses has a stream of %s: its papers or its own page name them.", len(stream.UsualPaths()), of.Place))
-	}
-	return pg.keepPaths(c, of, paths, "had the usual streams asked")
-}
-
-func (pg *Page) keepPaths(c *echo.Context, of store.Source, paths []string, act string) error {
-	if err := pg.Store.SetPaths(c.Request().Context(), shell.VisitorOf(c).Member.ID, of.Device.ID, paths); err != nil {
-		return err
-	}
-	if len(paths) == 0 {
-		return pg.JudgedBack(c, of, act, ": none", "No stream of "+of.Place+" is named any more.")
-	}
-	return pg.JudgedBack(c, of, act, ": "+strings.Join(paths, ", "), fmt.Sprintf("Streams of %s: %s. Read and play them now.", of.Place, strings.Join(paths, ", ")))
 }
 
 // soundText is in words what a profile has of sound.

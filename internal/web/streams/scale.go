@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/streams"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -81,59 +82,14 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleV
 	return v
 }
 
-// marks keeps two marks of known size on a view's picture, or forgets them.
-func (pg *Page) marks(c *echo.Context) error {
-	v, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	if c.FormValue("off") == "1" {
-		if err := pg.Store.SetMarks(ctx, me.Member.ID, of.ID, nil); err != nil {
-			return err
-		}
-		return pg.JudgedBack(c, of, "took the marks off a picture", "", "The marks on the picture of "+of.Place+" are gone.")
-	}
-	if err := otherPicture(c, of); err != nil {
-		return pg.Told(c, err)
-	}
-	f, w := v.Streams(of)
-	setup, _ := v.Picture(of)
-	s := stream.Scale{Size: f.Marked(w.Codecs), By: me.Person.Name, Aim: aimOf(setup)}
-	if f.Still != nil {
-		s.Seen = &f.Still.Print
-	}
-	for i := range s.Marks {
-		k, err := stream.ParseMark(c.FormValue("mark-" + strconv.Itoa(i)))
-		if err != nil {
-			return pg.Told(c, err)
-		}
-		metres, err := strconv.ParseFloat(c.FormValue("metres-"+strconv.Itoa(i)), 64)
-		if err != nil {
-			return pg.Back(c, fmt.Sprintf("Say how long mark %d is, in metres, as 2.05.", i+1))
-		}
-		k.Metres = metres
-		s.Marks[i] = k
-	}
-	if s.Size.Width == 0 {
-		return pg.Back(c, "The size of its picture isn't known: read and play its streams first.")
-	}
-	if err := s.Check(); err != nil {
-		return pg.Back(c, err.Error())
-	}
-	if err := pg.Store.SetMarks(ctx, me.Member.ID, of.ID, &s); err != nil {
-		return err
-	}
-	return pg.JudgedBack(c, of, "marked sizes on a picture", fmt.Sprintf(": %g m, %g m", s.Marks[0].Metres, s.Marks[1].Metres), s.Text())
-}
-
 // accept keeps the picture that a view shows now as the one that a person accepts.
 func (pg *Page) accept(c *echo.Context) error {
 	_, of, err := pg.Camera(c)
 	if err != nil {
 		return err
 	}
-	if err := otherPicture(c, of); err != nil {
+	shows, _ := strconv.ParseInt(c.FormValue("shown"), 10, 64)
+	if err := (streams.Picture{Shown: shows}).Other(of); err != nil {
 		return pg.Told(c, err)
 	}
 	me := shell.VisitorOf(c)
@@ -168,16 +124,6 @@ func (pg *Page) acceptShown(c *echo.Context, of site.Source, light stream.Light,
 		return err
 	}
 	return pg.stage.AcceptShown(c.Request().Context(), of, light, me.Person.ID, me.Person.Name, data)
-}
-
-// otherPicture says that what a person drew on, marked or saw was another camera's picture than the one
-// that it is meant for; nil where it wasn't, or nothing was shown.
-func otherPicture(c *echo.Context, of site.Source) error {
-	shown := c.FormValue("shown")
-	if shown == "" || shown == strconv.FormatInt(of.ID, 10) {
-		return nil
-	}
-	return trouble.Tell("The picture on the page wasn't that of %s: nothing was kept. Open its sheet again, and look at its own.", of.Place)
 }
 
 // accepted passes on the picture that was accepted of a view in a light.

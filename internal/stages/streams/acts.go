@@ -1,0 +1,435 @@
+package streams
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/core/view"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Acts of the stage.
+func (t *Stage) Acts() []act.Any {
+	const on = stage.Streams
+	return []act.Any{
+		act.Act[Encoders]{Name: "streams/encoders", About: "set the encoders of cameras alike", Stage: on, Plan: t.planEncoders},
+		act.Act[Texts]{Name: "streams/texts", About: "set the text that cameras burn in alike", Stage: on, Plan: t.planTexts},
+		act.Act[Mask]{Name: "streams/masks", About: "hide one part more of a picture, or one less", Stage: on, Plan: planMask},
+		act.Act[Imaging]{Name: "streams/imaging", About: "set a property of how a camera's pictures are taken", Stage: on, Plan: planImaging},
+		act.Act[Turn]{Name: "streams/turn", About: "move a camera, or what it remembers", Stage: on, Plan: planTurn},
+		act.Act[Paths]{Name: "streams/paths", About: "name at which addresses a camera's streams are had", Stage: on, Keep: keepPaths},
+		act.Act[Usual]{Name: "streams/usual", About: "have the usual addresses asked, and keep those that answer", Stage: on, Runs: true, More: t.askUsual, Keep: keepUsual},
+		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
+		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
+		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},
+		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Keep: keepHeard},
+	}
+}
+
+// Encoders is how the encoders of cameras are to be set.
+type Encoders struct {
+	act.Selection
+	Codec string  `form:"codec" json:"codec,omitempty"`         // H264, H265, JPEG; empty: as it is
+	Key   float64 `form:"key" json:"key_frame_every,omitempty"` // s, 0.2 to 10; 0: as it is
+}
+
+// OfferedCodecs can be asked for in bulk.
+var OfferedCodecs = []string{"H264", "H265", "JPEG"}
+
+// want is what is asked for, and in which words.
+func (x Encoders) want() (want stream.Want, says string, err error) {
+	var parts []string
+	if x.Codec != "" {
+		if !slices.Contains(OfferedCodecs, x.Codec) {
+			return want, "", act.Wrong("codec", "That isn't a codec that can be asked for.")
+		}
+		want.Codecs = []string{x.Codec}
+		parts = append(parts, "Send "+stream.Pretty(x.Codec))
+	}
+	if x.Key != 0 {
+		if !(x.Key >= 0.2 && x.Key <= 10) {
+			return want, "", act.Wrong("key", "From key frame to key frame it is 0.2 to 10 seconds.")
+		}
+		want.KeyEvery = time.Duration(x.Key * float64(time.Second))
+		parts = append(parts, fmt.Sprintf("%g s between key frames", x.Key))
+	}
+	if len(parts) == 0 {
+		return want, "", act.Wrong("codec", "Choose a codec, or how far key frames are apart.")
+	}
+	return want, strings.Join(parts, ", "), nil
+}
+
+func (t *Stage) planEncoders(_ time.Time, s *act.Seen, x Encoders) (act.Planned, error) {
+	want, says, err := x.want()
+	if err != nil {
+		return act.Planned{}, err
+	}
+	return alike(s, says, func(of site.Source) ([]finding.Change, []string) { return t.Asked(s.Snapshot, of, want) }), nil
+}
+
+// alike is what sets a selection as a person wants it: says names it.
+func alike(s *act.Seen, says string, asked func(site.Source) ([]finding.Change, []string)) (p act.Planned) {
+	for _, of := range s.Of {
+		changes, cant := asked(of)
+		switch {
+		case len(cant) > 0:
+			p.Refuse(of.Place, strings.Join(cant, "; "))
+		case len(changes) == 0:
+			p.Idle++
+		}
+		p.Add(of, changes)
+	}
+	cameras := "1 camera"
+	if n := len(p.Of); n != 1 {
+		cameras = stage.Thousands(n) + " cameras"
+	}
+	p.Title = says + " on " + cameras
+	return p
+}
+
+// Texts is what cameras are to burn in.
+type Texts struct {
+	act.Selection
+	Name string `form:"text-name" json:"name,omitempty"` // place, none; empty: as it is
+	Time string `form:"text-time" json:"time,omitempty"` // date, none; empty: as it is
+}
+
+func (t *Stage) planTexts(_ time.Time, s *act.Seen, x Texts) (act.Planned, error) {
+	var parts []string
+	for _, k := range []struct {
+		what, want, field string
+		says              map[string]string
+	}{{"name", x.Name, "text-name", map[string]string{"place": "Burn in the name that each has here", "none": "Take the name out"}},
+		{"time", x.Time, "text-time", map[string]string{"date": "Burn in date and time", "none": "Take the time out"}}} {
+		switch says, ok := k.says[k.want]; {
+		case ok:
+			parts = append(parts, says)
+		case k.want != "":
+			return act.Planned{}, act.Wrong(k.field, "The "+k.what+" in a picture can't be asked for so.")
+		}
+	}
+	if len(parts) == 0 {
+		return act.Planned{}, act.Wrong("text-name", "Choose what is to be burned in: the name, the time, or neither.")
+	}
+	want := view.Want{Name: x.Name, Time: x.Time}
+	return alike(s, strings.Join(parts, ", "), func(of site.Source) ([]finding.Change, []string) { return t.AskedText(s.Snapshot, of, want) }), nil
+}
+
+// Picture is a camera whose picture is meant, and whose picture was looked at; 0: none was shown.
+type Picture struct {
+	act.Camera
+	Shown int64 `form:"shown" json:"shown_camera_id,omitempty"`
+}
+
+// Other says that what a person drew on, marked or saw was another camera's picture than the one that it is meant
+// for; nil where it wasn't, or nothing was shown.
+func (x Picture) Other(of site.Source) error {
+	if x.Shown == 0 || x.Shown == of.ID {
+		return nil
+	}
+	return trouble.Tell("The picture on the page wasn't that of %s: nothing was kept. Open its sheet again, and look at its own.", of.Place)
+}
+
+// one is what changes one view's picture.
+func (x Picture) one(s *act.Seen, change func(view.Setup) (finding.Change, error)) (p act.Planned, err error) {
+	of, err := s.The()
+	if err != nil {
+		return p, err
+	}
+	if err := x.Other(of); err != nil {
+		return p, err
+	}
+	setup, _ := s.Picture(of)
+	if setup == nil {
+		return p, trouble.Told("Read the streams of " + of.Place + " first: how its picture is made isn't known.")
+	}
+	asked, err := change(*setup)
+	if err != nil {
+		return p, err
+	}
+	p.Title = asked.Title + ": " + of.Place
+	p.Add(of, []finding.Change{asked})
+	return p, nil
+}
+
+// Mask is a part of a picture that is hidden: a rectangle, its edges in hundredths of the picture; or it is one that
+// isn't any more.
+type Mask struct {
+	Picture
+	Without string `form:"without" json:"without,omitempty"` // the place, from 0, of one that goes
+	Left    string `form:"left" json:"left,omitempty"`
+	Top     string `form:"top" json:"top,omitempty"`
+	Right   string `form:"right" json:"right,omitempty"`
+	Bottom  string `form:"bottom" json:"bottom,omitempty"`
+}
+
+func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
+	return x.one(s, func(setup view.Setup) (finding.Change, error) {
+		var areas []scene.Polygon
+		if setup.Masks != nil {
+			areas = slices.Clone(setup.Masks.Areas())
+		}
+		if i, err := strconv.Atoi(x.Without); err == nil {
+			if i < 0 || i >= len(areas) {
+				return finding.Change{}, trouble.Told("That mask isn't there any more: read the streams again.")
+			}
+			return setup.Hide(slices.Delete(areas, i, i+1))
+		}
+		var at [4]float64
+		for i, text := range []string{x.Left, x.Top, x.Right, x.Bottom} {
+			v, err := number(text)
+			if err != nil {
+				return finding.Change{}, trouble.Told("Draw the mask on the picture, or type its four edges in hundredths of the picture.")
+			}
+			at[i] = v
+		}
+		a, err := view.Rectangle(at[0], at[1], at[2], at[3])
+		if err != nil {
+			return finding.Change{}, err
+		}
+		return setup.Hide(append(areas, a))
+	})
+}
+
+// number reads a number as a person types it.
+func number(text string) (float64, error) {
+	v, err := strconv.ParseFloat(strings.Replace(strings.TrimSpace(text), ",", ".", 1), 64)
+	if err == nil && (math.IsNaN(v) || math.IsInf(v, 0)) {
+		err = strconv.ErrRange
+	}
+	return v, err
+}
+
+// Imaging is a property of how pictures are taken, and its value.
+type Imaging struct {
+	Picture
+	Property string `form:"property" json:"property"`
+	Value    string `form:"value" json:"value"`
+}
+
+func planImaging(_ time.Time, s *act.Seen, x Imaging) (act.Planned, error) {
+	return x.one(s, func(setup view.Setup) (finding.Change, error) { return setup.Set(view.Property(x.Property), x.Value) })
+}
+
+// Turn moves a camera, or what it remembers.
+type Turn struct {
+	Picture
+	Do     string `form:"do" json:"do"`                   // try, save, forget:preset, call:preset, aim
+	Preset string `form:"preset" json:"preset,omitempty"` // the name of one that is saved
+	Pan    string `form:"pan" json:"pan,omitempty"`       // of an aim, as its limits are given
+	Tilt   string `form:"tilt" json:"tilt,omitempty"`
+	Zoom   string `form:"zoom" json:"zoom,omitempty"`
+}
+
+func planTurn(now time.Time, s *act.Seen, x Turn) (act.Planned, error) {
+	return x.one(s, func(setup view.Setup) (finding.Change, error) {
+		switch do, preset, _ := strings.Cut(x.Do, ":"); do {
+		case "try":
+			return setup.Try(now)
+		case "save":
+			return setup.Remember(x.Preset)
+		case "forget":
+			return setup.Forget(preset)
+		case "call":
+			return setup.Recall(preset)
+		case "aim":
+			var to view.Aim
+			for _, f := range []struct {
+				text string
+				to   *float64
+			}{{x.Pan, &to.Pan}, {x.Tilt, &to.Tilt}, {x.Zoom, &to.Zoom}} {
+				v, err := number(strings.Replace(f.text, "−", "-", 1))
+				if err != nil {
+					return finding.Change{}, trouble.Told("Say where it is to look in figures, as its limits are given.")
+				}
+				*f.to = v
+			}
+			return setup.Turn(to, view.Preset{})
+		}
+		return finding.Change{}, act.Wrong("do", "Say what it is to do: try, save, forget, call or aim.")
+	})
+}
+
+// Paths are where a camera's streams are had, a path a line.
+type Paths struct {
+	act.Camera
+	Paths string `form:"paths" json:"paths"`
+}
+
+// keepPaths keeps at which addresses a camera's streams are had, as a person typed them.
+func keepPaths(ctx context.Context, c *act.Call, x Paths) (act.Kept, error) {
+	paths, err := stream.ParsePaths(x.Paths)
+	if err != nil {
+		return act.Kept{}, act.Wrong("paths", err.Error())
+	}
+	return namePaths(ctx, c, x.Source, paths, "named the streams")
+}
+
+func namePaths(ctx context.Context, c *act.Call, source int64, paths []string, did string) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	named := strings.Join(paths, ", ")
+	out := act.Kept{Did: did, Detail: of.Place + ": " + named, Says: fmt.Sprintf("Streams of %s: %s. Read and play them now.", of.Place, named), Judge: []int64{of.Device.ID}}
+	if len(paths) == 0 {
+		out.Detail, out.Says = of.Place+": none", "No stream of "+of.Place+" is named any more."
+	}
+	return out, c.Store.SetPaths(ctx, c.Site.ID, of.Device.ID, paths)
+}
+
+// Usual is a camera that the usual addresses are asked of.
+type Usual struct {
+	act.Camera
+	paths []string
+}
+
+// askUsual asks the usual addresses, because a person wants it.
+func (t *Stage) askUsual(ctx context.Context, c *act.Call, x *Usual) error {
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return err
+	}
+	if x.paths, err = t.Usual(ctx, of); err == nil && len(x.paths) == 0 {
+		err = trouble.Tell("None of the %d usual addresses has a stream of %s: its papers or its own page name them.", len(stream.UsualPaths()), of.Place)
+	}
+	return err
+}
+
+func keepUsual(ctx context.Context, c *act.Call, x Usual) (act.Kept, error) {
+	return namePaths(ctx, c, x.Source, x.paths, "had the usual streams asked")
+}
+
+// Consent is who agreed that sound is recorded at a camera, and when.
+type Consent struct {
+	act.Camera
+	Text string `form:"text" json:"text,omitempty"`
+	Off  bool   `form:"off" json:"off,omitempty"` // it is struck out
+}
+
+func keepConsent(ctx context.Context, c *act.Call, x Consent) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	out := act.Kept{Did: "struck out the consent to record sound", Says: "No sound may be recorded at " + of.Place + " any more: read its streams again.", Judge: []int64{of.Device.ID}}
+	text := ""
+	if !x.Off {
+		if text, err = stream.ParseConsent(x.Text); err != nil {
+			return act.Kept{}, act.Wrong("text", err.Error())
+		}
+		out.Did, out.Says = "wrote down consent to record sound", "Sound may be recorded at "+of.Place+": read its streams again to hear whether it is there."
+	}
+	out.Detail = of.Place + ": " + text
+	who, err := c.Who(ctx)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	return out, c.Store.SetConsent(ctx, c.Site.ID, of.ID, text, who)
+}
+
+// PlannedFor is a recorder that a camera is planned for.
+type PlannedFor struct {
+	act.Camera
+	Recorder int64 `form:"recorder" json:"recorder_id"`
+}
+
+func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, error) {
+	s, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	i := slices.IndexFunc(s.Recorders(), func(d store.Device) bool { return d.ID == x.Recorder })
+	if i < 0 {
+		return act.Kept{}, store.ErrNotFound
+	}
+	rec := s.Recorders()[i]
+	if _, slot, _ := s.HolderOf(of); slot != nil {
+		return act.Kept{}, trouble.Told(of.Place + " is on a channel already: take it off there first.")
+	}
+	return act.Kept{Says: of.Place + " is planned for " + rec.Place + " now.", Did: "planned a recorder", Detail: of.Place + ": " + rec.Place, Judge: []int64{of.Device.ID}},
+		c.Store.SetPlanned(ctx, c.Site.ID, of.ID, rec.ID)
+}
+
+// Marks are two lines of known size on a picture: "x1 y1 x2 y2" in parts of it, and metres.
+type Marks struct {
+	Picture
+	Off     bool   `form:"off" json:"off,omitempty"` // they are forgotten
+	Mark0   string `form:"mark-0" json:"mark_0,omitempty"`
+	Metres0 string `form:"metres-0" json:"metres_0,omitempty"`
+	Mark1   string `form:"mark-1" json:"mark_1,omitempty"`
+	Metres1 string `form:"metres-1" json:"metres_1,omitempty"`
+}
+
+func keepMarks(ctx context.Context, c *act.Call, x Marks) (act.Kept, error) {
+	s, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	judge := []int64{of.Device.ID}
+	if x.Off {
+		return act.Kept{Says: "The marks on the picture of " + of.Place + " are gone.", Did: "took the marks off a picture", Detail: of.Place, Judge: judge},
+			c.Store.SetMarks(ctx, c.Site.ID, of.ID, nil)
+	}
+	if err := x.Other(of); err != nil {
+		return act.Kept{}, err
+	}
+	who, err := c.Who(ctx)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	f, w := s.Streams(of)
+	setup, _ := s.Picture(of)
+	scale := stream.Scale{Size: f.Marked(w.Codecs), By: who, Aim: setup.AimText()}
+	if f.Still != nil {
+		scale.Seen = &f.Still.Print
+	}
+	for i, m := range [][2]string{{x.Mark0, x.Metres0}, {x.Mark1, x.Metres1}} {
+		k, err := stream.ParseMark(m[0])
+		if err != nil {
+			return act.Kept{}, err
+		}
+		if k.Metres, err = strconv.ParseFloat(m[1], 64); err != nil {
+			return act.Kept{}, act.Wrongf(fmt.Sprintf("metres-%d", i), "Say how long mark %d is, in metres, as 2.05.", i+1)
+		}
+		scale.Marks[i] = k
+	}
+	if scale.Size.Width == 0 {
+		return act.Kept{}, trouble.Told("The size of its picture isn't known: read and play its streams first.")
+	}
+	if err := scale.Check(); err != nil {
+		return act.Kept{}, act.Wrong("mark-0", err.Error())
+	}
+	return act.Kept{Says: scale.Text(), Did: "marked sizes on a picture", Judge: judge,
+		Detail: fmt.Sprintf("%s: %g m, %g m", of.Place, scale.Marks[0].Metres, scale.Marks[1].Metres)}, c.Store.SetMarks(ctx, c.Site.ID, of.ID, &scale)
+}
+
+// Heard says whether a speaker was heard.
+type Heard struct {
+	act.Camera
+	Heard bool `form:"heard" json:"heard"`
+}
+
+func keepHeard(ctx context.Context, c *act.Call, x Heard) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	did := "heard nothing of a speaker"
+	if x.Heard {
+		did = "heard a speaker"
+	}
+	return act.Kept{Did: did, Detail: of.Place}, nil
+}
