@@ -6,12 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"strconv"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/expected"
-	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -101,160 +99,6 @@ func (pg *Page) rowsOf(ctx context.Context, p *shell.Request, d *expectedData) e
 	return nil
 }
 
-// rowFrom reads a row that a person typed, beside the list's other rows; done: they were
-// answered. but is the row that is edited; 0: none.
-func (pg *Page) rowFrom(c *echo.Context, but store.Source) (r expected.Row, recorder int64, done bool, err error) {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	recorders, err := pg.recorderNames(ctx, me.Member.ID)
-	if err != nil {
-		return r, 0, true, err
-	}
-	typed := expected.Typed{}
-	for _, f := range expected.Fields() {
-		typed[f] = c.FormValue(string(f))
-	}
-	var names []string
-	for name, id := range recorders {
-		names = append(names, name)
-		if typed[expected.Recorder] == strconv.FormatInt(id, 10) { // a form picks it by number
-			typed[expected.Recorder] = name
-		}
-	}
-	sources, _, err := pg.Store.Window(ctx, store.Selection{Site: me.Member.ID}, store.Sort{}, 0, shell.MaxSelected)
-	if err != nil {
-		return r, 0, true, err
-	}
-	byID := map[int64]string{}
-	for name, id := range recorders {
-		byID[id] = name
-	}
-	list := make([]expected.Entry, len(sources))
-	for i, o := range sources {
-		list[i] = o.Entry(byID)
-	}
-	var edited expected.Entry
-	if but.ID != 0 {
-		edited = but.Entry(byID)
-	}
-	r, bad := expected.ReadOne(typed, names, list, edited)
-	if bad != nil {
-		return r, 0, true, pg.Refuse(c, string(bad.Field), bad.Says)
-	}
-	if r.Address.IsValid() && (but.Device.ExpectedAt == nil || *but.Device.ExpectedAt != r.Address) {
-		if done, err := pg.AskOutside(c, string(expected.Address), r.Address, "Expect it there all the same"); done {
-			return r, 0, true, err
-		}
-	}
-	return r, recorders[r.Recorder], false, nil
-}
-
-// addRow puts one camera on the list.
-func (pg *Page) addRow(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	r, recorder, done, err := pg.rowFrom(c, store.Source{})
-	if done {
-		return err
-	}
-	added, _, touched, err := pg.Store.Expect(ctx, me.Member.ID, []expected.Row{r}, map[string]int64{r.Recorder: recorder})
-	if err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "put a camera on the list", describe(r)); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, touched); err != nil {
-		return err
-	}
-	if added == 0 {
-		return pg.Back(c, r.Place+" is on the list: it is what was found there already.")
-	}
-	return pg.Back(c, r.Place+" is on the list: look for it on Find.")
-}
-
-// setRow keeps a row as it was edited.
-func (pg *Page) setRow(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	of, err := pg.row(c)
-	if err != nil {
-		return err
-	}
-	r, recorder, done, err := pg.rowFrom(c, of)
-	if done {
-		return err
-	}
-	was := of.Entry(nil).Row
-	if err := pg.Store.SetExpected(ctx, me.Member.ID, of.ID, r, recorder); err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "changed a row of the list", describe(was)+" → "+describe(r)); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
-		return err
-	}
-	return pg.Back(c, r.Place+" is kept. Nothing was written to it.")
-}
-
-// unlist takes a camera off the list.
-func (pg *Page) unlist(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	of, err := pg.row(c)
-	if err != nil {
-		return err
-	}
-	if !of.First() {
-		return pg.dropView(c, of)
-	}
-	stays, err := pg.Store.Unlist(ctx, me.Member.ID, of.Device.ID)
-	switch {
-	case errors.Is(err, store.ErrBusy):
-		return pg.Back(c, "A change of "+of.Place+" is being made: let it end, or stop its run first.")
-	case err != nil:
-		return err
-	}
-	if err := pg.Audit(ctx, me, "took a camera off the list", of.Place); err != nil {
-		return err
-	}
-	if !stays {
-		return pg.Back(c, of.Place+" is off the list. It was never found, so nothing of it is left.")
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
-		return err
-	}
-	return pg.Back(c, of.Place+" is off the list. What was found stays on Find, and gets no account before it is on the list again.")
-}
-
-// dropView takes a row off the list that is a further view of a device.
-func (pg *Page) dropView(c *echo.Context, of store.Source) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	switch err := pg.Store.DropView(ctx, me.Member.ID, of.ID); {
-	case errors.Is(err, store.ErrBusy):
-		return pg.Back(c, "A change of "+of.Device.Place+" is being made: let it end, or stop its run first.")
-	case err != nil:
-		return err
-	}
-	if err := pg.Audit(ctx, me, "took a view off the list", of.Place); err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
-		return err
-	}
-	return pg.Back(c, of.Place+" is off the list; the other views of its device stay.")
-}
-
-// row is the row of the visitor's site that the path names.
-func (pg *Page) row(c *echo.Context) (store.Source, error) {
-	id, err := shell.Number(c, "row")
-	if err != nil {
-		return store.Source{}, err
-	}
-	of, err := pg.Store.SourceByID(c.Request().Context(), id)
-	if err == nil && (of.Device.SiteID != shell.VisitorOf(c).Member.ID || of.Device.Kind != identity.Camera) {
-		err = store.ErrNotFound
-	}
-	return of, err
-}
-
 // paste keeps rows that were pasted for the preview, as a file's are.
 func (pg *Page) paste(c *echo.Context) error {
 	ctx, me := c.Request().Context(), shell.VisitorOf(c)
@@ -277,23 +121,6 @@ func (pg *Page) paste(c *echo.Context) error {
 		return err
 	}
 	return pg.Back(c, "")
-}
-
-// describe is a row in one line, for the log.
-func describe(r expected.Row) string {
-	parts := []string{r.Place}
-	if r.Address.IsValid() {
-		parts = append(parts, r.Address.String())
-	}
-	for _, s := range []string{r.MAC, strings.TrimSpace(r.Make + " " + r.Model), r.Recorder} {
-		if s != "" {
-			parts = append(parts, s)
-		}
-	}
-	if r.Input > 0 {
-		parts = append(parts, fmt.Sprintf("input %d", r.Input))
-	}
-	return strings.Join(parts, ", ")
 }
 
 // outside lists the addresses of rows that are in none of the networks.

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -22,6 +21,7 @@ import (
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/setup"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -50,9 +50,6 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/expected/take", pg.takeList)
 	r.Change.POST("/expected/drop", pg.dropList)
 	r.Change.POST("/expected/paste", pg.paste)
-	r.Change.POST("/expected/row", pg.addRow)
-	r.Change.POST("/expected/row/:row", pg.setRow)
-	r.Change.POST("/expected/row/:row/remove", pg.unlist)
 }
 
 // expectedData is the expected list: what is uploaded and not taken yet, as it would be
@@ -145,13 +142,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	recorders, err := pg.recorderNames(ctx, p.Site.ID)
+	recorders, err := setup.RecorderNames(ctx, pg.Store, p.Site.ID)
 	if err != nil {
 		return nil, err
 	}
 	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
-	rows, messages := understood(u.Lines, m, recorders, p.MayLead, p.Site.Demo)
-	rows, messages, err = pg.unclashed(ctx, p.Site.ID, rows, messages, recorders)
+	rows, messages, err := setup.Understood(ctx, pg.Store, p.Site.Site, u.Lines, m, recorders, p.MayLead)
 	if err != nil {
 		return nil, err
 	}
@@ -173,34 +169,6 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	return &d, nil
 }
 
-// understood are the rows that can be taken by who takes them, and what is wrong with the others,
-// in the order of their lines.
-func understood(t expected.Table, m expected.Mapping, recorders map[string]int64, lead, demo bool) ([]expected.Row, []expected.Message) {
-	rows, messages := expected.Read(t, m, slices.Collect(maps.Keys(recorders)))
-	rows, far := expected.MayReach(rows, lead, demo)
-	messages = append(messages, far...)
-	slices.SortStableFunc(messages, func(a, b expected.Message) int { return a.Line - b.Line })
-	return rows, messages
-}
-
-// unclashed leaves out rows whose channel a view has that the list doesn't name.
-func (pg *Page) unclashed(ctx context.Context, site int64, rows []expected.Row, messages []expected.Message, recorders map[string]int64) ([]expected.Row, []expected.Message, error) {
-	lines, _, err := pg.Store.Compare(ctx, site, rows, named(recorders))
-	if err != nil {
-		return nil, nil, err
-	}
-	var may []expected.Row
-	for i, l := range lines {
-		if bad := l.Clash(); bad != nil {
-			messages = append(messages, *bad)
-			continue
-		}
-		may = append(may, rows[i])
-	}
-	slices.SortStableFunc(messages, func(a, b expected.Message) int { return a.Line - b.Line })
-	return may, messages, nil
-}
-
 // keepLeft keeps the lines of a list that weren't taken, for a person to see what each lacks; a
 // list that was taken whole goes.
 func (pg *Page) keepLeft(ctx context.Context, me shell.Visitor, u store.Upload, messages []expected.Message) error {
@@ -214,17 +182,9 @@ func (pg *Page) keepLeft(ctx context.Context, me shell.Visitor, u store.Upload, 
 	return pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, u.Name, left)
 }
 
-func named(recorders map[string]int64) map[int64]string {
-	names := make(map[int64]string, len(recorders))
-	for name, id := range recorders {
-		names[id] = name
-	}
-	return names
-}
-
 // compare tells what taking the rows would mean: what is new, what changes, what stays.
 func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows []expected.Row, recorders map[string]int64) error {
-	lines, gone, err := pg.Store.Compare(ctx, site, rows, named(recorders))
+	lines, gone, err := pg.Store.Compare(ctx, site, rows, setup.ByID(recorders))
 	if err != nil {
 		return err
 	}
@@ -268,15 +228,6 @@ func mappingOf(head []string, chosen func(string) string) expected.Mapping {
 		}
 	}
 	return m
-}
-
-func (pg *Page) recorderNames(ctx context.Context, site int64) (map[string]int64, error) {
-	sc, err := pg.Store.ReadSite(ctx, site, []int64{})
-	out := map[string]int64{}
-	for _, d := range sc.Devices {
-		out[d.Place] = d.ID
-	}
-	return out, err
 }
 
 // upload keeps a file's lines for the preview; nothing of the site changes.
@@ -363,12 +314,11 @@ func (pg *Page) takeList(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	recorders, err := pg.recorderNames(ctx, me.Member.ID)
+	recorders, err := setup.RecorderNames(ctx, pg.Store, me.Member.ID)
 	if err != nil {
 		return err
 	}
-	rows, messages := understood(u.Lines, mappingOf(u.Lines.Head, c.FormValue), recorders, me.Member.Role == people.Lead, me.Member.Demo)
-	rows, messages, err = pg.unclashed(ctx, me.Member.ID, rows, messages, recorders)
+	rows, messages, err := setup.Understood(ctx, pg.Store, me.Member.Site, u.Lines, mappingOf(u.Lines.Head, c.FormValue), recorders, me.Member.Role == people.Lead)
 	if err != nil {
 		return err
 	}
