@@ -44,12 +44,21 @@ type SetID struct {
 	ID int64 `param:"set" json:"-"`
 }
 
+// Bad says what is wrong with a set, as a whole; fresh: it has no password yet.
+func (x Set) Bad(fresh bool) string {
+	name, user := strings.TrimSpace(x.Name), strings.TrimSpace(x.Username)
+	if name == "" || user == "" || x.Password == "" && fresh || len(name) > 64 || len(user) > 64 || len(x.Password) > 128 || len(strings.TrimSpace(x.Make)) > 64 {
+		return "A credential set has a name, a user name and a password, each at most 64 characters (the password 128)."
+	}
+	return ""
+}
+
 // read reads what was typed of a set; id is 0 for one that is added.
 func (x Set) read(ctx context.Context, c *act.Call, id int64) (v access.Set, err error) {
 	v = access.Set{ID: id, Name: strings.TrimSpace(x.Name), Username: strings.TrimSpace(x.Username), Make: strings.TrimSpace(x.Make),
 		Network: x.Network, Factory: x.Factory, Former: x.Former}
-	if v.Name == "" || v.Username == "" || x.Password == "" && id == 0 || len(v.Name) > 64 || len(v.Username) > 64 || len(x.Password) > 128 || len(v.Make) > 64 {
-		return v, act.Wrong("name", "A credential set has a name, a user name and a password, each at most 64 characters (the password 128).")
+	if why := x.Bad(id == 0); why != "" {
+		return v, act.Wrong("name", why)
 	}
 	there, err := c.Store.Networks(ctx, c.Site.ID)
 	if err != nil {

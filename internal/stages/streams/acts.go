@@ -34,6 +34,7 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
 		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
 		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},
+		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, PageForm: true, More: t.takeShot, Keep: keepAcceptance},
 		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Keep: keepHeard},
 	}
 }
@@ -432,4 +433,60 @@ func keepHeard(ctx context.Context, c *act.Call, x Heard) (act.Kept, error) {
 		did = "heard a speaker"
 	}
 	return act.Kept{Did: did, Detail: of.Place}, nil
+}
+
+// Acceptance is a picture that is accepted: the still that the camera gives now, or of one that gives none what was
+// seen moving.
+type Acceptance struct {
+	Picture
+	Light string `form:"light" json:"light"`         // day, night
+	Shot  []byte `form:"-" json:"picture,omitempty"` // JPEG, at most 2 MB
+	of    site.Source
+	shot  taken
+}
+
+// Check is what is wrong with it.
+func (x Acceptance) Check() error {
+	if l := stream.Light(x.Light); l != stream.Day && l != stream.Night {
+		return act.Wrong("light", "A picture is accepted by day or by night.")
+	}
+	return nil
+}
+
+// maxShown is how large a picture may be that a browser took of what it shows, in bytes.
+const maxShown = 2 << 20
+
+// takeShot fetches the picture, or checks the one that was sent.
+func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error {
+	s, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return err
+	}
+	if err := x.Other(of); err != nil {
+		return err
+	}
+	if len(x.Shot) > maxShown {
+		return act.Wrong("picture", "That picture is larger than 2 MB.")
+	}
+	x.of = of
+	if x.Shot != nil {
+		x.shot, err = shown(ctx, s, of, x.Shot)
+		return err
+	}
+	x.shot, err = t.fetch(ctx, of)
+	return err
+}
+
+func keepAcceptance(ctx context.Context, c *act.Call, x Acceptance) (act.Kept, error) {
+	who, err := c.Who(ctx)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	via := "its still"
+	if x.Shot != nil {
+		via = "its moving picture"
+	}
+	light := stream.Light(x.Light)
+	return act.Kept{Says: "The picture of " + x.of.Place + " by " + x.Light + " is accepted as it is now.", Did: "accepted a picture",
+		Detail: x.of.Place + ", by " + x.Light, Judge: []int64{x.of.Device.ID}}, keepAccepted(ctx, c.Store, x.of, light, c.Person, who, via, x.shot)
 }

@@ -166,42 +166,38 @@ func (t *Stage) keepStill(ctx context.Context, of site.Source) error {
 	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: shot.print}))
 }
 
-// Accept fetches the view's still now and keeps it as the one that a person accepts in a light.
+// Accept keeps the picture that a view shows now as the one that a person accepts in a light. It doesn't return
+// before the picture was fetched.
 func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, person int64, name string) error {
 	shot, err := t.fetch(ctx, of)
 	if err != nil {
 		return err
 	}
-	return t.accept(ctx, of, light, person, name, "its still", shot)
+	return keepAccepted(ctx, t.Store, of, light, person, name, "its still", shot)
 }
 
-// AcceptShown is Accept of the picture that a person sees moving, of a camera that offers no still.
-func (t *Stage) AcceptShown(ctx context.Context, of site.Source, light stream.Light, person int64, name string, data []byte) error {
-	s, err := site.Load(ctx, t.Store, of.Device.SiteID, []int64{of.Device.ID})
-	if err != nil {
-		return err
-	}
+// shown is the picture that a person sees moving, of a camera that offers no still.
+func shown(ctx context.Context, s *site.Snapshot, of site.Source, data []byte) (taken, error) {
 	f, _ := s.Streams(of)
 	if _, moves := f.Moves(); !moves || slices.ContainsFunc(f.Profiles, func(p stream.Profile) bool { return p.Snapshot != "" }) {
-		return trouble.Told(of.Place + " offers a still: that is what is accepted.")
+		return taken{}, trouble.Told(of.Place + " offers a still: that is what is accepted.")
 	}
 	shot, err := checkJPEG(ctx, data, of.Place)
 	if err != nil {
-		return trouble.Told("What the browser sent is no picture: load the page again, and accept it once it moves.")
+		return taken{}, trouble.Told("What the browser sent is no picture: load the page again, and accept it once it moves.")
 	}
-	return t.accept(ctx, of, light, person, name, "its moving picture", shot)
+	return shot, nil
 }
 
-func (t *Stage) accept(ctx context.Context, of site.Source, light stream.Light, person int64, name, via string, shot taken) error {
-	print, data := shot.print, shot.data
+func keepAccepted(ctx context.Context, st *store.Store, of site.Source, light stream.Light, person int64, name, via string, shot taken) error {
 	now := time.Now().UTC()
-	if err := stream.MayAccept(print, light); err != nil {
+	if err := stream.MayAccept(shot.print, light); err != nil {
 		return err
 	}
-	if err := t.Store.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: print}, data); err != nil {
+	if err := st.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: shot.print}, shot.data); err != nil {
 		return err
 	}
-	return t.Store.KeepFacts(ctx, site.Still.New(of, via, now, stream.Seen{At: now, Print: print}))
+	return st.KeepFacts(ctx, site.Still.New(of, via, now, stream.Seen{At: now, Print: shot.print}))
 }
 
 // ChannelStill fetches the still that a recorder holds of a channel.

@@ -292,19 +292,6 @@ func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) erro
 	return err
 }
 
-// JudgedBack has a camera judged again after a person decided something about it, writes
-// that down, and goes back with a sentence.
-func (s *Server) JudgedBack(c *echo.Context, of site.Source, act, detail, sentence string) error {
-	ctx, me := c.Request().Context(), VisitorOf(c)
-	if err := s.Audit(ctx, me, act, of.Place+detail); err != nil {
-		return err
-	}
-	if err := s.Engine.Judge(ctx, me.Member.ID, []int64{of.Device.ID}); err != nil {
-		return err
-	}
-	return s.Back(c, sentence)
-}
-
 // undo shows what takes back a change that was made.
 func (s *Server) undo(c *echo.Context) error {
 	id, err := Number(c, "change")

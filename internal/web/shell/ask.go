@@ -4,15 +4,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
-
-	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/people"
 )
 
 // secretFields are what is typed and never kept.
@@ -113,42 +109,4 @@ func (s *Server) Ask(c *echo.Context, heading, text, do string) error {
 	b.Me, b.Data = VisitorOf(c).Person, q
 	c.Response().Header().Set("Cache-Control", "no-store")
 	return c.Render(http.StatusOK, "ask", b)
-}
-
-// MayReach says why the visitor may not have addresses of a prefix dialled; empty: they may.
-func MayReach(c *echo.Context, p netip.Prefix) string {
-	me := VisitorOf(c)
-	return netplan.Refuses(p, me.Member.Role == people.Lead, me.Member.Demo)
-}
-
-// AskOutside holds an address that a form names against what may be dialled and the site's
-// networks: what may not be is refused at its field, and what is in none of the networks is
-// asked about once, by name. done: the person was answered.
-func (s *Server) AskOutside(c *echo.Context, field string, at netip.Addr, do string) (done bool, err error) {
-	if why := MayReach(c, netip.PrefixFrom(at, at.BitLen())); why != "" {
-		return true, s.Refuse(c, field, why)
-	}
-	if Sure(c) {
-		return false, nil
-	}
-	me := VisitorOf(c)
-	networks, err := s.Store.Networks(c.Request().Context(), me.Member.ID)
-	if err != nil {
-		return true, err
-	}
-	var names []string
-	for _, n := range networks {
-		if n.Prefix.Contains(at) {
-			return false, nil
-		}
-		if !n.Single {
-			names = append(names, fmt.Sprintf("%s (%s)", n.Name, n.Prefix))
-		}
-	}
-	have := "The site has no network yet."
-	if len(names) > 0 {
-		have = "Its networks are " + strings.Join(names, ", ") + "."
-	}
-	text := fmt.Sprintf("%s is in none of the networks of %s. %s What answers there may be somebody else's: it is dialled only if you say so.", at, me.Member.Name, have)
-	return true, s.Ask(c, at.String()+" is outside "+me.Member.Name, text, do)
 }

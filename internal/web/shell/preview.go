@@ -83,16 +83,6 @@ func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, pick
 	return p, err
 }
 
-// ShowPreview shows what is to be changed before it is. Nothing is written before the person
-// presses its button.
-func (s *Server) ShowPreview(c *echo.Context, ask engine.Ask, picks []engine.Pick, left Left) error {
-	p, err := s.KeepPreview(c.Request().Context(), VisitorOf(c).Actor(), ask, picks, left)
-	if err != nil {
-		return s.Told(c, err)
-	}
-	return s.toPreview(c, p)
-}
-
 // first words a few of what can't be, and how many more there are.
 func first(cant []string) string {
 	const shown = 4

@@ -10,6 +10,7 @@ import (
 
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/setup"
 	"duskyharbor/internal/store"
 )
 
@@ -57,7 +58,7 @@ func (s *Server) makeSite(c *echo.Context) error {
 	if !leads {
 		return echo.NewHTTPError(http.StatusForbidden, "Only who leads a site may make another.")
 	}
-	v, err := SiteFrom(c.FormValue("name"), c.FormValue("zone"), time.Now())
+	v, err := setup.SiteOf(setup.Site{Name: c.FormValue("name"), Zone: c.FormValue("zone")}, time.Now())
 	if err != nil {
 		return s.showSites(c, http.StatusUnprocessableEntity, err.Error())
 	}

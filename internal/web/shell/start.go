@@ -14,9 +14,9 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/discovery"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/setup"
 	"duskyharbor/internal/store"
 )
 
@@ -101,7 +101,7 @@ func (s *Server) start(c *echo.Context) error {
 	if v.PasswordHash, err = people.Hash(c.FormValue("password")); err != nil {
 		wrong.add("Your password: " + err.Error() + ".")
 	}
-	if v.Site, err = SiteFrom(c.FormValue("site"), c.FormValue("zone"), time.Now()); err != nil {
+	if v.Site, err = setup.SiteOf(setup.Site{Name: c.FormValue("site"), Zone: c.FormValue("zone")}, time.Now()); err != nil {
 		wrong.add(err.Error())
 	}
 	var why string
@@ -110,7 +110,7 @@ func (s *Server) start(c *echo.Context) error {
 	set := access.Set{Name: strings.TrimSpace(c.FormValue("set-name")), Username: strings.TrimSpace(c.FormValue("set-user"))}
 	password := c.FormValue("set-password")
 	if set.Name+set.Username+password != "" {
-		wrong.add(BadSet(set, password))
+		wrong.add((setup.Set{Name: set.Name, Username: set.Username, Password: password, Make: set.Make}).Bad(true))
 		v.Set, v.Seal = &set, func(place string) ([]byte, error) { return s.Vault.Seal(password, place) }
 	}
 	if len(wrong) > 0 {
@@ -178,29 +178,6 @@ func BadLogin(login, name string) string {
 		wrong.add("Your own name has 1 to 64 characters.")
 	}
 	return strings.Join(wrong, " ")
-}
-
-// BadSet says what is wrong with a credential set that a person typed.
-func BadSet(v access.Set, password string) string {
-	if v.Name == "" || v.Username == "" || password == "" || len(v.Name) > 64 || len(v.Username) > 64 || len(password) > 128 || len(v.Make) > 64 {
-		return "A credential set has a name, a user name and a password, each at most 64 characters (the password 128)."
-	}
-	return ""
-}
-
-// SiteFrom reads a site's name and zone, which is one of clock.ZoneNames; the error is a
-// sentence for the person.
-func SiteFrom(name, zone string, now time.Time) (store.Site, error) {
-	v := store.Site{Name: strings.TrimSpace(name), Zone: strings.TrimSpace(zone)}
-	if v.Name == "" || len(v.Name) > 64 {
-		return v, trouble.Told("A site has a name of at most 64 characters.")
-	}
-	loc, err := time.LoadLocation(v.Zone)
-	if err != nil || !clock.IsZoneName(v.Zone) {
-		return v, trouble.Told("Pick the site's time zone from the list.")
-	}
-	v.ZonePosix, _ = clock.PosixOf(loc, now)
-	return v, nil
 }
 
 // Proposed lists the networks of this machine that a site doesn't look at yet.

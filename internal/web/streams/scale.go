@@ -3,13 +3,11 @@ package streams
 import (
 	"fmt"
 	"io"
-	"mime/multipart"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
 	"duskyharbor/internal/web/shell"
@@ -82,48 +80,30 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleV
 	return v
 }
 
-// accept keeps the picture that a view shows now as the one that a person accepts.
-func (pg *Page) accept(c *echo.Context) error {
-	_, of, err := pg.Camera(c)
-	if err != nil {
-		return err
-	}
-	shows, _ := strconv.ParseInt(c.FormValue("shown"), 10, 64)
-	if err := (streams.Picture{Shown: shows}).Other(of); err != nil {
-		return pg.Told(c, err)
-	}
-	me := shell.VisitorOf(c)
-	light := stream.Light(c.FormValue("light"))
-	if shown, isFile := c.FormFile("picture"); isFile == nil {
-		err = pg.acceptShown(c, of, light, shown)
-	} else {
-		err = pg.stage.Accept(c.Request().Context(), of, light, me.Person.ID, me.Person.Name)
-	}
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	return pg.JudgedBack(c, of, "accepted a picture", ", by "+string(light), "The picture of "+of.Place+" by "+string(light)+" is accepted as it is now.")
-}
-
 // maxShown is how large a picture may be that a browser took of what it shows, in bytes.
 const maxShown = 2 << 20
 
-// acceptShown accepts what a person sees moving.
-func (pg *Page) acceptShown(c *echo.Context, of site.Source, light stream.Light, shown *multipart.FileHeader) error {
-	me := shell.VisitorOf(c)
-	if shown.Size > maxShown {
-		return trouble.Told("That picture is larger than 2 MB.")
-	}
-	f, err := shown.Open()
-	if err != nil {
+// accept has the picture accepted that a view shows now, or that the form brings.
+func (pg *Page) accept(c *echo.Context) error {
+	args := &streams.Acceptance{}
+	if err := shell.BindForm(c, args); err != nil {
 		return err
 	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, maxShown))
-	if err != nil {
-		return err
+	if file, none := c.FormFile("picture"); none == nil {
+		f, err := file.Open()
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if args.Shot, err = io.ReadAll(io.LimitReader(f, maxShown+1)); err != nil {
+			return err
+		}
 	}
-	return pg.stage.AcceptShown(c.Request().Context(), of, light, me.Person.ID, me.Person.Name, data)
+	done, err := pg.Asks(c, "streams/accept", args)
+	if err != nil {
+		return pg.Told(c, err)
+	}
+	return pg.Back(c, done.Says)
 }
 
 // accepted passes on the picture that was accepted of a view in a light.
