@@ -253,6 +253,12 @@ func (s *Store) AddToken(ctx context.Context, site, by int64, name string, scope
 // ErrNamed is returned where something of that name is there already.
 var ErrNamed = errors.New("store: the name is taken")
 
+// TokenStands says whether a token still opens its site.
+func (s *Store) TokenStands(ctx context.Context, id int64) (stands bool, err error) {
+	err = s.db.QueryRow(ctx, `select exists (select 1 from api_token where id = $1 and ended_at is null and (expires_at is null or expires_at > now()))`, id).Scan(&stands)
+	return stands, err
+}
+
 // TokenBy finds a live token by its hash and keeps when it was used, to the minute.
 func (s *Store) TokenBy(ctx context.Context, hash []byte) (Token, error) {
 	t, err := queryOne[Token](ctx, s.db, tokenSelect+`join site s on s.id = t.site_id

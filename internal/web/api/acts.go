@@ -95,13 +95,31 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 		args.Value.AdditionalProperties = openapi3.AdditionalProperties{Has: new(bool)}
 		doc.Paths.Set("/api/v1/sites/{site}/acts/"+pathArgument.ReplaceAllString(is.Name, "{$1}"), pathOf(doc, is, args))
 	}
+	for _, r := range readings {
+		out, err := openapi3gen.NewSchemaRefForValue(r.Out, nil, openapi3gen.SchemaCustomizer(texts))
+		if err != nil {
+			return nil, err
+		}
+		answer := openapi3.NewObjectSchema().WithRequired([]string{r.As})
+		answer.Properties = openapi3.Schemas{r.As: out}
+		op := &openapi3.Operation{Summary: r.About, Responses: openapi3.NewResponses()}
+		op.Responses.Delete("default")
+		op.AddResponse(http.StatusOK, openapi3.NewResponse().WithDescription(r.As).WithJSONSchema(answer))
+		op.AddResponse(http.StatusNotModified, openapi3.NewResponse().WithDescription("as it was, by the tag that was sent as If-None-Match"))
+		doc.Paths.Set("/api/v1/sites/{site}/"+r.Path, &openapi3.PathItem{Get: op, Parameters: openapi3.Parameters{doc.Components.Parameters["site"]}})
+	}
 	return doc, doc.Validate(context.Background())
 }
 
-// texts describes what is written as a text though it isn't one to Go: addresses.
+// texts describes what is written otherwise than Go would have it: addresses, and a week of half hours.
 func texts(_ string, t reflect.Type, _ reflect.StructTag, schema *openapi3.Schema) error {
-	if t.String() == "netip.Addr" {
+	switch t.String() {
+	case "netip.Addr":
 		*schema = *openapi3.NewStringSchema()
+	case "recording.Week":
+		day := openapi3.NewStringSchema().WithPattern("^[0-9]{48}$")
+		*schema = *openapi3.NewArraySchema().WithItems(day).WithMinItems(7).WithMaxItems(7)
+		schema.Description = "Monday first; of each half hour the place, from 0, of the kind of hours among modes"
 	}
 	return nil
 }

@@ -3,12 +3,38 @@ package api
 import (
 	"net/http"
 	"strconv"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
+
+// Entry is one line of what people and programs did.
+type Entry struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Did    string    `json:"did"`
+	Detail string    `json:"detail,omitempty"`
+}
+
+// log answers with a window of what people and programs did.
+func (pg *Page) log(c *echo.Context) error {
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	all, err := pg.Store.AuditLines(c.Request().Context(), shell.TokenOf(c).SiteID, after, limit)
+	if err != nil {
+		return err
+	}
+	out := make([]Entry, len(all))
+	for i, l := range all {
+		out[i] = Entry{l.At, l.Who, l.Act, l.Detail}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"log": out})
+}
 
 // changes answers with a window of the changes that were asked for.
 func (pg *Page) changes(c *echo.Context) error {

@@ -160,6 +160,19 @@ func (h *hub) leave(l *listener) {
 // page says when it was made; one that comes back, what it heard last. It ends with the
 // sign-in, and with the person's place on the site.
 func (s *Server) live(c *echo.Context) error {
+	ctx, site := c.Request().Context(), VisitorOf(c).Member.ID
+	signIn := s.SignInOf(ctx)
+	return s.tell(c, site, func() (bool, error) { return s.Store.SignInStands(ctx, signIn, site) })
+}
+
+// ProgramEvents tells a program what of its site changes, until its token ends.
+func (s *Server) ProgramEvents(c *echo.Context) error {
+	t := TokenOf(c)
+	return s.tell(c, t.SiteID, func() (bool, error) { return s.Store.TokenStands(c.Request().Context(), t.ID) })
+}
+
+// tell tells what of a site changes, and with every beat that it is still heard, as long as who hears it stands.
+func (s *Server) tell(c *echo.Context, site int64, stands func() (bool, error)) error {
 	made := c.QueryParam("since")
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
 		made = last
@@ -168,7 +181,7 @@ func (s *Server) live(c *echo.Context) error {
 	if err != nil {
 		micro = 0
 	}
-	l, missed, whole := s.hub.hear(VisitorOf(c).Member.ID, time.UnixMicro(micro))
+	l, missed, whole := s.hub.hear(site, time.UnixMicro(micro))
 	defer s.hub.leave(l)
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -194,8 +207,6 @@ func (s *Server) live(c *echo.Context) error {
 			err = changed(e)
 		}
 	}
-	ctx, me := c.Request().Context(), VisitorOf(c)
-	signIn := s.SignInOf(ctx)
 	beat := time.NewTicker(s.opt.Beat)
 	defer beat.Stop()
 	for err == nil {
@@ -222,8 +233,8 @@ func (s *Server) live(c *echo.Context) error {
 				}
 			}
 		case <-beat.C:
-			stands, serr := s.Store.SignInStands(ctx, signIn, me.Member.ID)
-			if serr == nil && !stands {
+			still, serr := stands()
+			if serr == nil && !still {
 				return nil // whoever comes back is asked to sign in
 			}
 			err = say("beat", "-")
