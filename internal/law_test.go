@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -174,6 +175,100 @@ func TestEngineAndShellNameNoStage(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+}
+
+// writersOf are the methods of a store that write: by SQL of their own, or by one that does.
+func writersOf(t *testing.T) map[string]bool {
+	t.Helper()
+	writes := regexp.MustCompile(`(?i)\b(insert into|update \w+ set|delete from)\b`)
+	uses := map[string][]string{} // of each function, what it calls
+	out := map[string]bool{}
+	eachFile(t, "store", func(path string, f *ast.File, _ *token.FileSet) {
+		for _, d := range f.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || fn.Body == nil {
+				continue
+			}
+			ast.Inspect(fn.Body, func(n ast.Node) bool {
+				switch x := n.(type) {
+				case *ast.BasicLit:
+					out[fn.Name.Name] = out[fn.Name.Name] || x.Kind == token.STRING && writes.MatchString(x.Value)
+				case *ast.CallExpr:
+					switch called := x.Fun.(type) {
+					case *ast.Ident:
+						uses[fn.Name.Name] = append(uses[fn.Name.Name], called.Name)
+					case *ast.SelectorExpr:
+						if on, ok := called.X.(*ast.Ident); ok && on.Name == "s" { // the store itself
+							uses[fn.Name.Name] = append(uses[fn.Name.Name], called.Sel.Name)
+						}
+					}
+				}
+				return true
+			})
+		}
+	})
+	for again := true; again; {
+		again = false
+		for name, all := range uses {
+			if !out[name] && slices.ContainsFunc(all, func(u string) bool { return out[u] }) {
+				out[name], again = true, true
+			}
+		}
+	}
+	return out
+}
+
+// eachFile reads each file of a folder that isn't a test's.
+func eachFile(t *testing.T, dir string, do func(path string, f *ast.File, set *token.FileSet)) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, 0)
+		if err == nil {
+			do(path, f, set)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A page shows, and names acts: it writes nothing. What a browser alone holds (a list that was uploaded and isn't
+// taken yet, sound that it listened to, a password that was shown) is all that is left to pages.
+func TestPagesWriteNothing(t *testing.T) {
+	writers := writersOf(t)
+	if !writers["SetWishes"] || !writers["AddNetwork"] || writers["Networks"] || writers["Window"] {
+		t.Fatal("who writes isn't told from who reads")
+	}
+	left := map[string][]string{"web/expected": {"KeepUpload", "DropUpload", "Expect"}, "web/log": {"Audit"}} // what is taken out is written down
+	engine := []string{"Apply", "Begin", "Judge", "Read", "Watch"}
+	eachFile(t, "web", func(path string, f *ast.File, set *token.FileSet) {
+		dir := filepath.ToSlash(filepath.Dir(path))
+		if dir == "web/shell" {
+			return
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			call, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			of, ok := call.X.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			switch name := call.Sel.Name; {
+			case of.Sel.Name == "Store" && writers[name] && !slices.Contains(left[dir], name):
+				t.Errorf("%s writes: Store.%s", set.Position(call.Pos()), name)
+			case of.Sel.Name == "Engine" && slices.Contains(engine, name) && dir != "web/expected":
+				t.Errorf("%s has something done: Engine.%s", set.Position(call.Pos()), name)
+			}
+			return true
+		})
+	})
 }
 
 // What pulls streams is a client: a recorder, a management system.

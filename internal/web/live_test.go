@@ -2,7 +2,9 @@ package web_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -50,6 +52,17 @@ func TestAStageIsAddedByRegisteringIt(t *testing.T) {
 	p.Sees(20*time.Second, "Its lens looks near.", "undone")
 	h.on(p, "board")
 	p.Sees(20*time.Second, "blurred")
+	// Its act is asked for by a program, under the same guard, and is described as any.
+	a := whole(t, h)
+	slipway := json.Number(h.camera("Slipway"))
+	a.do("POST", a.site+"/acts/analytics/focus", jsonNumber(args{"camera_id": slipway, "to": "up"}), http.StatusUnprocessableEntity)
+	a.makes("analytics/focus", args{"camera_id": slipway, "to": "far"})
+	for _, f := range a.all("findings?stage=analytics", "findings") {
+		if f["place"] == "Slipway" {
+			t.Errorf("after it was focused: %v", f)
+		}
+	}
+	a.do("POST", a.site+"/acts/analytics/focus", jsonNumber(args{"camera_id": slipway, "to": "far"}), http.StatusConflict)
 }
 
 // disturb has the page updated over and over until stop is called; it returns how often

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
@@ -103,6 +104,36 @@ func (l *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	}
 	_, err := l.Read(ctx, v)
 	return err
+}
+
+// Focus is how a lens is to look.
+type Focus struct {
+	act.Camera
+	To string `form:"to" json:"to"`
+}
+
+// Acts of the stage.
+func (*Stage) Acts() []act.Any {
+	return []act.Any{act.Act[Focus]{Name: "analytics/focus", About: "focus a lens", Stage: stage.Analytics, Plan: planFocus}}
+}
+
+func planFocus(_ time.Time, s *act.Seen, x Focus) (p act.Planned, err error) {
+	of, err := s.The()
+	if err != nil {
+		return p, err
+	}
+	if x.To != "near" && x.To != "far" {
+		return p, act.Wrong("to", "A lens looks near or far.")
+	}
+	now, _ := lens.Of(s.Snapshot, of)
+	if now.Focus == x.To {
+		p.Says = "It looks " + x.To + " already."
+		return p, nil
+	}
+	p.Title = "Focus " + of.Place
+	p.Add(of, []finding.Change{{Kind: Kind, Key: Kind, Title: "Focus", From: now.Focus, To: x.To, Why: "A person wants it so.", Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Focus it as before."}}})
+	return p, nil
 }
 
 //go:embed page.html page.js sheet.html
