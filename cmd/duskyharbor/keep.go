@@ -68,7 +68,7 @@ func tokenCommand() *cobra.Command {
 	dsnFlag(create, &dsn)
 	create.Flags().StringVar(&site, "site", "", "the site's name")
 	create.Flags().StringVar(&name, "name", "", "what the program is called")
-	create.Flags().StringSliceVar(&scopes, "scope", []string{"read"}, "read, run, apply")
+	create.Flags().StringSliceVar(&scopes, "scope", []string{"read"}, "read, run, apply, setup")
 	create.Flags().IntVar(&days, "days", 90, "days until it ends")
 	c.AddCommand(create)
 	return c

@@ -159,7 +159,7 @@ func (j *judge) who() {
 			finding.Evidence{Name: "MAC at its address", Value: s.LinkMAC, Via: "neighbour table", At: s.At})
 	}
 	if w.Kind == Camera && !w.Expected && j.f.Behind == nil && len(j.f.Claims) == 0 {
-		j.add("find.unexpected", finding.Needs, "unexpected", "It isn't on the expected list.",
+		j.add("find.unexpected", finding.Needs, "unlisted", "It isn't on the expected list.",
 			"Put it on the list, let it take the place of one that is missing, or leave it out. No account is sent to it until then.")
 	}
 	if w.Kind == Recorder && !w.Expected && !w.Account {
