@@ -47,7 +47,7 @@ type Act[A any] struct {
 	Role     people.Role // least that may ask; empty: whoever may change something
 	Runs     bool        // what it asks for is a reading: programs need ScopeRun
 	PageForm bool        // its page reads its form by itself, and hands the arguments over
-	// Alone keeps programs from asking it: it makes what opens this product, or shows a secret.
+	// Alone keeps programs from asking it: it makes what opens this product, shows a secret, or wants eyes and ears.
 	Alone bool
 	// More reads, into a, what is needed besides the site, also from devices, before anything else is done; nil: nothing.
 	More func(ctx context.Context, c *Call, a *A) error

@@ -21,7 +21,7 @@ func wishes() []act.Any {
 	return []act.Any{
 		act.Act[Wishes]{Name: "settings/wishes", About: "say how often networks are looked at, where clocks take their time from, how much is worked on at once", Keep: setWishes},
 		act.Act[Least]{Name: "settings/least", About: "ask for a least firmware of a make, or of a model; empty: for none", Keep: setLeast},
-		act.Act[Site]{Name: "settings/site", About: "give the site another name and zone", Role: people.Lead, Keep: setSite},
+		act.Act[Site]{Name: "settings/site", About: "give the site another name and zone", Role: people.Lead, Alone: true, Keep: setSite},
 	}
 }
 

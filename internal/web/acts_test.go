@@ -23,11 +23,15 @@ type acts struct {
 // whole is a program that may do all that programs may.
 func whole(t *testing.T, h *harbour) *acts {
 	t.Helper()
+	if h.program != nil {
+		return h.program
+	}
 	token, hash := people.NewToken()
 	if _, err := h.Store.AddToken(t.Context(), h.Site, 0, "whole", []string{"read", "run", "apply", "setup"}, hash, nil); err != nil {
 		t.Fatal(err)
 	}
-	return &acts{newProgram(t, h, token), fmt.Sprintf("/api/v1/sites/%d", h.Site)}
+	h.program = &acts{newProgram(t, h, token), fmt.Sprintf("/api/v1/sites/%d", h.Site)}
+	return h.program
 }
 
 // keeps asks for an act that keeps a wish, and answers with what was made.
@@ -43,15 +47,22 @@ func (a *acts) makes(name string, args any) map[string]any {
 	return a.wait(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
 }
 
+// wait waits until a run ended, and nothing of it failed.
 func (a *acts) wait(run map[string]any) map[string]any {
 	a.t.Helper()
-	testbed.Until(a.t, 60*time.Second, "the run ends", func() bool {
+	if run = a.ends(run); run["failed"].(float64) > 0 {
+		a.t.Fatalf("%v", run)
+	}
+	return run
+}
+
+// ends waits until a run ended, however.
+func (a *acts) ends(run map[string]any) map[string]any {
+	a.t.Helper()
+	testbed.Until(a.t, 90*time.Second, "the run ends", func() bool {
 		run = a.do("GET", a.site+"/runs/"+jsonNumber(run["id"]), "", http.StatusOK)
 		return run["ended_at"] != nil
 	})
-	if run["failed"].(float64) > 0 {
-		a.t.Fatalf("%v", run)
-	}
 	return run
 }
 

@@ -21,11 +21,7 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Crew mess", "Store recorder"), nil)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 2 cameras"}, {"streams", "Read and play 2 cameras"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "streams")
 	store := fmt.Sprintf("channels?recorder=%d", h.recorder("Store recorder"))
 	h.on(p, "channels")
 	// Both are planned for it.

@@ -3,6 +3,7 @@ package web_test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -27,6 +28,22 @@ func (h *harbour) number(place string) int64 {
 		h.t.Fatalf("%s: %v", place, err)
 	}
 	return id
+}
+
+// ready has stages read, one after the other, as a program asks for it; one with a ! has what it proposes made too:
+// what a test that is about a hand begins with.
+func (h *harbour) ready(stages ...string) {
+	h.t.Helper()
+	a := whole(h.t, h)
+	for _, st := range stages {
+		st, makes := strings.CutSuffix(st, "!")
+		if !makes {
+			a.ends(a.do("POST", a.site+"/runs", `{"stage": "`+st+`"}`, http.StatusAccepted))
+			continue
+		}
+		shown := a.do("POST", a.site+"/previews", `{"stage": "`+st+`"}`, http.StatusCreated)
+		a.wait(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
+	}
 }
 
 // idle waits until no run is under way.

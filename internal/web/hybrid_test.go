@@ -17,11 +17,7 @@ func TestAHybridRecorderMakesRoomByOneRestart(t *testing.T) {
 	h := serveOn(t, testbed.StartOnly(t, "Berth 2 ramp", "Net loft", "Fuel jetty", "Freight scale", "Quay recorder"), nil)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 4 cameras"}, {"sign-in", "Set accounts on 1 camera"}, {"streams", "Read and play 4 cameras"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "sign-in!", "streams")
 	h.on(p, "channels")
 	h.click(p, "#read button")
 	quay := fmt.Sprintf("channels?recorder=%d", h.recorder("Quay recorder"))

@@ -26,11 +26,7 @@ func TestMovedCamerasAreTakenTogether(t *testing.T) {
 		}
 	}
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "find")
-	h.run(p, "body", "Look at 3 networks")
-	h.on(p, "sign-in")
-	h.run(p, "body", "Sign in to 2 cameras")
+	h.ready("find", "sign-in")
 	var moved []*camera.Camera
 	for i, place := range []string{"Slipway", "Berth 1 ramp"} {
 		c := h.Fleet.Camera(place)

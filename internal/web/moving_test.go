@@ -28,13 +28,7 @@ func TestAPictureMovesForTwoOnTwoServers(t *testing.T) {
 	cam := h.Fleet.Camera("Slipway")
 	p, q := testbed.Browser(t, 1280, 800), testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "find")
-	h.run(p, "body", "Look at 3 networks")
-	h.on(p, "sign-in")
-	h.run(p, "body", "Sign in to 1 camera")
-	h.on(p, "streams")
-	h.run(p, "body", "Read and play 1 camera")
+	h.ready("find", "sign-in", "streams")
 	testbed.Until(t, 10*time.Second, "nothing plays it", func() bool { return cam.Sessions() == 0 })
 
 	moves := func(p *testbed.Page) {
@@ -89,11 +83,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	h := serveWith(t, testbed.StartOnly(t, "Ice plant", "Quay recorder", "Terminal recorder"), moving)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "streams")
 	h.on(p, "streams")
 	p.Sees(20*time.Second, "none of its streams is H.264 or JPEG, which browsers show moving", "H.265 1280 × 720")
 	testbed.Until(t, 20*time.Second, "its still is there", func() bool {
@@ -158,11 +148,7 @@ func TestAPictureOfJPEGMoves(t *testing.T) {
 	cam := h.Fleet.Camera("Weather deck stair")
 	p, q := testbed.Browser(t, 1280, 800), testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "streams")
 	h.on(p, "streams")
 	p.Press("Set encoders alike")
 	p.Set("#codec", "JPEG")
@@ -196,11 +182,7 @@ func TestATonePlaysThroughTheCamera(t *testing.T) {
 	cam := h.Fleet.Camera("Net loft")
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"streams", "Read and play 1 camera"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "streams")
 	h.sheet(p, "streams", "Net loft")
 	p.Sees(20*time.Second, "Main sends sound (AAC), and no consent to record sound here is on record.", "Talkback of Quay recorder wants G.711 µ-law, and this sends AAC.",
 		"Sound is off here: no consent to record sound is on record.", "Talkback through Net loft's speaker, G.711 µ-law.")

@@ -55,11 +55,7 @@ func TestARecorderTakesOverFromAnOldOne(t *testing.T) {
 	}
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 4 networks"}, {"sign-in", "Sign in to 12 cameras"}, {"streams", "Read and play 12 cameras"}, {"channels", "Read 2 recorders"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "streams", "channels")
 	h.on(p, "channels")
 	h.run(p, "body", "Place 12 cameras")
 	var want []string

@@ -15,11 +15,7 @@ func TestASheetCopiesAnAddressAndWatchesAClock(t *testing.T) {
 	h := serve(t)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "find")
-	h.run(p, "body", "Look at 3 networks")
-	h.on(p, "sign-in")
-	h.run(p, "body", "Sign in to 2 cameras")
+	h.ready("find", "sign-in")
 
 	h.sheet(p, "find", "Slipway")
 	at := h.Net.At(".1.11").String()

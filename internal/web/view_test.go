@@ -24,11 +24,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	h := serveWith(t, testbed.StartOnly(t, "Ticket hall", "Terminal recorder"), moving)
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	p.Sees(30*time.Second, "Nothing was looked for yet")
-	for _, step := range [][2]string{{"find", "Look at 3 networks"}, {"sign-in", "Sign in to 1 camera"}, {"sign-in", "Set accounts on 1 camera"}, {"streams", "Read and play 1 camera"}} {
-		h.on(p, step[0])
-		h.run(p, "body", step[1])
-	}
+	h.ready("find", "sign-in", "sign-in!", "streams")
 	open := func(part string) {
 		t.Helper()
 		h.sheet(p, "streams", "Ticket hall")

@@ -36,6 +36,8 @@ type harbour struct {
 	web  *shell.Server
 	app  *app.App
 	t    *testing.T
+
+	program *acts // see whole
 }
 
 func serve(t *testing.T) *harbour { return serveBulk(t, 0) }
@@ -81,7 +83,7 @@ func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(
 			t.Error(err)
 		}
 	})
-	return &harbour{h, srv.URL, "1", s, o, t}
+	return &harbour{h, srv.URL, "1", s, o, t, nil}
 }
 
 func (h *harbour) signIn(p *testbed.Page, login, password string) {

@@ -34,8 +34,8 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
 		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
 		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},
-		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, PageForm: true, More: t.takeShot, Keep: keepAcceptance},
-		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Keep: keepHeard},
+		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, PageForm: true, Alone: true, More: t.takeShot, Keep: keepAcceptance},
+		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Alone: true, Keep: keepHeard},
 	}
 }
 
@@ -435,7 +435,7 @@ func keepHeard(ctx context.Context, c *act.Call, x Heard) (act.Kept, error) {
 	return act.Kept{Did: did, Detail: of.Place}, nil
 }
 
-// Acceptance is a picture that is accepted: the still that the camera gives now, or of one that gives none what was
+// Acceptance is a picture that is accepted, by a person who looks at it: the still that the camera gives now, or of one that gives none what was
 // seen moving.
 type Acceptance struct {
 	Picture
