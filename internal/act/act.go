@@ -45,7 +45,7 @@ type Act[A any] struct {
 	About    string      // one line for those who write programs
 	Stage    stage.Stage // whose changes it asks for; 0: the site's own
 	Role     people.Role // least that may ask; empty: whoever may change something
-	Runs     bool        // what it asks for is a reading: programs need ScopeRun
+	Runs     bool        // it has devices read and keeps nothing else: programs need ScopeRun
 	PageForm bool        // its page reads its form by itself, and hands the arguments over
 	// Alone keeps programs from asking it: it makes what opens this product, shows a secret, or wants eyes and ears.
 	Alone bool

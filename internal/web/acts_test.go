@@ -205,7 +205,8 @@ func TestScopesOfActs(t *testing.T) {
 		{"read", "settings/network", http.StatusForbidden}, {"read,run", "settings/network", http.StatusForbidden},
 		{"read,apply", "settings/network", http.StatusForbidden}, {"read,setup", "settings/network", http.StatusUnprocessableEntity},
 		{"read,setup", "channels/room", http.StatusForbidden}, {"read,apply", "channels/room", http.StatusUnprocessableEntity},
-		{"read,apply,setup", "find/also", http.StatusForbidden}, {"read,run", "find/also", http.StatusUnprocessableEntity},
+		{"read,run,apply", "find/also", http.StatusForbidden}, {"read,setup", "find/also", http.StatusUnprocessableEntity},
+		{"read,apply,setup", "prove/walk", http.StatusForbidden}, {"read,run", "prove/walk", http.StatusUnprocessableEntity},
 		{"read,run,apply,setup", "settings/token", http.StatusNotFound}, {"read,run,apply,setup", "settings/invite", http.StatusNotFound},
 		{"read,run,apply,setup", "settings/people/1/role", http.StatusNotFound}, {"read,run,apply,setup", "settings/put-away", http.StatusNotFound},
 	} {

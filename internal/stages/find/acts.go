@@ -24,7 +24,7 @@ import (
 // Acts of the stage.
 func (f *Stage) Acts() []act.Any {
 	return []act.Any{
-		act.Act[At]{Name: "find/also", About: "look at one address, also where no network of the site holds it; takes an address of a stream too", Runs: true, Keep: lookAlso},
+		act.Act[At]{Name: "find/also", About: "look at one address, also where no network of the site holds it; takes an address of a stream too", Keep: lookAlso},
 		act.Act[NetworkID]{Name: "find/also/:network/drop", About: "look at such an address no more", Keep: dropSingle},
 		act.Act[Acceptance]{Name: "find/accept", About: "live with a finding, or take that back", Keep: f.accept},
 		act.Act[Placement]{Name: "find/take-over", About: "give a place on the list to the device that answers in its stead", Keep: takeOver},

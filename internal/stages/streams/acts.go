@@ -30,7 +30,7 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Imaging]{Name: "streams/imaging", About: "set a property of how a camera's pictures are taken", Stage: on, Plan: planImaging},
 		act.Act[Turn]{Name: "streams/turn", About: "move a camera, or what it remembers", Stage: on, Plan: planTurn},
 		act.Act[Paths]{Name: "streams/paths", About: "name at which addresses a camera's streams are had", Stage: on, Keep: keepPaths},
-		act.Act[Usual]{Name: "streams/usual", About: "have the usual addresses asked, and keep those that answer", Stage: on, Runs: true, More: t.askUsual, Keep: keepUsual},
+		act.Act[Usual]{Name: "streams/usual", About: "have the usual addresses asked, and keep those that answer", Stage: on, More: t.askUsual, Keep: keepUsual},
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
 		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
 		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},

@@ -72,6 +72,9 @@ const inlineJudged = 20
 // Do does what an act is asked for, with arguments as its Args made them: it has them checked, what is wished
 // kept, and what would be changed shown.
 func (s *Server) Do(ctx context.Context, by Asker, a act.Any, args any) (out Done, err error) {
+	if role := a.Is().Role; !by.Role.MayChange() || role == people.Lead && by.Role != people.Lead {
+		return out, echo.NewHTTPError(http.StatusForbidden, "Only a "+string(role)+" of this site may do that.")
+	}
 	if c, ok := args.(act.Checker); ok {
 		if err := c.Check(); err != nil {
 			return out, err
