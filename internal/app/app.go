@@ -68,7 +68,9 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen,
 			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
 	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
-	e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), recording.New(kit), routes.New(kit), prove.New(kit))
+	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), recording.New(kit), routes.New(kit), prove.New(kit)); err != nil {
+		return nil, err
+	}
 	if opt.Live != "" {
 		name := make([]byte, 8)
 		rand.Read(name)
@@ -78,7 +80,9 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		}
 	}
 	for _, make := range opt.Extra {
-		e.Register(make(kit))
+		if err := e.Register(make(kit)); err != nil {
+			return nil, err
+		}
 	}
 	return a, nil
 }

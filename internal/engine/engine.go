@@ -116,12 +116,17 @@ func New(st *store.Store, opt Options) (*Engine, error) {
 // Stages are those that were registered, in the order of the work.
 func (e *Engine) Stages() []Stage { return e.stages }
 
-// Register adds stages, in the order of the work. It must be called before Start.
-func (e *Engine) Register(all ...Stage) {
+// Register adds stages, in the order of the work. It must be called before Start. A stage that is there already, or is
+// none of the ten, is an error.
+func (e *Engine) Register(all ...Stage) error {
 	for _, s := range all {
+		if _, twice := e.byID[s.ID()]; twice || !s.ID().Valid() {
+			return fmt.Errorf("engine: the stage %s (%d) is registered twice, or is none", s.ID(), s.ID())
+		}
 		e.stages = append(e.stages, s)
 		e.byID[s.ID()] = s
 	}
+	return nil
 }
 
 // Does says whether a stage is registered.

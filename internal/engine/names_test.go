@@ -10,6 +10,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/standin/camera"
 )
 
@@ -69,3 +70,21 @@ func TestNameServersOfItsNetworkAreWritten(t *testing.T) {
 		t.Errorf("taken back, the camera has %v", got)
 	}
 }
+
+// A stage is registered once: the second of one place is an error, and so is one that is none of the ten.
+func TestAStageIsRegisteredOnce(t *testing.T) {
+	t.Parallel()
+	b := seen(t, "Slipway")
+	for _, st := range b.app.Stages() {
+		if err := b.app.Register(st); err == nil {
+			t.Errorf("%s is registered twice", st.ID())
+		}
+	}
+	if err := b.app.Register(nowhere{b.app.Stages()[0]}); err == nil {
+		t.Error("a stage that is none of the ten is registered")
+	}
+}
+
+type nowhere struct{ engine.Stage }
+
+func (nowhere) ID() stage.Stage { return 11 }

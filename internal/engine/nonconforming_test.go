@@ -270,7 +270,7 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 	t.Parallel()
 	b := open(t, app.Options{})
 	ctx := context.Background()
-	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {
+	if due, err := b.Store.LooksDue(ctx, stage.Find); err != nil || len(due) != 0 {
 		t.Fatalf("nothing was asked for, and %v is due: %v", due, err)
 	}
 	b.find()
@@ -278,14 +278,14 @@ func TestNetworksAreLookedAtByThemselves(t *testing.T) {
 		AtOnce: store.Limits{Network: 64, Recorder: 4}}); err != nil {
 		t.Fatal(err)
 	}
-	if due, err := b.Store.LooksDue(ctx); err != nil || len(due) != 0 {
+	if due, err := b.Store.LooksDue(ctx, stage.Find); err != nil || len(due) != 0 {
 		t.Errorf("a look was just made, and %v is due: %v", due, err)
 	}
 	if _, err := b.Store.Pool.Exec(ctx, `update run set started_at = now() - interval '6 minutes'; update site set look_asked_at = null`); err != nil {
 		t.Fatal(err)
 	}
-	due, err := b.Store.LooksDue(ctx)
-	again, err2 := b.Store.LooksDue(ctx)
+	due, err := b.Store.LooksDue(ctx, stage.Find)
+	again, err2 := b.Store.LooksDue(ctx, stage.Find)
 	if err != nil || err2 != nil || len(due) != 1 || len(again) != 0 {
 		t.Errorf("due: %v, and for another server: %v (%v %v)", due, again, err, err2)
 	}

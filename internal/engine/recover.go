@@ -67,13 +67,13 @@ func (e *Engine) watch() {
 
 // lookDue looks at the networks of sites that ask for it from time to time.
 func (e *Engine) lookDue(ctx context.Context) error {
-	sites, err := e.store.LooksDue(ctx)
-	if err != nil {
-		return err
-	}
 	reads, ok := e.networkStage()
 	if !ok {
 		return nil
+	}
+	sites, err := e.store.LooksDue(ctx, reads)
+	if err != nil {
+		return err
 	}
 	for _, site := range sites {
 		networks, err := e.store.Networks(ctx, site)

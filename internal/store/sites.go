@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/people"
 )
 
@@ -270,11 +271,11 @@ func (s *Store) NetworkLimits(ctx context.Context, tx pgx.Tx, site int64) (map[i
 }
 
 // LooksDue lists the sites whose networks are to be looked at by themselves now, and
-// takes their turn: of several servers one gets each.
-func (s *Store) LooksDue(ctx context.Context) ([]int64, error) {
+// takes their turn: of several servers one gets each. by is the stage that looks at networks.
+func (s *Store) LooksDue(ctx context.Context, by stage.Stage) ([]int64, error) {
 	return ids(ctx, s.db, `update site s set look_asked_at = now() where look_every > 0 and put_away_at is null and coalesce(look_asked_at, '-infinity') <= now() - make_interval(mins => look_every)
-		and not exists (select 1 from run r where r.site_id = s.id and r.stage = 1 and r.act = 'read' and (r.ended_at is null or r.started_at > now() - make_interval(mins => s.look_every)))
-		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`)
+		and not exists (select 1 from run r where r.site_id = s.id and r.stage = $1 and r.act = 'read' and (r.ended_at is null or r.started_at > now() - make_interval(mins => s.look_every)))
+		and exists (select 1 from network n where n.site_id = s.id and n.looked_at is not null) returning id`, int(by))
 }
 
 // Leasts lists the least firmware that a site asks of makes and models.

@@ -151,6 +151,9 @@ func TestActsRefuseWhatIsNonsense(t *testing.T) {
 	a := whole(t, h)
 	before := contents(h)
 	refused := []int{http.StatusUnprocessableEntity, http.StatusNotFound, http.StatusConflict}
+	if err := h.web.RegisterActs(h.web.Acts()[0]); err == nil {
+		t.Error("two acts have one name")
+	}
 	all := a.all("acts", "acts")
 	if len(all) < 50 {
 		t.Fatalf("%d acts", len(all))

@@ -22,10 +22,7 @@ func ActOf(s Stage, m Mark, proposals int, free bool) Act {
 	case proposals > 0 && m.State != Ready:
 		return Apply
 	case m.State == Stale, m.State == NotYet && free:
-		if s == Prove {
-			return Walk
-		}
-		return Read
+		return s.row().reads
 	}
 	return NoAct
 }

@@ -13,17 +13,7 @@ const (
 
 // Requires lists what the wire asks for before s can be read: where any of it isn't known
 // yet, the source is left out of a reading.
-func (s Stage) Requires() []Requirement {
-	switch s {
-	case SignIn:
-		return []Requirement{Speaks, Certain}
-	case Clock:
-		return []Requirement{SpeaksONVIF}
-	case Streams, Routes:
-		return []Requirement{Seen, Opened}
-	}
-	return nil
-}
+func (s Stage) Requires() []Requirement { return s.row().requires }
 
 // Urgency lists the states by how much they want a person, the worst first: the order of
 // every list that is sorted by a mark.

@@ -3,6 +3,7 @@
 package stage
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -29,17 +30,44 @@ const (
 // derived again.
 const RulesVersion = 9
 
-var table = [...]struct{ slug, name, question string }{
-	Find:      {"find", "Find", "What is on these networks?"},
-	SignIn:    {"sign-in", "Sign-in", "Which account opens which device?"},
-	Clock:     {"clock", "Clock", "Whose time is wrong, and why?"},
-	Streams:   {"streams", "Streams", "Does each stream deliver what it declares?"},
-	Channels:  {"channels", "Channels", "What goes where, and does it fit?"},
-	Recording: {"recording", "Recording", "What will be kept, how long?"},
-	Analytics: {"analytics", "Analytics", "What will fire, and on what?"},
-	Routes:    {"routes", "Routes", "Where does each event go?"},
-	Prove:     {"prove", "Prove", "Did it arrive?"},
-	Handover:  {"handover", "Handover", "What do we leave behind?"},
+// descriptor is all that a stage is, besides its rules: a row of the table.
+type descriptor struct {
+	slug, name, question string
+	ofDevice             bool // it is about the device itself
+	waits                []Wait
+	requires             []Requirement
+	reads                Act  // what moves a mark on that was never read, or is stale
+	many                 bool // it is read of many cameras at once, on the Board
+}
+
+// table has a row a stage. Nothing else says what a stage is.
+var table = [...]descriptor{
+	Find: {slug: "find", name: "Find", question: "What is on these networks?", ofDevice: true, reads: Read},
+	SignIn: {slug: "sign-in", name: "Sign-in", question: "Which account opens which device?", ofDevice: true, reads: Read, many: true,
+		waits: []Wait{{Find, "there is no device to sign in to until one answers"}}, requires: []Requirement{Speaks, Certain}},
+	Clock: {slug: "clock", name: "Clock", question: "Whose time is wrong, and why?", ofDevice: true, reads: Read, many: true,
+		waits: []Wait{{Find, "there is no clock to read until the device answers"}}, requires: []Requirement{SpeaksONVIF}},
+	Streams: {slug: "streams", name: "Streams", question: "Does each stream deliver what it declares?", reads: Read, many: true,
+		waits: []Wait{{SignIn, "profiles are read with an account"}}, requires: []Requirement{Seen, Opened}},
+	Channels: {slug: "channels", name: "Channels", question: "What goes where, and does it fit?", reads: Read, many: true,
+		waits: []Wait{{Streams, "a recorder is given a stream that was read"}}},
+	Recording: {slug: "recording", name: "Recording", question: "What will be kept, how long?", reads: Read, many: true,
+		waits: []Wait{{Channels, "a recorder keeps what is on its channels"}}},
+	Analytics: {slug: "analytics", name: "Analytics", question: "What will fire, and on what?", reads: Read, many: true},
+	Routes: {slug: "routes", name: "Routes", question: "Where does each event go?", reads: Read, many: true,
+		waits:    []Wait{{SignIn, "topics are read with an account"}, {Channels, "events land on a recorder's channel"}},
+		requires: []Requirement{Seen, Opened}},
+	Prove: {slug: "prove", name: "Prove", question: "Did it arrive?", reads: Walk,
+		waits: []Wait{{Routes, "there is no route to prove"}}},
+	Handover: {slug: "handover", name: "Handover", question: "What do we leave behind?", reads: Read},
+}
+
+// row of a stage; of what is none, an empty one.
+func (s Stage) row() descriptor {
+	if !s.Valid() {
+		return descriptor{}
+	}
+	return table[s]
 }
 
 // All lists the stages in working order.
@@ -52,31 +80,19 @@ func (s Stage) Valid() bool { return s >= Find && s <= Handover }
 
 // OfDevice says whether the stage is about the device itself, and so the same for all its
 // views. The others are about one view.
-func (s Stage) OfDevice() bool { return s >= Find && s <= Clock }
+func (s Stage) OfDevice() bool { return s.row().ofDevice }
 
 // Slug is the stage's name in addresses and in the filter box ("sign-in").
-func (s Stage) Slug() string {
-	if !s.Valid() {
-		return ""
-	}
-	return table[s].slug
-}
+func (s Stage) Slug() string { return s.row().slug }
 
 // String is the stage's name on the screen.
-func (s Stage) String() string {
-	if !s.Valid() {
-		return "?"
-	}
-	return table[s].name
-}
+func (s Stage) String() string { return cmp.Or(s.row().name, "?") }
 
 // Question is the one question the stage's page answers.
-func (s Stage) Question() string {
-	if !s.Valid() {
-		return ""
-	}
-	return table[s].question
-}
+func (s Stage) Question() string { return s.row().question }
+
+// Many says whether the stage is read of many cameras at once, as the Board offers it.
+func (s Stage) Many() bool { return s.row().many }
 
 // Parse finds a stage by its slug.
 func Parse(slug string) (Stage, bool) {
@@ -96,25 +112,7 @@ type Wait struct {
 
 // Waits lists what s waits for. Only what the wire forces is here: a wrong clock,
 // for one, doesn't keep streams from being read.
-func (s Stage) Waits() []Wait {
-	switch s {
-	case SignIn:
-		return []Wait{{Find, "there is no device to sign in to until one answers"}}
-	case Clock:
-		return []Wait{{Find, "there is no clock to read until the device answers"}}
-	case Streams:
-		return []Wait{{SignIn, "profiles are read with an account"}}
-	case Channels:
-		return []Wait{{Streams, "a recorder is given a stream that was read"}}
-	case Recording:
-		return []Wait{{Channels, "a recorder keeps what is on its channels"}}
-	case Routes:
-		return []Wait{{SignIn, "topics are read with an account"}, {Channels, "events land on a recorder's channel"}}
-	case Prove:
-		return []Wait{{Routes, "there is no route to prove"}}
-	}
-	return nil
-}
+func (s Stage) Waits() []Wait { return s.row().waits }
 
 // State is how a source stands in a stage.
 type State string

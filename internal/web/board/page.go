@@ -45,6 +45,7 @@ type boardData struct {
 	Next     *nextThing
 	States   []stage.State
 	Plans    []store.RecorderName // what views may be planned for
+	Reads    []stage.Stage        // what is read of a selection
 }
 
 // nextThing is the Board's one-line suggestion.
@@ -81,6 +82,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			}
 		}
 		b.Next = &nextThing{next.Stage.Slug(), next.Sentence(place, sentence), next.Reason(), next.Button()}
+	}
+	for _, st := range stage.All() {
+		if st.Many() && p.Does(st) {
+			b.Reads = append(b.Reads, st)
+		}
 	}
 	if p.MayChange {
 		if b.Plans, err = pg.Store.RecorderNames(ctx, p.Site.ID); err != nil {

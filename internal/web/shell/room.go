@@ -2,6 +2,7 @@ package shell
 
 import (
 	"context"
+	"fmt"
 	"html/template"
 	"io/fs"
 
@@ -58,9 +59,12 @@ type room struct {
 	script   bool
 }
 
-// Register adds pages. It must be called once, before Handler.
+// Register adds pages. It must be called once, before Handler. Two of one address are an error.
 func (s *Server) Register(all ...Page) error {
 	for _, p := range all {
+		if _, twice := s.pages[p.Slug()]; twice {
+			return fmt.Errorf("shell: two pages are called %s", p.Slug())
+		}
 		r := &room{Page: p}
 		s.order = append(s.order, r)
 		if p.Slug() != "" {
