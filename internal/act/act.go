@@ -272,7 +272,7 @@ func (s Selection) Selects(siteID int64) (store.Selection, error) {
 	}
 	out.Filter = filter.Parse(s.Q)
 	if len(out.Filter.Unknown) > 0 {
-		return out, Wrongf("q", "The filter means nothing: %s.", out.Filter.Unknown)
+		return out, Wrongf("q", "The filter means nothing: %s.", strings.Join(out.Filter.Unknown, ", "))
 	}
 	return out, nil
 }

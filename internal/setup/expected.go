@@ -20,7 +20,7 @@ import (
 func list() []act.Any {
 	return []act.Any{
 		act.Act[Row]{Name: "expected/row", About: "put one camera on the expected list", Keep: addRow},
-		act.Act[ChangedRow]{Name: "expected/row/:row", About: "change a row of the expected list", Keep: setRow},
+		act.Act[ChangedRow]{Name: "expected/row/:row", About: "change a row of the expected list: all of it is given anew", Keep: setRow},
 		act.Act[RowID]{Name: "expected/row/:row/remove", About: "take a row off the expected list", Keep: dropRow},
 		act.Act[Lines]{Name: "expected/lines", About: "take an expected list: CSV with a heading", Keep: takeLines},
 	}

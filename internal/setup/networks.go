@@ -18,7 +18,7 @@ const maxNetworks = 64
 func networks() []act.Any {
 	return []act.Any{
 		act.Act[Network]{Name: "settings/network", About: "add a network that is looked at", Keep: addNetwork},
-		act.Act[ChangedNetwork]{Name: "settings/network/:network", About: "change a network", Keep: setNetwork},
+		act.Act[ChangedNetwork]{Name: "settings/network/:network", About: "change a network: all of it is given anew", Keep: setNetwork},
 		act.Act[NetworkID]{Name: "settings/network/:network/remove", About: "take a network off the site; its devices stay", Keep: removeNetwork},
 	}
 }

@@ -37,10 +37,10 @@ type Recorder struct {
 
 // ChangedRecorder is a recorder that is changed.
 type ChangedRecorder struct {
-	ID    int64  `param:"recorder" json:"-"`
-	Place string `form:"place" json:"place"`
-	Set   int64  `form:"set" json:"set_id,omitempty"`
-	Note  string `form:"note" json:"note,omitempty"`
+	ID    int64   `param:"recorder" json:"-"`
+	Place string  `form:"place" json:"place"`
+	Set   *int64  `form:"set" json:"set_id,omitempty"` // 0: none; absent: as it is
+	Note  *string `form:"note" json:"note,omitempty"`  // absent: as it is
 }
 
 // RecorderID names a recorder.
@@ -106,7 +106,13 @@ func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept,
 	if err != nil {
 		return act.Kept{}, err
 	}
-	place, note := strings.TrimSpace(x.Place), strings.TrimSpace(x.Note)
+	place, set, note := strings.TrimSpace(x.Place), r.SetID, r.Note
+	if x.Set != nil {
+		set = *x.Set
+	}
+	if x.Note != nil {
+		note = strings.TrimSpace(*x.Note)
+	}
 	if err := named("place", place, "A recorder"); err != nil {
 		return act.Kept{}, err
 	}
@@ -116,22 +122,22 @@ func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept,
 	case slices.ContainsFunc(all, func(o store.RecorderRow) bool { return o.ID != r.ID && o.Place == place }):
 		return act.Kept{}, act.Wrongf("place", "%s is there already: give it another name.", place)
 	}
-	if _, err := account(ctx, c, x.Set); err != nil {
+	if _, err := account(ctx, c, set); err != nil {
 		return act.Kept{}, err
 	}
 	if place != r.Place {
 		err = c.Store.Rename(ctx, c.Site.ID, r.ID, place)
 	}
-	if err == nil && x.Set != r.SetID {
-		err = c.Store.SetAccount(ctx, c.Site.ID, r.ID, x.Set)
+	if err == nil && set != r.SetID {
+		err = c.Store.SetAccount(ctx, c.Site.ID, r.ID, set)
 	}
 	if err == nil && note != r.Note {
 		err = c.Store.SetNote(ctx, c.Site.ID, r.ID, note)
 	}
 	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed a recorder", Detail: r.Place + " → " + place, All: true} // cameras are told by its name
-	if x.Set != r.SetID {
+	if set != r.SetID {
 		out.Detail += ", another account"
-		if x.Set != 0 {
+		if set != 0 {
 			out.Says = place + " was changed. Read it on Channels: it is signed in to with its account then."
 		}
 	}

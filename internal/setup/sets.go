@@ -17,7 +17,7 @@ type sets struct{ vault *vault.Vault }
 func (v sets) acts() []act.Any {
 	return []act.Any{
 		act.Act[Set]{Name: "settings/set", About: "add a credential set; its password is sealed", Keep: v.add},
-		act.Act[ChangedSet]{Name: "settings/set/:set", About: "change a credential set; without a password it keeps its own", Keep: v.change},
+		act.Act[ChangedSet]{Name: "settings/set/:set", About: "change a credential set: all of it is given anew, but its password stays where none is", Keep: v.change},
 		act.Act[SetID]{Name: "settings/set/:set/remove", About: "take a credential set off the site", Keep: v.remove},
 	}
 }

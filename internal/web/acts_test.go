@@ -1,6 +1,8 @@
 package web_test
 
 import (
+	"bufio"
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -250,4 +252,46 @@ func TestAReadingIsTagged(t *testing.T) {
 	if again := get(tag); again.StatusCode != http.StatusOK || again.Header.Get("ETag") == tag {
 		t.Errorf("after one was added: %d %q", again.StatusCode, again.Header.Get("ETag"))
 	}
+}
+
+// A program hears what changes, and takes up where it was.
+func TestAProgramHearsWhatChanges(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	a := whole(t, h)
+	hears := func(last string) (*bufio.Scanner, func()) {
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		req, err := http.NewRequestWithContext(ctx, "GET", a.base+a.site+"/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+a.token)
+		req.Header.Set("Last-Event-ID", last)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil || res.StatusCode != http.StatusOK || res.Header.Get("Content-Type") != "text/event-stream" {
+			t.Fatalf("%v %v", res, err)
+		}
+		return bufio.NewScanner(res.Body), func() { cancel(); _ = res.Body.Close() }
+	}
+	until := func(s *bufio.Scanner, want string) (id string) {
+		t.Helper()
+		for s.Scan() {
+			if last, ok := strings.CutPrefix(s.Text(), "id: "); ok {
+				id = last
+			}
+			if strings.Contains(s.Text(), want) {
+				return id
+			}
+		}
+		t.Fatalf("it ended before %q came: %v", want, s.Err())
+		return id
+	}
+	first, leave := hears("")
+	at := until(first, "event: hello")
+	a.keeps("settings/network", args{"name": "Shed", "prefix": h.Net.Prefix(7).String()})
+	until(first, "event: changed")
+	leave()
+	again, leave := hears(at) // what it missed is told
+	defer leave()
+	until(again, "event: changed")
 }

@@ -369,9 +369,9 @@ func leaveOut(ctx context.Context, c *act.Call, x act.Camera) (act.Kept, error) 
 // Said is what a person says of a camera.
 type Said struct {
 	act.Camera
-	Place    string `form:"place" json:"place"`
-	Recorder int64  `form:"recorder" json:"recorder_id,omitempty"` // that its view is planned for; 0: none
-	Note     string `form:"note" json:"note,omitempty"`
+	Place    string  `form:"place" json:"place"`
+	Recorder *int64  `form:"recorder" json:"recorder_id,omitempty"` // that its view is planned for; 0: none; absent: as it is
+	Note     *string `form:"note" json:"note,omitempty"`            // absent: as it is
 }
 
 // say keeps what a person says of a camera. Nothing is written to it.
@@ -380,20 +380,26 @@ func say(ctx context.Context, c *act.Call, x Said) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	place, note := strings.TrimSpace(x.Place), strings.TrimSpace(x.Note)
-	if place == "" || len(place) > 64 || len(note) > 500 {
+	place := strings.TrimSpace(x.Place)
+	if place == "" || len(place) > 64 || x.Note != nil && len(*x.Note) > 500 {
 		return act.Kept{}, act.Wrong("place", "A place has a name of at most 64 characters, and a note at most 500.")
 	}
-	if _, err := c.Store.Plan(ctx, c.Site.ID, x.Recorder, []int64{of.ID}); err != nil {
-		return act.Kept{}, err
+	if x.Recorder != nil {
+		if _, err := c.Store.Plan(ctx, c.Site.ID, *x.Recorder, []int64{of.ID}); err != nil {
+			return act.Kept{}, err
+		}
+	}
+	if x.Note != nil {
+		if err := c.Store.SetNote(ctx, c.Site.ID, of.Device.ID, strings.TrimSpace(*x.Note)); err != nil {
+			return act.Kept{}, err
+		}
 	}
 	if place != of.Place {
 		if err := c.Store.Name(ctx, of.ID, place); err != nil {
 			return act.Kept{}, err
 		}
 	}
-	return act.Kept{Says: "Kept. Nothing was written to " + place + ".", Did: "said what a camera is", Detail: place + ": before " + of.Place, Judge: []int64{of.Device.ID}},
-		c.Store.SetNote(ctx, c.Site.ID, of.Device.ID, note)
+	return act.Kept{Says: "Kept. Nothing was written to " + place + ".", Did: "said what a camera is", Detail: place + ": before " + of.Place, Judge: []int64{of.Device.ID}}, nil
 }
 
 // expectHere corrects the list: the device is expected where it answers.

@@ -369,7 +369,7 @@ func badNumber(t reflect.Type, form url.Values) string {
 			continue
 		}
 		name, kind := f.Tag.Get("form"), f.Type.Kind()
-		if kind == reflect.Slice {
+		if kind == reflect.Slice || kind == reflect.Pointer {
 			kind = f.Type.Elem().Kind()
 		}
 		for _, v := range form[name] {
