@@ -193,6 +193,10 @@ func (s *Server) plans(ctx context.Context, by Asker, a act.Any, args any) (stor
 			return slices.ContainsFunc(open, func(o store.Change) bool { return o.About(x.Source) && o.Key == c.Key })
 		})
 		left.UnderWay += len(x.All) - len(all)
+		if x.Ordered && len(all) < len(x.All) { // they are one thing: none of it is done beside what goes on
+			left.UnderWay += len(all)
+			all = nil
+		}
 		if len(all) > 0 {
 			picks = append(picks, engine.Pick{Source: x.Source, Changes: all, Ordered: x.Ordered})
 		}
