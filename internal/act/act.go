@@ -140,8 +140,6 @@ type Kept struct {
 	Detail string
 	Judge  []int64 // devices that are judged by it
 	All    bool    // all of the site are
-	// Denied is what is written down though nothing was kept, where Keep returns an error: "was refused a password".
-	Denied string
 	Look   *Look
 	Read   *Reading
 	// After is done once the wish is kept: it begins a run, and answers with it.
@@ -331,4 +329,12 @@ func (c *Call) Who(ctx context.Context) (string, error) {
 	}
 	p, err := c.Store.Person(ctx, c.Person)
 	return p.Name, err
+}
+
+// Count counts things: "1 camera", "3,000 cameras".
+func Count(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return stage.Thousands(n) + " " + one + "s"
 }

@@ -47,7 +47,7 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 		if err != nil {
 			return act.Kept{}, err
 		}
-		return act.Kept{}, act.AskError{Heading: "Remove " + places(rows) + "?", Text: text, Do: "Remove " + plural(len(devices), "camera")}
+		return act.Kept{}, act.AskError{Heading: "Remove " + places(rows) + "?", Text: text, Do: "Remove " + act.Count(len(devices), "camera")}
 	}
 	goes, err := c.Store.GoesWith(ctx, c.Site.ID, devices)
 	if err != nil {
@@ -57,7 +57,7 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 	if errors.Is(err, store.ErrBusy) {
 		err = trouble.Told("A change of one of them is being made: let it end, or stop its run first.")
 	}
-	says := fmt.Sprintf("%s with %s, %s, %s and %s", plural(n, "camera"), plural(goes.Views, "view"), plural(goes.Readings, "reading"), plural(goes.Changes, "change"), plural(goes.Proofs, "proof"))
+	says := fmt.Sprintf("%s with %s, %s, %s and %s", act.Count(n, "camera"), act.Count(goes.Views, "view"), act.Count(goes.Readings, "reading"), act.Count(goes.Changes, "change"), act.Count(goes.Proofs, "proof"))
 	return act.Kept{Says: says + " went from the site. Nothing was written to any; a look that hears one shows it again.", Did: "removed cameras",
 		Detail: places(rows) + ": " + says, To: "board"}, err
 }

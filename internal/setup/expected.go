@@ -230,6 +230,6 @@ func takeLines(ctx context.Context, c *act.Call, x Lines) (act.Kept, error) {
 		return act.Kept{}, act.Wrongf("csv", "Line %d: %s None of the list was taken.", messages[0].Line, messages[0].Says)
 	}
 	added, changed, touched, err := c.Store.Expect(ctx, c.Site.ID, rows, recorders)
-	says := fmt.Sprintf("%s new, %s known", plural(added, "camera"), plural(changed, "camera"))
+	says := fmt.Sprintf("%s new, %s known", act.Count(added, "camera"), act.Count(changed, "camera"))
 	return act.Kept{Says: says + ".", Did: "took an expected list", Detail: says, Judge: touched}, err
 }

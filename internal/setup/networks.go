@@ -127,9 +127,9 @@ func removeNetwork(ctx context.Context, c *act.Call, x NetworkID) (act.Kept, err
 	if err != nil {
 		return act.Kept{}, err
 	}
-	says := plural(devices, "device") + " of it"
+	says := act.Count(devices, "device") + " of it"
 	if tried > 0 {
-		says += fmt.Sprintf(", and %s tried first in it", plural(tried, "credential set"))
+		says += fmt.Sprintf(", and %s tried first in it", act.Count(tried, "credential set"))
 	}
 	return act.Kept{Says: "The network is looked at no more; what is on the site stays: " + says + ".", Did: "removed a network",
 		Detail: strconv.FormatInt(x.ID, 10) + ": " + says, All: true}, c.Store.RemoveNetwork(ctx, c.Site.ID, x.ID)

@@ -160,7 +160,7 @@ func removeRecorder(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, e
 		return act.Kept{}, err
 	}
 	return act.Kept{Says: r.Place + " is off the site. Nothing was written to it; a look that hears it shows it again.", Did: "removed a recorder",
-		Detail: fmt.Sprintf("%s, which %s were planned for", r.Place, plural(r.Planned, "view")), All: true}, nil
+		Detail: fmt.Sprintf("%s, which %s were planned for", r.Place, act.Count(r.Planned, "view")), All: true}, nil
 }
 
 // askRemoval asks once more, with what the recorder was seen to do.
@@ -178,9 +178,9 @@ func askRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {
 				coming++
 			}
 		}
-		records = fmt.Sprintf("As it was read last it holds %s and receives %d: it goes on with that, and nobody here sees it then.", plural(n, "channel"), coming)
+		records = fmt.Sprintf("As it was read last it holds %s and receives %d: it goes on with that, and nobody here sees it then.", act.Count(n, "channel"), coming)
 	}
 	return act.AskError{Heading: "Remove " + r.Place + "?", Do: "Remove " + r.Place,
 		Text: fmt.Sprintf("%s goes from this site, with what was read of it; %s planned for it are planned for none then. %s The log keeps what was changed. Nothing is written to it.",
-			r.Place, plural(r.Planned, "view"), records)}
+			r.Place, act.Count(r.Planned, "view"), records)}
 }

@@ -118,7 +118,7 @@ func (v sets) remove(ctx context.Context, c *act.Call, x SetID) (act.Kept, error
 		return act.Kept{}, store.ErrNotFound
 	}
 	rested, err := c.Store.RemoveSet(ctx, c.Site.ID, x.ID)
-	devices := plural(len(rested), "device")
+	devices := act.Count(len(rested), "device")
 	return act.Kept{Judge: rested, Did: "removed a credential set", Detail: fmt.Sprintf("%s, which %s rested on", all[i].Name, devices),
 		Says: fmt.Sprintf("%s is gone; %s rested on it and must be signed in to with another.", all[i].Name, devices)}, err
 }

@@ -78,11 +78,3 @@ func named(field, name, what string) error {
 	}
 	return nil
 }
-
-// plural counts things: "1 camera", "3 cameras".
-func plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %ss", n, one)
-}

@@ -179,20 +179,9 @@ func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, erro
 	if err == nil && len(judge) == 0 {
 		return act.Kept{Says: "They are planned for " + name + " already."}, nil
 	}
-	views := "1 view"
-	if n := len(sources); n != 1 {
-		views = stage.Thousands(n) + " views"
-	}
+	views := act.Count(len(sources), "view")
 	return act.Kept{Says: views + " planned for " + name + ". Place them on Channels; nothing was written to a recorder.", Did: "planned a recorder",
 		Detail: views + " for " + name, Judge: judge}, err
-}
-
-// cameras counts them.
-func cameras(n int) string {
-	if n == 1 {
-		return "1 camera"
-	}
-	return stage.Thousands(n) + " cameras"
 }
 
 // Spot is a channel for a camera.
@@ -283,7 +272,7 @@ func keepProposed(ctx context.Context, c *act.Call, x Proposed) (out act.Kept, e
 			return out, err
 		}
 		out.Judge = append(out.Judge, judge...)
-		c.Audit("planned a recorder", fmt.Sprintf("%s for recorder %d", cameras(len(by[recorder])), recorder))
+		c.Audit("planned a recorder", fmt.Sprintf("%s for recorder %d", act.Count(len(by[recorder]), "camera"), recorder))
 	}
 	return out, nil
 }
@@ -305,7 +294,7 @@ func planProposed(now time.Time, s *act.Seen, x Proposed) (p act.Planned, err er
 		}
 		p.Add(of, changes)
 	}
-	p.Title = "Place " + cameras(len(p.Of))
+	p.Title = "Place " + act.Count(len(p.Of), "camera")
 	p.Says = "They are planned so. None can be placed now: " + strings.Join(p.Cant[:min(len(p.Cant), 4)], " ")
 	return p, nil
 }
@@ -443,7 +432,7 @@ func keepFeeding(ctx context.Context, c *act.Call, x Feeding) (act.Kept, error) 
 			return out, err
 		}
 		if planned > 0 {
-			return out, trouble.Tell("%s %s planned for %s: plan another recorder for them first.", cameras(planned), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
+			return out, trouble.Tell("%s %s planned for %s: plan another recorder for them first.", act.Count(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
 		}
 		f = &channel.Feeding{Picks: []channel.Pick{}}
 		out.Says, out.Detail = d.Place+" takes other recorders' channels: tick which.", d.Place+" takes other recorders' channels"

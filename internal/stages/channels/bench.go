@@ -174,10 +174,7 @@ func keepTable(ctx context.Context, c *act.Call, x Table) (act.Kept, error) {
 		entries[i], _ = EntryOf(s, s.Sources[k], *rec.Bench) // its streams may not be known yet
 		entries[i].Source, entries[i].Channel, entries[i].Name, entries[i].By = s.Sources[k].ID, l.Number, l.Name, who
 	}
-	count := fmt.Sprintf("%d channels", len(entries))
-	if len(entries) == 1 {
-		count = "1 channel"
-	}
+	count := act.Count(len(entries), "channel")
 	return act.Kept{Says: fmt.Sprintf("Kept: %s of %s. Another recorder can take over from it.", count, rec.Place), Did: "typed a channel table",
 		Detail: fmt.Sprintf("%s of %s", count, rec.Place), Read: again(c)}, c.Store.TickBench(ctx, rec.ID, entries)
 }

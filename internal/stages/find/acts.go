@@ -249,16 +249,8 @@ func listAll(ctx context.Context, c *act.Call, x Answering) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	return act.Kept{Says: cameras(len(all)) + " on the list: this site's sets may be sent there. Sign in next.", Did: "put devices on the list",
+	return act.Kept{Says: act.Count(len(all), "camera") + " on the list: this site's sets may be sent there. Sign in next.", Did: "put devices on the list",
 		Detail: strings.Join(places, ", "), Judge: only}, c.Store.List(ctx, c.Site.ID, all)
-}
-
-// cameras counts them.
-func cameras(n int) string {
-	if n == 1 {
-		return "1 camera"
-	}
-	return stage.Thousands(n) + " cameras"
 }
 
 // Ours says that what answers at an address for a camera is of this site.
@@ -323,7 +315,7 @@ func takeAddresses(ctx context.Context, c *act.Call, x Answering) (act.Kept, err
 	for i, t := range all {
 		devices[i] = t.Device
 	}
-	return act.Kept{Says: cameras(len(all)) + " known at the new address from now on. Sign in next: what opened it goes first.", Did: "took new addresses",
+	return act.Kept{Says: act.Count(len(all), "camera") + " known at the new address from now on. Sign in next: what opened it goes first.", Did: "took new addresses",
 		Detail: strings.Join(says, "; "), Judge: devices}, c.Store.TakeAddresses(ctx, c.Site.ID, all)
 }
 
@@ -447,11 +439,7 @@ func pickViews(ctx context.Context, c *act.Call, x Views) (act.Kept, error) {
 	if len(tokens) == 0 {
 		return act.Kept{}, act.Wrong("view", "Pick at least one view.")
 	}
-	count := "1 view"
-	if len(tokens) > 1 {
-		count = fmt.Sprintf("%d views", len(tokens))
-	}
-	return act.Kept{Says: count + " of " + of.Device.Place + " picked: " + strings.Join(names, ", ") + ".", Did: "picked views",
+	return act.Kept{Says: act.Count(len(tokens), "view") + " of " + of.Device.Place + " picked: " + strings.Join(names, ", ") + ".", Did: "picked views",
 		Detail: of.Place + ": " + strings.Join(names, ", "), Judge: []int64{of.Device.ID}}, c.Store.PickViews(ctx, of.Device.ID, tokens, names)
 }
 

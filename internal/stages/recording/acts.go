@@ -101,15 +101,7 @@ func choosePlan(ctx context.Context, c *act.Call, x Write) (act.Kept, error) {
 		sources[i] = t.Source
 	}
 	_, err = c.Store.ChoosePlan(ctx, c.Site.ID, id, sources)
-	return act.Kept{ID: id, Did: "chose a recording plan", Detail: x.Name + " for " + cameras(len(sources)), All: true}, err
-}
-
-// cameras counts them.
-func cameras(n int) string {
-	if n == 1 {
-		return "1 camera"
-	}
-	return stage.Thousands(n) + " cameras"
+	return act.Kept{ID: id, Did: "chose a recording plan", Detail: x.Name + " for " + act.Count(len(sources), "camera"), All: true}, err
 }
 
 // planWrite says what choosing a plan changes on channels, and whose can't be changed.
@@ -134,12 +126,8 @@ func planWrite(now time.Time, s *act.Seen, x Write) (p act.Planned, err error) {
 			}
 		}
 	}
-	channels := "1 channel"
-	if len(p.Of) != 1 {
-		channels = stage.Thousands(len(p.Of)) + " channels"
-	}
-	p.Title = x.Name + " on " + channels
-	p.Says = x.Name + " is chosen for " + cameras(len(s.Of)) + "."
+	p.Title = x.Name + " on " + act.Count(len(p.Of), "channel")
+	p.Says = x.Name + " is chosen for " + act.Count(len(s.Of), "camera") + "."
 	if len(p.Cant) == 0 {
 		p.Says += " Their channels keep by it already."
 	} else {

@@ -51,11 +51,7 @@ func (g *Stage) makeSets(ctx context.Context, c *act.Call, x *Rotation) error {
 }
 
 func planRotation(_ time.Time, _ *act.Seen, x Rotation) (act.Planned, error) {
-	count := "1 camera"
-	if len(x.picks) != 1 {
-		count = stage.Thousands(len(x.picks)) + " cameras"
-	}
-	p := act.Planned{Title: "New passwords for " + count, Idle: x.left}
+	p := act.Planned{Title: "New passwords for " + act.Count(len(x.picks), "camera"), Idle: x.left}
 	for _, k := range x.picks {
 		p.Of = append(p.Of, act.Changes{Source: k.Source, All: k.Changes, Ordered: k.Ordered})
 	}

@@ -92,11 +92,7 @@ func alike(s *act.Seen, says string, asked func(site.Source) ([]finding.Change, 
 		}
 		p.Add(of, changes)
 	}
-	cameras := "1 camera"
-	if n := len(p.Of); n != 1 {
-		cameras = stage.Thousands(n) + " cameras"
-	}
-	p.Title = says + " on " + cameras
+	p.Title = says + " on " + act.Count(len(p.Of), "camera")
 	return p
 }
 
@@ -453,8 +449,8 @@ func (x Acceptance) Check() error {
 	return nil
 }
 
-// maxShown is how large a picture may be that a browser took of what it shows, in bytes.
-const maxShown = 2 << 20
+// MaxShown is how large a picture may be that a browser took of what it shows, in bytes.
+const MaxShown = 2 << 20
 
 // takeShot fetches the picture, or checks the one that was sent.
 func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error {
@@ -465,7 +461,7 @@ func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error 
 	if err := x.Other(of); err != nil {
 		return err
 	}
-	if len(x.Shot) > maxShown {
+	if len(x.Shot) > MaxShown {
 		return act.Wrong("picture", "That picture is larger than 2 MB.")
 	}
 	x.of = of

@@ -84,14 +84,6 @@ func (s *Server) StageOf(slug string) (stage.Stage, error) {
 	return st, nil
 }
 
-// Plural counts things: "1 camera", "3,000 cameras".
-func Plural(n int, one string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return stage.Thousands(n) + " " + one + "s"
-}
-
 // StartRead begins a run that reads a stage of a selection.
 func (s *Server) StartRead(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
 	ask := engine.Ask{Site: me.Site, Stage: st, Person: me.Person, Token: me.Token, AskedOf: asked}
@@ -168,6 +160,9 @@ func (s *Server) apply(c *echo.Context) error {
 	}
 	return s.toPreview(c, p)
 }
+
+// Plural counts things, see act.Count.
+func Plural(n int, one string) string { return act.Count(n, one) }
 
 // applyTitle is what a run is called that makes what a stage proposes.
 func applyTitle(st stage.Stage, picks []engine.Pick) string {

@@ -133,9 +133,6 @@ func (s *Server) keeps(ctx context.Context, by Asker, a act.Any, args any) (out 
 		}
 		return nil
 	})
-	if kept.Denied != "" { // what was refused is written down too
-		err = errors.Join(s.Store.Audit(ctx, store.AuditEntry{Site: by.Site, Person: by.Person, Token: by.Token, Act: kept.Denied, Detail: kept.Detail}), err)
-	}
 	if err != nil {
 		return out, err
 	}

@@ -80,9 +80,6 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleV
 	return v
 }
 
-// maxShown is how large a picture may be that a browser took of what it shows, in bytes.
-const maxShown = 2 << 20
-
 // accept has the picture accepted that a view shows now, or that the form brings.
 func (pg *Page) accept(c *echo.Context) error {
 	args := &streams.Acceptance{}
@@ -95,7 +92,7 @@ func (pg *Page) accept(c *echo.Context) error {
 			return err
 		}
 		defer f.Close()
-		if args.Shot, err = io.ReadAll(io.LimitReader(f, maxShown+1)); err != nil {
+		if args.Shot, err = io.ReadAll(io.LimitReader(f, streams.MaxShown+1)); err != nil {
 			return err
 		}
 	}
