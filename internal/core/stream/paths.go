@@ -62,7 +62,7 @@ func pathOf(line string) (string, error) {
 	if len(line) > maxPath {
 		return "", PathsError(fmt.Sprintf("%.40q… is longer than %d characters.", line, maxPath))
 	}
-	if strings.Contains(line, "://") {
+	if strings.Contains(line, "://") && line[0] != '/' { // a path may hold another address
 		u, err := url.Parse(line)
 		if err != nil || u.Scheme != "rtsp" || u.Host == "" {
 			return "", PathsError(fmt.Sprintf("%.60q is no rtsp:// address.", line))
