@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/footage"
@@ -204,14 +203,14 @@ var firmware = map[string]string{"Ottervale": "4.1.7", "Skerryvane": "2.0.3", "P
 
 // Ways in of the recorders, with what each passes.
 var (
-	terminalWays = []channel.Way{
-		{Name: channel.Native, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents, channel.PassInputs, channel.PassMetadata}},
-		{Name: channel.ONVIF, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents}},
-		{Name: channel.RTSP, Passes: []string{channel.PassVideo}}}
-	quayWays = []channel.Way{
-		{Name: channel.Native, Passes: []string{channel.PassVideo, channel.PassSound, channel.PassPTZ, channel.PassEvents, channel.PassInputs}},
-		{Name: channel.ONVIF, Passes: []string{channel.PassVideo, channel.PassEvents}},
-		{Name: channel.RTSP, Passes: []string{channel.PassVideo}}}
+	terminalWays = []recorder.Way{
+		{Name: recorder.Native, Passes: []string{recorder.PassVideo, recorder.PassSound, recorder.PassPTZ, recorder.PassEvents, recorder.PassInputs, recorder.PassMetadata}},
+		{Name: recorder.ONVIF, Passes: []string{recorder.PassVideo, recorder.PassSound, recorder.PassPTZ, recorder.PassEvents}},
+		{Name: recorder.RTSP, Passes: []string{recorder.PassVideo}}}
+	quayWays = []recorder.Way{
+		{Name: recorder.Native, Passes: []string{recorder.PassVideo, recorder.PassSound, recorder.PassPTZ, recorder.PassEvents, recorder.PassInputs}},
+		{Name: recorder.ONVIF, Passes: []string{recorder.PassVideo, recorder.PassEvents}},
+		{Name: recorder.RTSP, Passes: []string{recorder.PassVideo}}}
 )
 
 // Recorders are the stand-in recorders of the scenario.
@@ -225,14 +224,14 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 	return []recorder.Config{
 		{Place: "Terminal recorder", Make: "Tarnlight", Model: "TRN N16", Serial: "TRNN16-0205",
 			MAC: "02:d5:1a:40:02:05", Firmware: "2.8.0", Address: n.At(".2.5"), Username: "install", Password: s.Terminal,
-			Limits: channel.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"},
+			Limits: recorder.Limits{Channels: 16, MbitIn: 80, Licences: 12, Codecs: []string{"H264", "H265"},
 				NameMax: 32, Ways: terminalWays}, Lists: []recorder.List{{Version: "2.8", Models: []string{"Tarnlight *"}}},
 			Usable: 120e9, Buffer: 15, Zone: ZonePosix, Dates: "dd/MM/yyyy", Times: "HH:mm:ss", StateFile: file("terminal-recorder")},
 		{Place: "Quay recorder", Make: "Skerryvane", Model: "SKV H10", Serial: "SKVH10-0105", MAC: "02:d5:1a:40:01:05",
 			Firmware: "1.6.2", Address: n.At(".1.5"), Username: "install", Password: s.Quay,
-			Limits: channel.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NoOthers: true, Ways: quayWays,
-				NameMax: 24, Talkback: []string{"PCMU"}, Watts: 40, Capacity: channel.Capacity{Base: 2, Gain: 1, Most: 10},
-				Tables: []channel.Table{{Channels: 6, Megapixels: 8}, {Channels: 12, Megapixels: 4}}},
+			Limits: recorder.Limits{Channels: 10, MbitIn: 60, Licences: 10, Codecs: []string{"H264"}, NoOthers: true, Ways: quayWays,
+				NameMax: 24, Talkback: []string{"PCMU"}, Watts: 40, Capacity: recorder.Capacity{Base: 2, Gain: 1, Most: 10},
+				Tables: []recorder.Table{{Channels: 6, Megapixels: 8}, {Channels: 12, Megapixels: 4}}},
 			RestartTime: 4 * time.Second, Usable: 1.6e12, Buffer: 10, ByPlan: true,
 			Lists: []recorder.List{{Version: "2025-03", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300"}},
 				{Version: "2026-10", Models: []string{"Skerryvane *", "Ottervale OTV 412", "Ottervale OTV 300", "Pinnock & Daw PND X9"}}},
@@ -242,7 +241,7 @@ func Recorders(n Net, s Secrets, state string) []recorder.Config {
 				User: "admin", Secret: s.Former}}},
 		{Place: "Store recorder", Make: "Corriemoor", Model: "CRM S4", Serial: "CRMS4-0206", MAC: "02:d5:1a:40:02:06",
 			Firmware: "0.9", Address: n.At(".2.6"), OwnScreen: true,
-			Username: "install", Password: s.Store, Limits: channel.Limits{Channels: 4, Licences: 4, Codecs: []string{"H264", "H265"}},
+			Username: "install", Password: s.Store, Limits: recorder.Limits{Channels: 4, Licences: 4, Codecs: []string{"H264", "H265"}},
 			Zone: ZonePosix, StateFile: file("store-recorder")},
 	}
 }

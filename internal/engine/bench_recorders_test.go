@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/app"
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
@@ -78,7 +77,7 @@ func manyRecorders(b *testing.B, h *testbed.Harbour, recorders, channels int) (a
 	for i := range recorders {
 		at := h.Net.At(fmt.Sprintf(".2.%d", 60+i))
 		cfg := recorder.Config{Place: fmt.Sprintf("Recorder %d", i+1), Make: "Tarnlight", Model: "TRN N64", Serial: fmt.Sprintf("N64-%d", i), Address: at,
-			Username: "install", Password: h.Secrets.Terminal, Limits: channel.Limits{Channels: channels, Licences: channels, Codecs: []string{"H264"}}}
+			Username: "install", Password: h.Secrets.Terminal, Limits: recorder.Limits{Channels: channels, Licences: channels, Codecs: []string{"H264"}}}
 		for n := range channels {
 			cfg.Entries = append(cfg.Entries, recorder.Entry{Number: n + 1, Name: fmt.Sprintf("View %d of %d", n+1, i+1), Address: h.Net.At(fmt.Sprintf(".%d.%d", 200+i, n+1)).String(), User: "otter", Secret: "x"})
 		}

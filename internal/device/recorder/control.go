@@ -243,7 +243,7 @@ func (h held) slot(s onvif.JobState, now time.Time) channel.Slot {
 	default:
 		out.State, out.Detail = channel.Lost, cmp.Or(s.Trouble, "its job says "+strconv.Quote(s.State))
 	}
-	out.Recording = cleanRecording(recording.Slot{Now: map[bool]string{true: "record", false: "nothing"}[out.State == channel.Receiving]})
+	out.Recording = recording.Slot{Now: map[bool]string{true: "record", false: "nothing"}[out.State == channel.Receiving]}
 	return out
 }
 

@@ -18,7 +18,6 @@ import (
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/device/dial"
 )
@@ -34,8 +33,6 @@ const (
 	maxInputs  = 64   // of a channel
 	maxTopics  = 64   // pegged to one input
 	maxEntries = 1000 // of one answer of the event log
-	maxAnalog  = 128  // analog inputs
-	maxTables  = 16   // rows of what it takes
 )
 
 // Client speaks to one recorder.
@@ -191,26 +188,6 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	return h, nil
 }
 
-type statusAnswer struct {
-	Name   string           `json:"name"`
-	Clock  time.Time        `json:"clock"`
-	Limits channel.Limits   `json:"limits"`
-	Slots  []channel.Slot   `json:"channels"`
-	Analog []channel.Analog `json:"analog"`
-	Ports  []channel.Port   `json:"ports"`
-	Hands  string           `json:"hands_out"`
-	Relays bool             `json:"relays"`
-	Dates  string           `json:"dates"`
-	Burns  []string         `json:"burns"`
-	Times  string           `json:"times"`
-	Sets   bool             `json:"sets_time"`
-	Zone   string           `json:"zone"`
-
-	Models  *channel.ModelList `json:"models"`
-	Storage recording.Storage  `json:"storage"`
-	ByPlan  bool               `json:"by_plan"`
-}
-
 // Status reads name, limits, channel table and clock; the offset is the recorder's
 // against this server.
 func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, error) {
@@ -220,35 +197,8 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 		return channel.Recorder{}, clock.Reading{}, err
 	}
 	received := time.Now()
-	for i := range a.Slots {
-		s := &a.Slots[i]
-		s.Name, s.Detail, s.Address = dial.CleanText(s.Name, 64), dial.CleanText(s.Detail, 300), dial.CleanText(s.Address, 64)
-		s.Account, s.Label = dial.CleanText(s.Account, 64), dial.CleanText(s.Label, 64)
-		s.Way, s.Over, s.Firmware = dial.CleanText(s.Way, 16), dial.CleanText(s.Over, 32), dial.CleanText(s.Firmware, 64)
-		s.Serves, s.From = plainAddress(s.Serves), plainAddress(s.From)
-		s.Recording, s.As, s.Measured = cleanRecording(s.Recording), channel.Figures{}, recording.Rates{} // these are worked out here
-		s.Lost = min(1, amount(s.Lost))
-	}
-	a.Ports = a.Ports[:min(len(a.Ports), 128)]
-	a.Analog, a.Limits.Tables = a.Analog[:min(len(a.Analog), maxAnalog)], a.Limits.Tables[:min(len(a.Limits.Tables), maxTables)]
-	for i := range a.Analog {
-		a.Analog[i].Name = dial.CleanText(a.Analog[i].Name, 64)
-	}
-	for i := range a.Ports {
-		p := &a.Ports[i]
-		p.Watts = amount(p.Watts)
-		for _, f := range []*string{&p.Address, &p.MAC, &p.UUID, &p.Make, &p.Model} {
-			*f = dial.CleanText(*f, 128)
-		}
-	}
-	r := channel.Recorder{At: received.UTC(), Name: dial.CleanText(a.Name, 64), Limits: a.Limits, Slots: a.Slots,
-		Ports: a.Ports, Analog: a.Analog, HandsOut: dial.CleanText(a.Hands, 64), Relays: a.Relays, Dates: dial.CleanText(a.Dates,
-			64), Times: dial.CleanText(a.Times, 64), SetsTime: a.Sets, Models: cleanModels(a.Models), Storage: cleanStorage(a.Storage), ByPlan: a.ByPlan}
-	r.Limits.NameBytes, r.Limits.NameChars, r.Limits.DecodeMP = max(0, a.Limits.NameBytes), dial.CleanText(a.Limits.NameChars, 128), amount(a.Limits.DecodeMP)
-	r.Limits.Ways = cleanWays(a.Limits.Ways)
-	for _, b := range a.Burns[:min(len(a.Burns), 8)] {
-		r.Burns = append(r.Burns, dial.CleanText(b, 16))
-	}
+	r := a.table()
+	r.At = received.UTC()
 	return r, clock.Reading{At: received.UTC(), Device: a.Clock, Offset: clock.Exact(sent, received, a.Clock),
 		Zone: dial.CleanText(a.Zone, 64), Daylight: true}, nil
 }
@@ -375,14 +325,4 @@ func (c *Client) Events(ctx context.Context, after int64, wait time.Duration) (e
 		}
 	}
 	return a.Events, a.Next, err
-}
-
-// plainAddress is an address that a recorder told, without an account; empty where it is none.
-func plainAddress(text string) string {
-	u, err := url.Parse(dial.CleanText(text, 512))
-	if err != nil || u.Host == "" {
-		return ""
-	}
-	u.User = nil
-	return u.String()
 }

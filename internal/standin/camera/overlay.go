@@ -276,7 +276,7 @@ func (c *Camera) look(source int) (l footage.Look, differs bool) {
 // stampOf is the camera's own local time as it burns it in.
 func (c *Camera) stampOf(o overlay) string {
 	now := c.Now().UTC()
-	now = now.Add(localAhead(c.memory(), now))
+	now = now.Add(c.memory().localAhead(now))
 	layout := strings.NewReplacer("yyyy", "2006", "MM", "01", "dd", "02", "HH", "15", "hh", "03", "mm", "04", "ss", "05", "tt", "PM")
 	return now.Format(layout.Replace(o.Date + " " + o.Time))
 }

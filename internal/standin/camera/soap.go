@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/standin/localtime"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -293,7 +294,7 @@ func (c *Camera) getTime() string {
 		kind = "NTP"
 	}
 	return fmt.Sprintf(`<tds:GetSystemDateAndTimeResponse><tds:SystemDateAndTime><tt:DateTimeType>%s</tt:DateTimeType><tt:DaylightSavings>%t</tt:DaylightSavings><tt:TimeZone><tt:TZ>%s</tt:TZ></tt:TimeZone>%s%s</tds:SystemDateAndTime></tds:GetSystemDateAndTimeResponse>`,
-		kind, m.Daylight, wire.Esc(c.spelt(m.Zone)), stamp("UTCDateTime", utc), stamp("LocalDateTime", utc.Add(localAhead(m, utc))))
+		kind, m.Daylight, wire.Esc(c.spelt(m.Zone)), stamp("UTCDateTime", utc), stamp("LocalDateTime", utc.Add(m.localAhead(utc))))
 }
 
 func (c *Camera) setTime(op *wire.Node) (string, *fault) {
@@ -302,7 +303,7 @@ func (c *Camera) setTime(op *wire.Node) (string, *fault) {
 		return "", sender("ter:InvalidArgVal/ter:InvalidDateTime", "DateTimeType is Manual or NTP.")
 	}
 	zone := op.Get("TZ")
-	if zone != "" && !zoneLooksRight(zone) {
+	if zone != "" && !localtime.LooksRight(zone) {
 		return "", sender("ter:InvalidArgVal/ter:InvalidTimeZone", "The time zone is no POSIX time zone.")
 	}
 	var set time.Time
@@ -358,4 +359,9 @@ func (c *Camera) setNTP(op *wire.Node) (string, *fault) {
 	c.change(func(m *memory) { m.Servers, m.FromDHCP = servers, dhcp })
 	c.wake()
 	return "<tds:SetNTPResponse/>", nil
+}
+
+// localAhead is the camera's local time − UTC.
+func (m memory) localAhead(utc time.Time) time.Duration {
+	return localtime.Ahead(m.Zone, m.Daylight, utc)
 }

@@ -6,9 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/recording"
-	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/device/onvif"
 )
 
@@ -17,7 +14,7 @@ func (w *worker) hear() {
 	for w.p.URI == "" && w.ctx.Err() == nil {
 		if !w.listens() {
 			w.quiet()
-			w.set(func(s *channel.Slot) { s.Events = "not asked" })
+			w.set(func(s *slot) { s.Events = "not asked" })
 			select {
 			case <-w.ctx.Done():
 			case <-w.pegged:
@@ -31,7 +28,7 @@ func (w *worker) hear() {
 			return
 		}
 		if err != nil {
-			w.set(func(s *channel.Slot) { s.Events = err.Error() })
+			w.set(func(s *slot) { s.Events = err.Error() })
 			pause(w.ctx, retry)
 		}
 	}
@@ -47,7 +44,7 @@ func (w *worker) listens() bool {
 		return false
 	}
 	hears := w.r.hears(p)
-	m := mode(p.plan(), w.r.local.at(w.r.now()))
+	m := during(p.keeps(), w.r.local.at(w.r.now()))
 	waits := false
 	for _, c := range m.Causes {
 		waits = waits || slices.Contains(hears, c)
@@ -67,14 +64,14 @@ func (w *worker) quiet() {
 
 // goes notes what an event says goes on, or happens once.
 func (w *worker) goes(e onvif.Event) {
-	cause := recording.Camera
+	cause := cameraEvent
 	switch {
 	case strings.Contains(e.Topic, "Motion"):
-		cause = recording.Motion
+		cause = motion
 	case strings.Contains(e.Topic, "DigitalInput"):
-		cause = recording.Contact
+		cause = contact
 	}
-	bit := uint8(1) << slices.Index(recording.Causes(), cause)
+	bit := uint8(1) << slices.Index(causes, cause)
 	key := e.Topic + "|" + e.Rule()
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -109,8 +106,8 @@ func (w *worker) subscribe() error {
 		defer cancel()
 		_ = point.Close(ctx)
 	}()
-	w.set(func(s *channel.Slot) { s.Events = "listening" })
-	states := map[string]topic.State{}
+	w.set(func(s *slot) { s.Events = "listening" })
+	held := map[string]bool{}
 	renewed := time.Now()
 	for {
 		events, err := point.Pull(w.ctx, 5*time.Second)
@@ -122,7 +119,7 @@ func (w *worker) subscribe() error {
 		}
 		pegs := w.wants()
 		for _, e := range events {
-			w.note(e, pegs, states)
+			w.note(e, pegs, held)
 		}
 		if time.Since(renewed) > 20*time.Second {
 			if err := point.Renew(w.ctx); err != nil {
@@ -134,26 +131,74 @@ func (w *worker) subscribe() error {
 }
 
 // note logs what an event means for the inputs it is pegged to.
-func (w *worker) note(e onvif.Event, pegs map[string][]string, states map[string]topic.State) {
+func (w *worker) note(e onvif.Event, pegs map[string][]string, held map[string]bool) {
 	w.mu.Lock()
 	view := w.view
 	w.mu.Unlock()
-	if !view.Concerns(e.Source) {
+	if view.elsewhere(e.Source) {
 		return // another view of the same camera, which another channel may take
 	}
 	w.goes(e)
-	phase := topic.Once
-	if e.Operation != "" {
-		value, _ := e.True()
-		key := e.Topic + "|" + e.Rule()
-		states[key], phase = topic.Next(states[key], e.Operation, value, false)
-	}
-	if phase == topic.Stands || phase == topic.Repeat {
+	phase := phaseOf(e, held)
+	if phase == "" {
 		return
 	}
 	for _, input := range Inputs {
 		if slices.Contains(pegs[input], e.Topic) {
-			w.r.log(entry{Channel: w.p.Number, Name: w.p.Name, Input: input, Topic: e.Topic, Phase: string(phase)})
+			w.r.log(entry{Channel: w.p.Number, Name: w.p.Name, Input: input, Topic: e.Topic, Phase: phase})
 		}
 	}
+}
+
+// phaseOf is what an event is by what was heard before of the same rule, in held: once, begins or ends;
+// empty where it only says how things stand (ONVIF Core, section 9.4.2: PropertyOperation).
+func phaseOf(e onvif.Event, held map[string]bool) string {
+	if e.Operation == "" {
+		return "once"
+	}
+	key := e.Topic + "|" + e.Rule()
+	was, known := held[key]
+	is, _ := e.True()
+	if e.Operation == "Deleted" {
+		delete(held, key)
+		if was {
+			return "ends"
+		}
+		return ""
+	}
+	held[key] = is
+	switch {
+	case e.Operation == "Initialized" || known && is == was:
+		return ""
+	case is:
+		return "begins"
+	}
+	return "ends"
+}
+
+// shows are the tokens of the view that a channel takes, and of the camera's other views.
+type shows struct{ own, others []string }
+
+func viewOf(profiles []tokens, taken tokens) (v shows) {
+	for _, p := range profiles {
+		if taken.source == "" || p.source == taken.source {
+			v.own = append(v.own, p.source, p.config)
+		} else {
+			v.others = append(v.others, p.source, p.config)
+		}
+	}
+	return v
+}
+
+// tokens are those of a profile's video source and of its configuration.
+type tokens struct{ source, config string }
+
+// elsewhere says whether an event names another view of the camera.
+func (v shows) elsewhere(source map[string]string) bool {
+	for _, item := range []string{"VideoSourceConfigurationToken", "VideoSourceToken", "VideoSource", "Source"} {
+		if t := source[item]; t != "" && slices.Contains(v.others, t) && !slices.Contains(v.own, t) {
+			return true
+		}
+	}
+	return false
 }

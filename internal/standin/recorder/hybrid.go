@@ -9,16 +9,15 @@ import (
 	"strings"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/standin/wire"
 )
 
 // analog are the analog inputs as they are told; r.mu is held.
-func (r *Recorder) analog() []channel.Analog {
-	out := []channel.Analog{}
+func (r *Recorder) analog() []analogInput {
+	out := []analogInput{}
 	for i, a := range r.cfg.Analog {
 		n := i + 1
-		out = append(out, channel.Analog{Number: n, Name: a.Name, Signal: a.Signal, On: !r.mem.Off[n], Next: !r.mem.Next[n]})
+		out = append(out, analogInput{Number: n, Name: a.Name, Signal: a.Signal, On: !r.mem.Off[n], Next: !r.mem.Next[n]})
 	}
 	return out
 }
@@ -35,7 +34,7 @@ func (r *Recorder) ip() int {
 			off++
 		}
 	}
-	return c.Of(off)
+	return c.channels(off)
 }
 
 func (r *Recorder) channels() int {
@@ -45,7 +44,7 @@ func (r *Recorder) channels() int {
 }
 
 // limits are its limits as they are told now; r.mu is held.
-func (r *Recorder) limits() channel.Limits {
+func (r *Recorder) limits() Limits {
 	l := r.cfg.Limits
 	l.Channels, l.NoOthers = r.ip(), l.NoOthers && !r.mem.Others
 	l.RestartFor = r.away().Seconds()
@@ -107,7 +106,7 @@ func (r *Recorder) setAnalog(w http.ResponseWriter, q *http.Request) {
 	}
 	c := r.cfg.Limits.Capacity
 	for m := range r.mem.Channels {
-		if m > c.Of(off) {
+		if m > c.channels(off) {
 			refuse(w, http.StatusConflict, fmt.Sprintf("channel %d is taken and would be gone", m))
 			return
 		}

@@ -11,9 +11,7 @@ import (
 	"strconv"
 	"time"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/core/recording"
+	"duskyharbor/internal/standin/localtime"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -21,15 +19,15 @@ import (
 type second struct {
 	record, view, keys float64 // bytes of coded video
 	viewing            bool    // the view stream was pulled
-	on                 uint8   // what went on, a bit for each of recording.Causes
+	on                 uint8   // what went on, a bit for each of causes
 }
 
 // tally counts one thing that may happen, by day or by night.
 type tally struct {
-	Seconds float64         `json:"seconds"`
-	Active  float64         `json:"active"`
-	Gap     float64         `json:"gap"` // since it went on, not over yet
-	Gaps    []recording.Gap `json:"gaps"`
+	Seconds float64 `json:"seconds"`
+	Active  float64 `json:"active"`
+	Gap     float64 `json:"gap"` // since it went on, not over yet
+	Gaps    []gap   `json:"gaps"`
 }
 
 // flow sums what came by day or by night.
@@ -42,7 +40,7 @@ type flow struct {
 }
 
 // rate is the mean of what came, in kbit/s.
-func (f flow) rate() (r recording.Rate) {
+func (f flow) rate() (r rate) {
 	if f.Seconds > 0 {
 		r.Record, r.Keys = f.Record/f.Seconds/125, f.Keys/f.Seconds/125
 	}
@@ -65,19 +63,19 @@ type ledger struct {
 	Days  map[string]float64 `json:"days"`  // bytes kept, by local date
 	Flow  [2]flow            `json:"flow"`  // by day, by night
 	Busy  [2]flow            `json:"busy"`  // while something went on
-	Heard [2][16]tally       `json:"heard"` // by day and night, of each set of causes: a bit for each of recording.Causes
+	Heard [2][16]tally       `json:"heard"` // by day and night, of each set of causes: a bit for each of causes
 
-	store func(recording.Keep, stamped) // keeps the video of a second; nil: nothing does
-	pend  []stamped                     // not decided yet: they wait for what comes after them
-	since [4]time.Time                  // when each cause went on for the last time
-	now   recording.Keep
+	store func(string, stamped) // keeps the video of a second; nil: nothing does
+	pend  []stamped             // not decided yet: they wait for what comes after them
+	since [4]time.Time          // when each cause went on for the last time
+	now   string
 	// buffer is how many seconds it holds back; 0: as many as are asked for.
 	buffer int
 }
 
-// maskOf is a set of causes, a bit for each of recording.Causes.
-func maskOf(all []recording.Cause) (mask uint8) {
-	for i, c := range recording.Causes() {
+// maskOf is a set of causes, a bit for each of causes.
+func maskOf(all []string) (mask uint8) {
+	for i, c := range causes {
 		if slices.Contains(all, c) {
 			mask |= 1 << i
 		}
@@ -86,8 +84,8 @@ func maskOf(all []recording.Cause) (mask uint8) {
 }
 
 // setOf lists the causes of a set.
-func setOf(mask uint8) (out []recording.Cause) {
-	for i, c := range recording.Causes() {
+func setOf(mask uint8) (out []string) {
+	for i, c := range causes {
 		if mask&(1<<i) != 0 {
 			out = append(out, c)
 		}
@@ -105,31 +103,29 @@ const dateFormat = "2006-01-02"
 
 // localTime tells a recorder's local time, reckoning its zone once in half an hour.
 type localTime struct {
-	zone   clock.Zone
-	known  bool
+	zone   string
 	half   int64
 	offset time.Duration
 }
 
 func newLocalTime(posix string) *localTime {
-	z, err := clock.ParseZone(posix)
-	return &localTime{zone: z, known: err == nil, half: math.MinInt64}
+	return &localTime{zone: posix, half: math.MinInt64}
 }
 
 func (l *localTime) at(t time.Time) time.Time {
-	if half := t.Unix() / 1800; l.known && half != l.half {
-		l.half, l.offset = half, l.zone.Offset(t)
+	if half := t.Unix() / 1800; half != l.half {
+		l.half, l.offset = half, localtime.Ahead(l.zone, true, t)
 	}
 	return t.UTC().Add(l.offset)
 }
 
-// mode is what a plan asks for at a local time.
-func mode(p recording.Plan, local time.Time) recording.Mode {
-	return p.At((int(local.Weekday())+6)%7, local.Hour()*2+local.Minute()/30)
+// during is what a plan asks for at a local time.
+func during(p plan, local time.Time) mode {
+	return p.at((int(local.Weekday())+6)%7, local.Hour()*2+local.Minute()/30)
 }
 
 // add takes one second in, and keeps what the plan asks for of those that can be decided now.
-func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording.Cause, zone *localTime, raw packets) {
+func (l *ledger) add(at time.Time, s second, p plan, hears []string, zone *localTime, raw packets) {
 	if l.Days == nil {
 		l.Days = map[string]float64{}
 	}
@@ -138,7 +134,7 @@ func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording
 	}
 	local := zone.at(at)
 	half := 0
-	if recording.IsNight(local.Hour()*2 + local.Minute()/30) {
+	if local.Hour() >= 20 || local.Hour() < 6 {
 		half = 1
 	}
 	l.Flow[half].add(s)
@@ -165,12 +161,12 @@ func (l *ledger) add(at time.Time, s second, p recording.Plan, hears []recording
 }
 
 // decide keeps what the plan asks for of the oldest second that waits.
-func (l *ledger) decide(p recording.Plan, hears []recording.Cause, zone *localTime) {
+func (l *ledger) decide(p plan, hears []string, zone *localTime) {
 	s := l.pend[0]
 	local := zone.at(s.at)
-	m := mode(p, local)
+	m := during(p, local)
 	event := false
-	for i, c := range recording.Causes() {
+	for i, c := range causes {
 		if s.on&(1<<i) != 0 {
 			l.since[i] = s.at
 		}
@@ -194,7 +190,7 @@ func (l *ledger) decide(p recording.Plan, hears []recording.Cause, zone *localTi
 	if l.now = m.Idle; event {
 		l.now = m.Event
 	}
-	if bytes := map[recording.Keep]float64{recording.Record: s.record, recording.View: s.view, recording.Keys: s.keys}[l.now]; bytes > 0 {
+	if bytes := map[string]float64{keepRecord: s.record, keepView: s.view, keepKeys: s.keys}[l.now]; bytes > 0 {
 		l.Days[local.Format(dateFormat)] += bytes
 	}
 	if l.store != nil {
@@ -203,10 +199,13 @@ func (l *ledger) decide(p recording.Plan, hears []recording.Cause, zone *localTi
 	l.pend = l.pend[1:]
 }
 
+// gapBounds are the lengths by which gaps are counted, in seconds; 0: any length.
+var gapBounds = []float64{1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 0}
+
 func (t *tally) add(on bool) {
 	if t.Gaps == nil {
-		for _, b := range append(slices.Clone(recording.GapBounds), 0) {
-			t.Gaps = append(t.Gaps, recording.Gap{UpTo: b})
+		for _, b := range gapBounds {
+			t.Gaps = append(t.Gaps, gap{UpTo: b})
 		}
 	}
 	t.Seconds++
@@ -228,8 +227,8 @@ func (t *tally) close() {
 }
 
 // slot is what the recorder tells of the ledger.
-func (l *ledger) slot(p recording.Plan, hears []recording.Cause, whole []string) recording.Slot {
-	out := recording.Slot{Plan: &p, Hears: hears, Now: string(l.now), Rates: recording.Rates{Day: l.Flow[0].rate(), Night: l.Flow[1].rate(),
+func (l *ledger) slot(p plan, hears []string, whole []string) kept {
+	out := kept{Plan: &p, Hears: hears, Now: l.now, Rates: rates{Day: l.Flow[0].rate(), Night: l.Flow[1].rate(),
 		BusyDay: l.Busy[0].rate(), BusyNight: l.Busy[1].rate()}}
 	for i := range l.Heard {
 		for k, t := range l.Heard[i] {
@@ -239,8 +238,8 @@ func (l *ledger) slot(p recording.Plan, hears []recording.Cause, whole []string)
 			set := setOf(uint8(k))
 			t.Gaps = slices.Clone(t.Gaps)
 			t.close() // as if it were over: else a long quiet isn't told
-			t.Gaps = slices.DeleteFunc(t.Gaps, func(g recording.Gap) bool { return g.Count == 0 })
-			out.Activity = append(out.Activity, recording.Activity{Cause: set[0], With: set[1:], Night: i == 1, Seconds: t.Seconds, Active: t.Active, Gaps: t.Gaps})
+			t.Gaps = slices.DeleteFunc(t.Gaps, func(g gap) bool { return g.Count == 0 })
+			out.Activity = append(out.Activity, activity{Cause: set[0], With: set[1:], Night: i == 1, Seconds: t.Seconds, Active: t.Active, Gaps: t.Gaps})
 		}
 	}
 	for _, day := range whole {
@@ -268,8 +267,8 @@ func (r *Recorder) bookkeeping() {
 			p := r.mem.Channels[n]
 			if s, raw, receives := w.second(); receives && p != nil && r.records(n) {
 				p.Ledger.buffer = r.cfg.Buffer
-				p.Ledger.store = func(k recording.Keep, x stamped) { _ = r.shelf.Put(shelfName(n), x.at, x.raw.of(k)) }
-				p.Ledger.add(now, s, p.plan(), r.hears(p), r.local, raw)
+				p.Ledger.store = func(k string, x stamped) { _ = r.shelf.Put(shelfName(n), x.at, x.raw.of(k)) }
+				p.Ledger.add(now, s, p.keeps(), r.hears(p), r.local, raw)
 			}
 		}
 		r.other(now, 1)
@@ -360,8 +359,8 @@ func (r *Recorder) dayBytes(day string) float64 {
 }
 
 // storage is what it tells of its disks, and the whole days that it holds; r.mu is held.
-func (r *Recorder) storage() (recording.Storage, []string) {
-	s := recording.Storage{Usable: r.cfg.Usable, Other: r.otherADay(), Buffer: r.cfg.Buffer, Deletes: r.mem.Deletes}
+func (r *Recorder) storage() (storage, []string) {
+	s := storage{Usable: r.cfg.Usable, Other: r.otherADay(), Buffer: r.cfg.Buffer, Deletes: r.mem.Deletes}
 	now := r.now().UTC()
 	today, days := r.local.at(now).Format(dateFormat), r.days()
 	set := ""
@@ -402,7 +401,7 @@ func (r *Recorder) Lines() (Lines, error) {
 	defer r.mu.Unlock()
 	out := Lines{}
 	for n, w := range r.live {
-		if w.slot().State != channel.Receiving {
+		if w.slot().State != receiving {
 			continue
 		}
 		line := w.line()
@@ -452,7 +451,7 @@ func (r *Recorder) RunDays(until time.Time, days int, lines Lines) {
 	r.mem.Other, r.mem.Left = nil, nil
 	for n, p := range r.mem.Channels {
 		p.Ledger = ledger{buffer: r.cfg.Buffer}
-		line, plan, hears := lines[n], p.plan(), r.hears(p)
+		line, plan, hears := lines[n], p.keeps(), r.hears(p)
 		for i, at := 0, from; len(line) > 0 && at.Before(now); i, at = i+1, at.Add(time.Second) {
 			if r.records(n) {
 				p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})

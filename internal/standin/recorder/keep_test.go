@@ -40,7 +40,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 	n, s := testbed.Net(t), demo.NewSecrets()
 	cfg := demo.Recorders(n, s, "")[0]
 	cfg.Analog = []recorder.AnalogInput{{Name: "Ice house door", Signal: true}}
-	cfg.Limits.Channels, cfg.Limits.Capacity = 16, channel.Capacity{Base: 16, Most: 16}
+	cfg.Limits.Channels, cfg.Limits.Capacity = 16, recorder.Capacity{Base: 16, Most: 16}
 	cfg.Usable = 20e12
 	r, rec := started(t, cfg)
 	motion := []recording.Cause{recording.Motion}

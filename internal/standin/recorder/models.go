@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -17,11 +16,11 @@ type List struct {
 }
 
 // models are its lists as it tells them; nil: it has none. r.mu is held.
-func (r *Recorder) models() *channel.ModelList {
+func (r *Recorder) list() *models {
 	if len(r.cfg.Lists) == 0 {
 		return nil
 	}
-	out := channel.ModelList{Version: r.cfg.Lists[r.mem.List].Version, Loaded: r.cfg.Lists[r.mem.Loaded].Version, Models: r.cfg.Lists[r.mem.Loaded].Models}
+	out := models{Version: r.cfg.Lists[r.mem.List].Version, Loaded: r.cfg.Lists[r.mem.Loaded].Version, Models: r.cfg.Lists[r.mem.Loaded].Models}
 	if r.mem.List < len(r.cfg.Lists)-1 {
 		out.Newer = r.cfg.Lists[len(r.cfg.Lists)-1].Version
 	}
@@ -37,14 +36,14 @@ func (r *Recorder) wayRefused(p placed) string {
 	for _, w := range r.cfg.Limits.Ways {
 		has = has || w.Name == p.way()
 	}
-	l := r.models()
-	listed := l == nil || l.Has(p.Make, p.Model)
+	l := r.list()
+	listed := l == nil || l.has(p.Make, p.Model)
 	switch {
 	case !has:
 		return "it has no such way in"
-	case p.way() == channel.Native && !listed:
+	case p.way() == Native && !listed:
 		return fmt.Sprintf("%s %s isn't in its list (%s)", p.Make, p.Model, l.Loaded)
-	case p.way() != channel.Native && !listed && !r.mem.Others && r.cfg.Limits.NoOthers:
+	case p.way() != Native && !listed && !r.mem.Others && r.cfg.Limits.NoOthers:
 		return "it takes no other makes"
 	}
 	return ""

@@ -6,17 +6,21 @@ import (
 	"net/http"
 	"regexp"
 	"slices"
+	"strings"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/standin/wire"
 )
 
 // defaultPlan is what a channel keeps before anyone says otherwise.
-var defaultPlan = recording.Always(recording.Mode{Name: "always", Idle: recording.Record, Event: recording.Record,
-	Causes: []recording.Cause{recording.Camera}, Lead: 5, Tail: 10})
+var defaultPlan = plan{Modes: []mode{{Name: "always", Idle: keepRecord, Event: keepRecord, Causes: []string{cameraEvent}, Lead: 5, Tail: 10}}}
 
-func (p *placed) plan() recording.Plan {
+func init() {
+	for day := range defaultPlan.Week {
+		defaultPlan.Week[day] = strings.Repeat("0", 48)
+	}
+}
+
+func (p *placed) keeps() plan {
 	if p.Plan == nil {
 		return defaultPlan
 	}
@@ -29,15 +33,15 @@ func (p *placed) way() string {
 	case p.Way != "":
 		return p.Way
 	case p.URI != "":
-		return channel.RTSP
+		return RTSP
 	}
-	return channel.ONVIF
+	return ONVIF
 }
 
 // hears lists what reaches a channel by its way in as something that happens.
-func (r *Recorder) hears(p *placed) []recording.Cause {
-	passes := []string{channel.PassEvents}
-	if p.way() == channel.RTSP {
+func (r *Recorder) hears(p *placed) []string {
+	passes := []string{PassEvents}
+	if p.way() == RTSP {
 		passes = nil
 	}
 	for _, w := range r.cfg.Limits.Ways {
@@ -45,12 +49,12 @@ func (r *Recorder) hears(p *placed) []recording.Cause {
 			passes = w.Passes
 		}
 	}
-	out := []recording.Cause{}
-	if slices.Contains(passes, channel.PassEvents) {
-		out = append(out, recording.Motion, recording.Camera)
+	out := []string{}
+	if slices.Contains(passes, PassEvents) {
+		out = append(out, motion, cameraEvent)
 	}
-	if slices.Contains(passes, channel.PassInputs) {
-		out = append(out, recording.Contact)
+	if slices.Contains(passes, PassInputs) {
+		out = append(out, contact)
 	}
 	return out
 }
@@ -60,30 +64,30 @@ func (r *Recorder) setPlan(w http.ResponseWriter, q *http.Request) {
 	if !ok {
 		return
 	}
-	var plan recording.Plan
-	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 64<<10)).Decode(&plan); err != nil {
+	var want plan
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 64<<10)).Decode(&want); err != nil {
 		refuse(w, http.StatusBadRequest, "that is no plan")
 		return
 	}
-	if err := plan.Check(); err != nil {
-		refuse(w, http.StatusConflict, err.Error())
+	if why := want.check(); why != "" {
+		refuse(w, http.StatusConflict, why)
 		return
 	}
-	for _, m := range plan.Modes {
+	for _, m := range want.Modes {
 		if r.cfg.Buffer > 0 && m.Lead > r.cfg.Buffer && m.Event != m.Idle {
 			refuse(w, http.StatusConflict, fmt.Sprintf("%s: it holds back %d s, not %d", m.Name, r.cfg.Buffer, m.Lead))
 			return
 		}
 	}
-	if plan.Uses(recording.View) && p.View == "" {
+	if want.uses(keepView) && p.View == "" {
 		refuse(w, http.StatusConflict, "this channel has no view stream")
 		return
 	}
 	r.mu.Lock()
-	if !p.plan().Equal(plan) {
+	if !p.keeps().asOther(want) {
 		r.mem.Set = r.now()
 	}
-	p.Plan = &plan
+	p.Plan = &want
 	r.dirty = true
 	_ = wire.Save(r.cfg.StateFile, r.mem)
 	r.mu.Unlock()

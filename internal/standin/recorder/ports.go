@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/device/discovery"
 	"duskyharbor/internal/standin/wire"
 )
@@ -21,7 +20,7 @@ import (
 func (r *Recorder) mind(number int, at netip.Addr) {
 	missed := 0
 	for {
-		p := channel.Port{Number: number, Watts: channel.PowerOf(r.cfg.Draws[number])}
+		p := port{Number: number, Watts: powerOf(r.cfg.Draws[number])}
 		if _, feeds := r.cfg.Draws[number]; !feeds {
 			p.Watts = 0
 		}
@@ -57,7 +56,7 @@ func (r *Recorder) mind(number int, at netip.Addr) {
 
 // plugged takes what hangs on a port on the channel that is bound to it, where that is free. Its lock
 // is held.
-func (r *Recorder) plugged(p channel.Port) {
+func (r *Recorder) plugged(p port) {
 	n := r.mem.Bound[p.Number]
 	if !p.Linked || n == 0 || r.mem.Channels[n] != nil || r.cfg.PortUser == "" || r.tooMuch() != "" {
 		return
@@ -94,7 +93,7 @@ func (r *Recorder) feeds(number int, watts float64) bool {
 		return false
 	}
 	if p := r.ports[number]; p.Number == 0 || p.Denied { // it is set aside before anything answers
-		r.ports[number] = channel.Port{Number: number, Watts: channel.PowerOf(r.cfg.Draws[number])}
+		r.ports[number] = port{Number: number, Watts: powerOf(r.cfg.Draws[number])}
 	}
 	return true
 }

@@ -2,15 +2,10 @@ package recorder
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"time"
 
 	"github.com/pion/rtp"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/recording"
-	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/rtsp"
 )
 
@@ -18,7 +13,7 @@ import (
 func (w *worker) replan() {
 	w.r.mu.Lock()
 	p := w.r.mem.Channels[w.p.Number]
-	views := p != nil && p.plan().Uses(recording.View)
+	views := p != nil && p.keeps().uses(keepView)
 	w.r.mu.Unlock()
 	w.mu.Lock()
 	viewer := w.viewer
@@ -41,7 +36,7 @@ func (w *worker) replan() {
 // pullView receives the view stream beside the other, while the plan keeps it.
 func (w *worker) pullView(ctx context.Context) {
 	for ctx.Err() == nil {
-		if w.slot().State == channel.Receiving {
+		if w.slot().State == receiving {
 			_ = w.views(ctx)
 		}
 		w.mu.Lock()
@@ -57,22 +52,11 @@ func (w *worker) views(ctx context.Context) error {
 		return err
 	}
 	defer c.Close()
-	services, _, err := c.Services(ctx)
+	at, err := profileOf(ctx, c, w.p.View)
 	if err != nil {
 		return err
 	}
-	profiles, err := c.Profiles(ctx, services)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(profiles, func(p stream.Profile) bool { return p.Token == w.p.View })
-	if i < 0 {
-		return fmt.Errorf("the camera has no profile %q any more", w.p.View)
-	}
-	if err := c.Addresses(ctx, services, &profiles[i]); err != nil {
-		return err
-	}
-	conn, err := rtsp.Open(ctx, host, profiles[i].URI, rtsp.Login{Username: w.p.Username, Password: w.p.Password})
+	conn, err := rtsp.Open(ctx, host, at.uri, rtsp.Login{Username: w.p.Username, Password: w.p.Password})
 	if err != nil {
 		return err
 	}

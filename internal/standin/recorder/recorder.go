@@ -19,8 +19,6 @@ import (
 	"sync"
 	"time"
 
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/shelf"
@@ -38,12 +36,12 @@ type Config struct {
 	Place, Make, Model, Serial, MAC, Firmware string
 	Address                                   netip.Addr
 	Username, Password                        string
-	Limits                                    channel.Limits
+	Limits                                    Limits
 	Skew                                      time.Duration
 	StateFile                                 string
 	NoNTP                                     bool
 	Zone                                      string             // POSIX TZ; empty: it doesn't say
-	Dates, Times                              string             // order of its dates, see channel.Recorder
+	Dates, Times                              string             // order of its dates, as tt:DateFormat, and of its times
 	Plugged                                   map[int]netip.Addr // what hangs on its own ports
 	PortUser, PortSecret                      string             // the account by which it takes what hangs on a port that is bound to a channel; empty: it takes nothing by itself
 	Ports                                     int                // of its own; those with nothing plugged in are told too
@@ -57,7 +55,7 @@ type Config struct {
 	Usable                                    float64            // bytes that it keeps recordings in; 0: it doesn't say
 	Buffer                                    int                // seconds that it holds back; 0: it doesn't say
 	Records                                   int                // channels that it has a licence to record, the lowest first; 0: all
-	ByPlan                                    bool               // see channel.Recorder
+	ByPlan                                    bool               // it listens to events in those hours alone whose plan waits for them
 }
 
 // AnalogInput is one analog input as it leaves the installer.
@@ -91,7 +89,7 @@ type placed struct {
 	Make     string              `json:"make,omitempty"`
 	Model    string              `json:"model,omitempty"`
 	View     string              `json:"view,omitempty"` // profile of the view stream
-	Plan     *recording.Plan     `json:"plan,omitempty"` // nil: its own default
+	Plan     *plan               `json:"plan,omitempty"` // nil: its own default
 	Ledger   ledger              `json:"ledger,omitzero"`
 }
 
@@ -138,7 +136,7 @@ type Recorder struct {
 	live  map[int]*worker
 	wake  chan struct{} // closed and renewed at every log entry
 	ntp   bool
-	ports map[int]channel.Port
+	ports map[int]port
 	ctx   context.Context
 	stop  context.CancelFunc
 	done  sync.WaitGroup
@@ -154,7 +152,7 @@ type Recorder struct {
 // Start brings a recorder up; it takes up its channels again.
 func Start(ctx context.Context, cfg Config) (*Recorder, error) {
 	r := &Recorder{cfg: cfg, live: map[int]*worker{}, wake: make(chan struct{}),
-		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]channel.Port{}, local: newLocalTime(cfg.Zone), shelf: newShelf(cfg.StateFile)}
+		dialer: &dial.Dialer{Local: cfg.Address}, ports: map[int]port{}, local: newLocalTime(cfg.Zone), shelf: newShelf(cfg.StateFile)}
 	r.mem.Channels, r.mem.Skew, r.mem.Bound = map[int]*placed{}, cfg.Skew, map[int]int{}
 	r.mem.Off, r.mem.Next = map[int]bool{}, map[int]bool{}
 	for i, a := range cfg.Analog {

@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -99,7 +98,7 @@ func (r *Recorder) typed(q *http.Request) string {
 		return "Type a name, an address and a port."
 	}
 	p := placed{Number: n, Name: q.FormValue("name"), Address: at.String(), Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at, port),
-		Username: q.FormValue("user"), Password: q.FormValue("password"), Profile: q.FormValue("profile"), Inputs: map[string][]string{}, Way: channel.ONVIF}
+		Username: q.FormValue("user"), Password: q.FormValue("password"), Profile: q.FormValue("profile"), Inputs: map[string][]string{}, Way: ONVIF}
 	r.mu.Lock()
 	if old := r.live[n]; old != nil {
 		old.stop()

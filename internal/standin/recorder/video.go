@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/standin/relay"
 	"duskyharbor/internal/standin/shelf"
@@ -27,13 +26,13 @@ const (
 type packets struct{ record, view, keys [][]byte }
 
 // of is what is kept of a second by a way of keeping.
-func (p packets) of(k recording.Keep) [][]byte {
+func (p packets) of(k string) [][]byte {
 	switch k {
-	case recording.Record:
+	case keepRecord:
 		return p.record
-	case recording.View:
+	case keepView:
 		return p.view
-	case recording.Keys:
+	case keepKeys:
 		return p.keys
 	}
 	return nil

@@ -15,10 +15,6 @@ import (
 
 	"github.com/icholy/digest"
 
-	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
@@ -35,18 +31,18 @@ type worker struct {
 	cancel context.CancelFunc
 
 	mu       sync.Mutex
-	state    channel.Slot
+	state    slot
 	jpeg     []byte
 	spoken   chan struct{} // closed when the first verdict is known
 	once     sync.Once
 	pegs     map[string][]string // input → topics
 	pegged   chan struct{}       // told when pegs change
 	refusals []time.Time         // sign-ins that were refused
-	view     topic.View          // what its profile shows; the zero View until it was read
+	view     shows               // what its profile shows; nothing until it was read
 
 	coming  second           // this second, not over yet
 	sent    []second         // the last ones, the oldest first, at most lineLength
-	going   map[string]uint8 // what goes on, by event: its bit among recording.Causes
+	going   map[string]uint8 // what goes on, by event: its bit among causes
 	keyUnit bool             // the picture that comes is a key frame
 	viewer  context.CancelFunc
 	raw     packets // of this second
@@ -60,7 +56,7 @@ const lineLength = 60
 func newWorker(r *Recorder, p placed) *worker {
 	w := &worker{r: r, p: p, spoken: make(chan struct{}), pegs: maps.Clone(p.Inputs), pegged: make(chan struct{}, 1)}
 	w.ctx, w.cancel = context.WithCancel(r.ctx)
-	w.state = channel.Slot{State: "connecting", Detail: "signing in", Events: "not asked"}
+	w.state = slot{State: "connecting", Detail: "signing in", Events: "not asked"}
 	w.going, w.taps = map[string]uint8{}, map[chan []byte]bool{}
 	return w
 }
@@ -74,7 +70,7 @@ func (w *worker) second() (s second, raw packets, ok bool) {
 	for _, bit := range w.going {
 		s.on |= bit
 	}
-	if w.state.State != channel.Receiving {
+	if w.state.State != receiving {
 		return s, raw, false
 	}
 	if w.sent = append(w.sent, s); len(w.sent) > lineLength {
@@ -95,9 +91,9 @@ func (w *worker) line() []second {
 
 func (w *worker) stop() { w.cancel() }
 
-func (w *worker) slot() channel.Slot {
+func (w *worker) slot() slot {
 	if w == nil {
-		return channel.Slot{}
+		return slot{}
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -105,7 +101,7 @@ func (w *worker) slot() channel.Slot {
 	s.HasStill = w.jpeg != nil
 	for _, t := range w.refusals {
 		if time.Since(t) < 30*time.Minute {
-			s.AuthFailures++
+			s.Knocks++
 		}
 	}
 	return s
@@ -117,7 +113,7 @@ func (w *worker) picture() []byte {
 	return w.jpeg
 }
 
-func (w *worker) set(f func(s *channel.Slot)) {
+func (w *worker) set(f func(s *slot)) {
 	now := w.r.Now().UTC()
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -164,7 +160,7 @@ func (w *worker) wants() map[string][]string {
 
 func (w *worker) run() {
 	if w.p.Paused {
-		w.set(func(s *channel.Slot) { s.State, s.Detail = "paused", "it doesn't sign in until it is resumed" })
+		w.set(func(s *slot) { s.State, s.Detail = "paused", "it doesn't sign in until it is resumed" })
 		w.once.Do(func() { close(w.spoken) })
 		return
 	}
@@ -176,7 +172,7 @@ func (w *worker) run() {
 			return
 		}
 		clock := w.r.Now().UTC().Format("15:04:05")
-		w.set(func(s *channel.Slot) {
+		w.set(func(s *slot) {
 			s.State, s.FPS, s.Kbps = "lost", 0, 0
 			if refused(err) {
 				s.State = "refused"
@@ -209,7 +205,7 @@ func (w *worker) client() (*onvif.Client, dial.Host, error) {
 	}
 	host := w.r.dialer.At(addr)
 	c, err := onvif.New(host, w.p.Service, onvif.Login{Username: w.p.Username, Password: w.p.Password,
-		Scheme: access.Token, Ahead: time.Until(w.r.Now())})
+		Scheme: "WS-UsernameToken", Ahead: time.Until(w.r.Now())})
 	return c, host, err
 }
 
@@ -223,33 +219,54 @@ func (w *worker) hold() error {
 		return err
 	}
 	defer c.Close()
-	services, _, err := c.Services(w.ctx)
+	at, err := profileOf(w.ctx, c, w.p.Profile)
 	if err != nil {
 		return err
 	}
-	profiles, err := c.Profiles(w.ctx, services)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(profiles, func(p stream.Profile) bool { return p.Token == w.p.Profile })
-	if i < 0 {
-		return fmt.Errorf("the camera has no profile %q any more", w.p.Profile)
-	}
-	if !slices.Contains(w.r.cfg.Limits.Codecs, profiles[i].Codec) {
-		return fmt.Errorf("the profile is %s, this recorder takes others", profiles[i].Codec)
-	}
-	if err := c.Addresses(w.ctx, services, &profiles[i]); err != nil {
-		return err
+	if !slices.Contains(w.r.cfg.Limits.Codecs, at.codec) {
+		return fmt.Errorf("the profile is %s, this recorder takes others", at.codec)
 	}
 	if err := w.knows(c); err != nil {
 		return err
 	}
-	own, others := stream.OfView(profiles, profiles[i].Source)
 	w.mu.Lock()
-	w.view = topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
+	w.view = at.view
 	w.mu.Unlock()
-	go w.stills(host, profiles[i].Snapshot)
-	return w.receive(host, profiles[i].URI)
+	go w.stills(host, at.snapshot)
+	return w.receive(host, at.uri)
+}
+
+// profile is what a camera says of the profile that is taken.
+type profile struct {
+	codec, uri, snapshot string
+	view                 shows
+}
+
+// profileOf reads a profile by its token, and where its stream and its still are.
+func profileOf(ctx context.Context, c *onvif.Client, token string) (profile, error) {
+	services, _, err := c.Services(ctx)
+	if err != nil {
+		return profile{}, err
+	}
+	profiles, err := c.Profiles(ctx, services)
+	if err != nil {
+		return profile{}, err
+	}
+	var all []tokens
+	i := -1
+	for k, p := range profiles {
+		if all = append(all, tokens{p.Source, p.SourceConfig}); p.Token == token && i < 0 {
+			i = k
+		}
+	}
+	if i < 0 {
+		return profile{}, fmt.Errorf("the camera has no profile %q any more", token)
+	}
+	p := &profiles[i]
+	if err := c.Addresses(ctx, services, p); err != nil {
+		return profile{}, err
+	}
+	return profile{p.Codec, p.URI, p.Snapshot, viewOf(all, all[i])}, nil
 }
 
 // knows reads the camera's firmware; taken as a model of its list it must be that one.
@@ -261,10 +278,10 @@ func (w *worker) knows(c *onvif.Client) error {
 	if err != nil {
 		return err
 	}
-	if w.p.way() == channel.Native && (info.Make != w.p.Make || info.Model != w.p.Model) {
+	if w.p.way() == Native && (info.Make != w.p.Make || info.Model != w.p.Model) {
 		return fmt.Errorf("it was taken as %s %s, and says that it is %s %s", w.p.Make, w.p.Model, info.Make, info.Model)
 	}
-	w.set(func(s *channel.Slot) { s.Firmware = info.Firmware })
+	w.set(func(s *slot) { s.Firmware = info.Firmware })
 	return nil
 }
 
@@ -274,7 +291,7 @@ func (w *worker) byAddress() error {
 	if err != nil {
 		return fmt.Errorf("its address is none: %.40q", w.p.Address)
 	}
-	w.set(func(s *channel.Slot) { s.Events = "none: it is taken by its stream's address" })
+	w.set(func(s *slot) { s.Events = "none: it is taken by its stream's address" })
 	return w.receive(w.r.dialer.At(addr), w.p.URI)
 }
 
@@ -294,7 +311,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 	if err := conn.Play(track); err != nil {
 		return err
 	}
-	w.set(func(s *channel.Slot) {
+	w.set(func(s *slot) {
 		s.Over = "RTSP over TCP"
 		if u, err := url.Parse(uri); err == nil {
 			s.Port, _ = strconv.Atoi(u.Port())
@@ -329,7 +346,7 @@ func (w *worker) receive(host dial.Host, uri string) error {
 // received reports the last two seconds: what its packets carried.
 func (w *worker) received(m *rtsp.Meter, packets int) {
 	got, skew := m.Result(), time.Until(w.r.Now())
-	w.set(func(s *channel.Slot) {
+	w.set(func(s *slot) {
 		s.State, s.Detail = "receiving", "since it signed in with its own clock"
 		s.Codec, s.FPS, s.Kbps = got.Codec, got.FPS, got.MeanKbps
 		s.Lost = float64(got.Lost) / float64(max(1, got.Lost+packets))

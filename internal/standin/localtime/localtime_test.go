@@ -1,4 +1,4 @@
-package camera
+package localtime
 
 import (
 	"testing"
@@ -18,10 +18,10 @@ func TestLocalTimeIsThatOfTheZone(t *testing.T) {
 		for _, past := range []time.Duration{-26 * time.Hour, -31 * time.Minute, 0, 29 * time.Minute, time.Hour, 26 * time.Hour, 190 * 24 * time.Hour} {
 			at := day.Add(past)
 			_, want := at.In(lisbon).Zone()
-			if got := localAhead(memory{Zone: "WET0WEST,M3.5.0/1,M10.5.0", Daylight: true}, at.UTC()); got != time.Duration(want)*time.Second {
+			if got := Ahead("WET0WEST,M3.5.0/1,M10.5.0", true, at.UTC()); got != time.Duration(want)*time.Second {
 				t.Errorf("at %s it is %s ahead, and Lisbon %d s", at.UTC(), got, want)
 			}
-			if got := localAhead(memory{Zone: "WET0WEST,M3.5.0/1,M10.5.0"}, at); got != 0 {
+			if got := Ahead("WET0WEST,M3.5.0/1,M10.5.0", false, at); got != 0 {
 				t.Errorf("at %s, without daylight, it is %s ahead", at, got)
 			}
 		}
