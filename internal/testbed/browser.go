@@ -362,14 +362,14 @@ var axe string
 // Accessible runs axe-core over the page and fails with each violation it finds.
 func (p *Page) Accessible(what string) {
 	p.t.Helper()
-	p.axe(what, `{resultTypes: ["violations"]}`)
+	p.axe(what, `{resultTypes: ["violations"], preload: false}`)
 }
 
 // Legible is Accessible for what another theme or another width may change: contrast and
 // the size of what is pressed.
 func (p *Page) Legible(what string) {
 	p.t.Helper()
-	p.axe(what, `{resultTypes: ["violations"], runOnly: {type: "rule", values: ["color-contrast", "target-size"]}}`)
+	p.axe(what, `{resultTypes: ["violations"], preload: false, runOnly: {type: "rule", values: ["color-contrast", "target-size"]}}`)
 }
 
 func (p *Page) axe(what, how string) {

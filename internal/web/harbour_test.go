@@ -299,6 +299,29 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 			t.Errorf("%s has %d rows of one device", name, rows("Customs shed"))
 		}
 	}
+	// The relayed page opens only by the recorder; the device's own link carries no account.
+	h.on(p, fmt.Sprintf("find?sheet=%d", h.number("Quay recorder port 3")))
+	if href := testbed.Eval[string](p, "document.querySelector('.sheet a[target=_blank]').getAttribute('href')"); !strings.HasSuffix(href, ":8443/ports/3/page/") || strings.Contains(href, "@") {
+		t.Errorf("the relay is %q", href)
+	}
+}
+
+// picks has the site use these video sources of a device.
+func (h *harbour) picks(place string, views ...string) {
+	h.t.Helper()
+	whole(h.t, h).keeps("find/views", args{"camera_id": h.number(place), "views": views})
+}
+
+func TestStageFourByButtonsOnly(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartWhole(t), nil)
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.ready("find", "sign-in", "sign-in!")
+	h.picks("Ticket hall", "vs0")
+	h.picks("Customs shed", "vs0", "vs1")
+	h.picks("Bonded store", "vs0", "vs1")
+	h.ready("clock", "clock!")
 	h.sheet(p, "streams", "Customs shed · Input 2")
 	h.run(p, ".sheet", "Read Streams of Customs shed · Input 2 again")
 	p.Sees(30*time.Second, "Input 2 main declares", "Input 2 main sends")
@@ -307,6 +330,7 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	}
 	// What speaks RTSP alone is told where its streams are had, or asked for the usual ones.
 	h.sheet(p, "streams", "Lifeboat house")
+	h.run(p, ".sheet", "Read Streams of Lifeboat house again")
 	p.Sees(30*time.Second, "nobody said at which addresses its streams are had")
 	p.Type("#paths", "http://192.0.2.7/main")
 	p.PressIn(".sheet", "Keep these addresses")
@@ -322,26 +346,30 @@ func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
 	if testbed.Eval[bool](p, "!!document.querySelector('a[href$=\"camera=0\"]')") {
 		t.Error("the log leads to the history of no camera")
 	}
-	// The pages and the sheet, in both themes and on a phone: nothing for axe-core, and
-	// nothing scrolls sideways.
+}
+
+// The sheets of the harbour's odd cameras, and where each stage's picture is fullest: nothing for axe-core in either
+// theme, and nothing scrolls sideways.
+func TestSheetsAreLegibleAndFit(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartWhole(t), nil)
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.ready("find", "sign-in", "clock", "streams")
 	looks := []string{"find", "sign-in", "clock", "run?id=2", "settings"}
-	for _, place := range []string{"Signal mast", "Customs shed", "Quay recorder port 3"} {
-		looks = append(looks, fmt.Sprintf("find?sheet=%d", h.number(place)))
+	for stage, places := range map[string][]string{"find": {"Customs shed", "Quay recorder port 3"}, "sign-in": {"Gangway"}, "clock": {"Freight scale"}, "streams": {"Lifeboat house", "Net loft"}} {
+		for _, place := range places {
+			looks = append(looks, fmt.Sprintf("%s?sheet=%d", stage, h.number(place)))
+		}
 	}
-	looks = append(looks, fmt.Sprintf("streams?sheet=%d", h.number("Lifeboat house")), fmt.Sprintf("streams?sheet=%d", h.number("Net loft")), fmt.Sprintf("sign-in?sheet=%d", h.number("Gangway")), fmt.Sprintf("clock?sheet=%d", h.number("Freight scale")))
 	for _, name := range looks {
 		h.on(p, name)
-		p.Theme("light")
-		p.Accessible(name + " in light")
+		p.Accessible(name)
 		h.fits(p, name)
 		p.Resize(390, 800)
 		p.Theme("dark")
 		p.Legible(name + " in dark at 390")
 		p.Resize(1280, 800)
-	}
-	// The relayed page opens only by the recorder; the device's own link carries no account.
-	h.on(p, fmt.Sprintf("find?sheet=%d", h.number("Quay recorder port 3")))
-	if href := testbed.Eval[string](p, "document.querySelector('.sheet a[target=_blank]').getAttribute('href')"); !strings.HasSuffix(href, ":8443/ports/3/page/") || strings.Contains(href, "@") {
-		t.Errorf("the relay is %q", href)
+		p.Theme("light")
 	}
 }

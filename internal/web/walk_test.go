@@ -196,25 +196,33 @@ func TestTheWalkInABrowser(t *testing.T) {
 	testbed.Until(t, 30*time.Second, "a still is fetched again", func() bool {
 		return testbed.Glance[bool](p, "[...document.querySelectorAll('img[data-wall]')].some((i) => i.src.includes('?t='))")
 	})
-	// axe-core finds nothing on any page, in either theme; no page scrolls sideways.
-	drawn := slices.DeleteFunc(slices.Clone(pages), func(p string) bool {
-		return slices.Contains([]string{"analytics",
-			"handover", "sightings"}, p)
-	}) // one page, other words
-	sheet := fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Slipway"))
-	looks := append(drawn, sheet, fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")),
-		fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), "board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1")
+	p.Go(h.url + "/sites/" + h.site + "/prove")
+	p.Accessible("prove with its walks")
+	p.Theme("dark")
+	p.Legible("prove with its walks in dark")
+}
+
+// axe-core finds nothing on any page, in either theme; no page scrolls sideways.
+func TestPagesAreLegibleAndFit(t *testing.T) {
+	t.Parallel()
+	h := serve(t)
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.ready("find", "sign-in", "clock", "streams", "channels", "channels!", "routes")
+	looks := []string{"board", "streams", "channels", "recording", "routes", "prove", "log", "log?part=people", "account", "expected",
+		fmt.Sprintf("board?sheet=%d&stage=clock", h.number("Berth 1 ramp")), fmt.Sprintf("channels?sheet=%d", h.number("Berth 1 ramp")),
+		"board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1"}
 	for _, name := range looks {
-		p.Go(h.url + "/sites/" + h.site + "/" + name)
-		p.Theme("light")
-		p.Accessible(name + " in light")
+		h.on(p, name)
+		p.Accessible(name)
+		h.fits(p, name)
 		p.Theme("dark")
 		p.Legible(name + " in dark")
-		h.fits(p, name)
+		p.Theme("light")
 	}
-	for _, name := range pages {
+	for _, name := range pages { // those that are one page with other words, and those that another test looks at
 		if !slices.Contains(looks, name) {
-			p.Go(h.url + "/sites/" + h.site + "/" + name)
+			h.on(p, name)
 			h.fits(p, name)
 		}
 	}
