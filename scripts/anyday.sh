@@ -19,5 +19,5 @@ for zone in Europe/Lisbon Pacific/Kiritimati America/St_Johns; do
 		TZ=$zone TEST_MOMENT=$at quietly "$go" test -count=1 ./internal/core/...
 	done
 	echo "$zone, recorders and cameras"
-	TZ=$zone TEST_MOMENT=all quietly "$go" test -count=1 -run 'TestPredictedDaysAreKept|TestLocalTime' ./internal/standin/recorder ./internal/standin/camera
+	TZ=$zone TEST_MOMENT=all quietly "$go" test -count=1 -run 'TestPredictedDaysAreKept|TestLocalTime' ./internal/standin/recorder ./internal/standin/localtime
 done

@@ -1,16 +1,20 @@
 #!/bin/sh
-# All tests: first what is quick, side by side; then the engine and the pages, each alone on the
-# machine, since they hold real devices and browsers to time limits. What is tested is an argument
-# of go test's own: scripts/test.sh -run Name.
+# All tests. The pages take the machine and wait patiently: they are tested beside all the rest and give
+# way to it, which holds real devices to time limits: first what is quick, side by side, then the engine.
+# What is tested is an argument of go test's own: scripts/test.sh -run Name.
 go=${GO:-go}
-heavy='/internal/(engine|web)$'
+export GOGC="${GOGC:-400}" # as the product itself has it
 failed=0
+pages=$(mktemp)
+trap 'rm -f "$pages"' EXIT
+trap 'kill "$beside" 2>/dev/null; exit 1' INT TERM
+nice -n 5 "$go" test -parallel 4 -timeout 40m "$@" duskyharbor/internal/web >"$pages" 2>&1 &
+beside=$!
 # shellcheck disable=SC2046
-"$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev "$heavy") || failed=1
+"$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev '/internal/(engine|web)$') || failed=1
 scripts/anyday.sh short || failed=1
-# The engine waits for devices most of the time; a browser takes the machine.
-at_once() { case $1 in */engine) echo 10 ;; *) echo 4 ;; esac; }
-for package in $("$go" list ./... | grep -E "$heavy"); do
-	"$go" test -parallel "$(at_once "$package")" -timeout 40m "$@" "$package" || failed=1
-done
+# The engine waits for devices most of the time.
+"$go" test -parallel 10 -timeout 40m "$@" duskyharbor/internal/engine || failed=1
+wait "$beside" || failed=1
+cat "$pages"
 exit $failed

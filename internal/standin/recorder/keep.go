@@ -22,6 +22,19 @@ type second struct {
 	on                 uint8   // what went on, a bit for each of causes
 }
 
+// of is how much is kept of it by a way of keeping.
+func (s second) of(keep string) float64 {
+	switch keep {
+	case keepRecord:
+		return s.record
+	case keepView:
+		return s.view
+	case keepKeys:
+		return s.keys
+	}
+	return 0
+}
+
 // tally counts one thing that may happen, by day or by night.
 type tally struct {
 	Seconds float64 `json:"seconds"`
@@ -106,6 +119,7 @@ type localTime struct {
 	zone   string
 	half   int64
 	offset time.Duration
+	date   string
 }
 
 func newLocalTime(posix string) *localTime {
@@ -115,8 +129,15 @@ func newLocalTime(posix string) *localTime {
 func (l *localTime) at(t time.Time) time.Time {
 	if half := t.Unix() / 1800; half != l.half {
 		l.half, l.offset = half, localtime.Ahead(l.zone, true, t)
+		l.date = t.UTC().Add(l.offset).Format(dateFormat) // a day begins with a half hour
 	}
 	return t.UTC().Add(l.offset)
+}
+
+// day is the local date.
+func (l *localTime) day(t time.Time) string {
+	l.at(t)
+	return l.date
 }
 
 // during is what a plan asks for at a local time.
@@ -163,8 +184,7 @@ func (l *ledger) add(at time.Time, s second, p plan, hears []string, zone *local
 // decide keeps what the plan asks for of the oldest second that waits.
 func (l *ledger) decide(p plan, hears []string, zone *localTime) {
 	s := l.pend[0]
-	local := zone.at(s.at)
-	m := during(p, local)
+	day, m := zone.day(s.at), during(p, zone.at(s.at))
 	event := false
 	for i, c := range causes {
 		if s.on&(1<<i) != 0 {
@@ -190,8 +210,8 @@ func (l *ledger) decide(p plan, hears []string, zone *localTime) {
 	if l.now = m.Idle; event {
 		l.now = m.Event
 	}
-	if bytes := map[string]float64{keepRecord: s.record, keepView: s.view, keepKeys: s.keys}[l.now]; bytes > 0 {
-		l.Days[local.Format(dateFormat)] += bytes
+	if bytes := s.of(l.now); bytes > 0 {
+		l.Days[day] += bytes
 	}
 	if l.store != nil {
 		l.store(l.now, s)
@@ -295,7 +315,7 @@ func (r *Recorder) other(at time.Time, seconds float64) {
 		if r.mem.Other == nil {
 			r.mem.Other = map[string]float64{}
 		}
-		r.mem.Other[r.local.at(at).Format(dateFormat)] += bytes
+		r.mem.Other[r.local.day(at)] += bytes
 	}
 }
 
@@ -413,6 +433,22 @@ func (r *Recorder) Lines() (Lines, error) {
 	return out, nil
 }
 
+// Moved says whether of each channel there are seconds in which something went on, and others.
+func (l Lines) Moved() bool {
+	for _, line := range l {
+		busy := 0
+		for _, s := range line {
+			if s.on != 0 {
+				busy++
+			}
+		}
+		if busy == 0 || busy == len(line) {
+			return false
+		}
+	}
+	return len(l) > 0
+}
+
 // even gives each second what those like it have in the mean: those in which the same went on. On which side
 // of a second's edge a packet came, and how a clip lay to a happening, is chance in half a minute, and would be
 // a rule of the camera's in a week of the same half minute.
@@ -452,10 +488,11 @@ func (r *Recorder) RunDays(until time.Time, days int, lines Lines) {
 	for n, p := range r.mem.Channels {
 		p.Ledger = ledger{buffer: r.cfg.Buffer}
 		line, plan, hears := lines[n], p.keeps(), r.hears(p)
-		for i, at := 0, from; len(line) > 0 && at.Before(now); i, at = i+1, at.Add(time.Second) {
-			if r.records(n) {
-				p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})
-			}
+		if len(line) == 0 || !r.records(n) {
+			continue
+		}
+		for i, at := 0, from; at.Before(now); i, at = i+1, at.Add(time.Second) {
+			p.Ledger.add(at, line[i%len(line)], plan, hears, r.local, packets{})
 		}
 	}
 	for at := from; at.Before(now); at = at.Add(time.Hour) {

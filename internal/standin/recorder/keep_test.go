@@ -5,6 +5,7 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -106,15 +107,15 @@ func TestPredictedDaysAreKept(t *testing.T) {
 		if lines, err = r.Lines(); err != nil || len(lines) != len(plans) {
 			return false
 		}
-		r.RunDays(time.Now(), 9, lines)
-		for _, slot := range status().Slots {
-			if !moved(slot) {
-				return false
-			}
-		}
-		return true
+		return lines.Moved()
 	})
+	r.RunDays(time.Now(), 9, lines)
 	before := status()
+	for _, slot := range before.Slots {
+		if !moved(slot) {
+			t.Fatalf("nothing moved before %s: %+v", slot.Name, slot.Recording.Activity)
+		}
+	}
 	var all []recording.Channel
 	for i, c := range before.Recordings() {
 		c.Plan = plans[i]
@@ -124,7 +125,11 @@ func TestPredictedDaysAreKept(t *testing.T) {
 		}
 	}
 	// The machine's own time, and what a calendar has.
-	for _, until := range moment.Days() {
+	days := moment.Days()
+	if os.Getenv(moment.Env) != moment.All {
+		days = days[:2] // each takes seconds
+	}
+	for _, until := range days {
 		r.RunDays(until, 9, lines)
 		compare(t, until, plans, all, status())
 	}
