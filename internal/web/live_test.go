@@ -41,6 +41,9 @@ func TestAStageIsAddedByRegisteringIt(t *testing.T) {
 	if got := testbed.Eval[string](p, "document.body.dataset.lens || ''"); got != "its own script ran" {
 		t.Errorf("its script: %q", got)
 	}
+	if got := testbed.Eval[string](p, "getComputedStyle(document.querySelector('.lens-count')).letterSpacing"); got != "3px" {
+		t.Errorf("its style sheet: %q", got)
+	}
 	h.run(p, "body", "Read the lenses")
 	h.sheet(p, "analytics", "Slipway")
 	p.Sees(20*time.Second, "Its lens looks near.", "near → far", "its lens looks near")

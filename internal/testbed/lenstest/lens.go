@@ -136,7 +136,7 @@ func planFocus(_ time.Time, s *act.Seen, x Focus) (p act.Planned, err error) {
 	return p, nil
 }
 
-//go:embed page.html page.js sheet.html
+//go:embed page.html page.js page.css sheet.html
 var files embed.FS
 
 // Page shows lenses.
@@ -148,7 +148,7 @@ func NewPage(s *shell.Server) shell.Page { return &Page{s} }
 // Slug is its address.
 func (*Page) Slug() string { return stage.Analytics.Slug() }
 
-// Files are its template, script and sheet.
+// Files are its template, script, style sheet and sheet.
 func (*Page) Files() fs.FS { return files }
 
 // Stage is the lens' stage.

@@ -26,7 +26,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html parts.html sheet.html page.js
+//go:embed page.html page.css parts.html sheet.html page.js
 var files embed.FS
 
 // Page is its page.

@@ -21,7 +21,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html sheet.html
+//go:embed page.html page.css sheet.html
 var files embed.FS
 
 // Page is its page.

@@ -21,7 +21,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html
+//go:embed page.html page.css
 var files embed.FS
 
 // Page is its page.

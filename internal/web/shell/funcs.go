@@ -3,7 +3,6 @@ package shell
 import (
 	"fmt"
 	"html/template"
-	"io/fs"
 	"strconv"
 	"strings"
 	"time"
@@ -18,7 +17,6 @@ import (
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
 		"static": func(name string) string { return "/static/" + s.version + "/" + name },
-		"styles": styles,
 		"ago":    ago,
 		"at": func(t time.Time, z *time.Location) string {
 			if t.IsZero() {
@@ -123,13 +121,4 @@ func (s *Server) partial(b Frame) (template.HTML, error) {
 	var w strings.Builder
 	err := r.template.ExecuteTemplate(&w, "sheet-"+b.Sheet.Stage.Slug(), b)
 	return template.HTML(w.String()), err // made by a template, which escaped it
-}
-
-// styles lists the shell's own style sheets, in the order in which they rule.
-func styles() ([]string, error) {
-	found, err := fs.Glob(staticFiles, "static/css/*.css")
-	for i := range found {
-		found[i] = strings.TrimPrefix(found[i], "static/")
-	}
-	return found, err
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // Page is a room of the site. Its folder holds page.html, which defines "content", and
-// where it needs them page.js (an ES module) and sheet.html. A page that counts lenses:
+// where it needs them page.js (an ES module), page.css and sheet.html. A page that counts lenses:
 //
 //	//go:embed page.html
 //	var files embed.FS

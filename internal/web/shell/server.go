@@ -72,6 +72,7 @@ type Server struct {
 	hub      *hub
 	opt      Options
 	version  string
+	style    []byte // see stylesheet
 	metrics  *metrics
 }
 
@@ -212,11 +213,16 @@ func (s *Server) hostAllowed(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// static serves the shell's own files, and under pages/ the scripts of pages.
+// static serves the shell's own files, under pages/ the scripts of pages, and the style sheet of all.
 func (s *Server) static(c *echo.Context) error {
 	name := c.Param("*")
 	if strings.HasSuffix(name, "/") || name == "" {
 		return echo.NewHTTPError(http.StatusNotFound, "There is no such file.")
+	}
+	const long = "public, max-age=31536000, immutable" // its address changes with it
+	if name == "css/harbour.css" {
+		c.Response().Header().Set("Cache-Control", long)
+		return c.Blob(http.StatusOK, "text/css; charset=utf-8", s.style)
 	}
 	files, err := fs.Sub(staticFiles, "static")
 	if err != nil {
@@ -229,7 +235,7 @@ func (s *Server) static(c *echo.Context) error {
 		}
 		files, name = room.Files(), "page.js"
 	}
-	c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	c.Response().Header().Set("Cache-Control", long)
 	http.ServeFileFS(c.Response(), c.Request(), files, name)
 	return nil
 }

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -93,8 +94,41 @@ func (s *Server) assemble() error {
 		}
 		r.template = t
 	}
+	if s.style, err = s.stylesheet(); err != nil {
+		return err
+	}
 	s.version, err = versionOf(assets...)
 	return err
+}
+
+// stylesheet is the one style sheet of all pages: what the frame has, what each page brings as page.css,
+// in the order in which pages are registered, and what lies over pages. A side sheet is shown on any page:
+// so what its stage brings is everywhere.
+func (s *Server) stylesheet() ([]byte, error) {
+	var out bytes.Buffer
+	take := func(files fs.FS, pattern string) error {
+		names, err := fs.Glob(files, pattern)
+		for _, name := range names {
+			var data []byte
+			if data, err = fs.ReadFile(files, name); err != nil {
+				break
+			}
+			out.Write(data)
+		}
+		return err
+	}
+	if err := take(staticFiles, "static/css/0*.css"); err != nil {
+		return nil, err
+	}
+	for _, r := range s.order {
+		if files := r.Files(); files != nil {
+			if err := take(files, "page.css"); err != nil {
+				return nil, fmt.Errorf("shell: the style sheet of %s: %w", r.Slug(), err)
+			}
+		}
+	}
+	err := take(staticFiles, "static/css/8*.css")
+	return out.Bytes(), err
 }
 
 // Render is echo's renderer: name is a page, which fills the layout.

@@ -22,7 +22,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html page.js sheet.html
+//go:embed page.html page.css page.js sheet.html
 var files embed.FS
 
 // Page is its page.
