@@ -114,7 +114,11 @@ func addRow(ctx context.Context, c *act.Call, x Row) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	added, _, touched, err := c.Store.Expect(ctx, c.Site.ID, []expected.Row{r}, map[string]int64{r.Recorder: recorder})
+	known := map[string]int64{}
+	if recorder != 0 { // else it is planned for none
+		known[r.Recorder] = recorder
+	}
+	added, _, touched, err := c.Store.Expect(ctx, c.Site.ID, []expected.Row{r}, known)
 	says := r.Place + " is on the list: look for it on Find."
 	if added == 0 {
 		says = r.Place + " is on the list: it is what was found there already."

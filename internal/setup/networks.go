@@ -101,11 +101,12 @@ func addNetwork(ctx context.Context, c *act.Call, x Network) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	why, err := c.Store.AddNetworks(ctx, c.Site.ID, []store.Network{n}, against(n))
+	all := []store.Network{n}
+	why, err := c.Store.AddNetworks(ctx, c.Site.ID, all, against(n))
 	if err == nil && why != "" {
 		err = act.Wrong("prefix", why)
 	}
-	return act.Kept{Says: n.Name + " was added: look at it on Find.", Did: "added a network", Detail: n.Name + " " + n.Prefix.String(), All: true}, err
+	return act.Kept{ID: all[0].ID, Says: n.Name + " was added: look at it on Find.", Did: "added a network", Detail: n.Name + " " + n.Prefix.String(), All: true}, err
 }
 
 func setNetwork(ctx context.Context, c *act.Call, x ChangedNetwork) (act.Kept, error) {

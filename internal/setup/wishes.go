@@ -30,12 +30,12 @@ var every = []int{0, 5, 15, 60, 1440}
 
 // Wishes is what a site asks for.
 type Wishes struct {
-	Every    int    `form:"every" json:"look_every"`            // minutes: 0 (only when asked), 5, 15, 60 or 1440
-	Source   string `form:"source" json:"time_source"`          // recorder, dhcp or named
-	Server   string `form:"server" json:"server,omitempty"`     // the named one's address
-	Network  int    `form:"network" json:"at_once_network"`     // devices of a network worked on at once
-	Recorder int    `form:"recorder" json:"at_once_recorder"`   // devices of a recorder
-	Encrypt  bool   `form:"encrypt" json:"encrypted,omitempty"` // streams are to be
+	Every    int    `form:"every" json:"look_every"`                              // minutes: 0 (only when asked), 5, 15, 60 or 1440
+	Source   string `form:"source" json:"time_source" enum:"recorder,dhcp,named"` // recorder, dhcp or named
+	Server   string `form:"server" json:"server,omitempty"`                       // the named one's address
+	Network  int    `form:"network" json:"at_once_network"`                       // devices of a network worked on at once
+	Recorder int    `form:"recorder" json:"at_once_recorder"`                     // devices of a recorder
+	Encrypt  bool   `form:"encrypt" json:"encrypted,omitempty"`                   // streams are to be
 }
 
 func setWishes(ctx context.Context, c *act.Call, x Wishes) (act.Kept, error) {

@@ -227,8 +227,9 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 		Place, MAC, Make, Model, Recorder string
 		ExpectedAt                        *netip.Addr
 		Channel, Input                    int
+		ID                                int64
 	}
-	all, err := queryAll[row](ctx, s.db, `select s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel, s.input`+sourceFrom+`left join device r on r.id = s.recorder_id
+	all, err := queryAll[row](ctx, s.db, `select s.id, s.name place, d.mac, d.make, d.model, coalesce(r.place, '') recorder, d.expected_at, s.channel, s.input`+sourceFrom+`left join device r on r.id = s.recorder_id
 		where d.site_id = $1 and d.kind = 'camera' and d.expected order by d.position, d.id, s.nth`, site)
 	if err != nil {
 		return nil, err
@@ -236,7 +237,7 @@ func (s *Store) Expected(ctx context.Context, site int64) ([]expected.Row, error
 	out := make([]expected.Row, len(all))
 	for i, r := range all {
 		out[i] = expected.Row{Line: i + 2, Place: r.Place, MAC: r.MAC, Make: r.Make, Model: r.Model,
-			Recorder: r.Recorder, Channel: r.Channel, Input: r.Input}
+			Recorder: r.Recorder, Channel: r.Channel, Input: r.Input, Source: r.ID}
 		if r.ExpectedAt != nil {
 			out[i].Address = *r.ExpectedAt
 		}

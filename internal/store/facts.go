@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -74,6 +75,16 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 		out[r.DeviceID][r.Name] = r
 	}
 	return out, nil
+}
+
+// FactsOfView reads the current facts of one view and of its device, by name; ErrNotFound where the site has no
+// such view.
+func (s *Store) FactsOfView(ctx context.Context, site, source int64) ([]Fact, error) {
+	of, err := s.SourceByID(ctx, source)
+	if err != nil || of.Device.SiteID != site {
+		return nil, errors.Join(ErrNotFound, err)
+	}
+	return queryAll[Fact](ctx, s.db, `select device_id, view, name, value, via, read_at from fact where device_id = $1 and view in (0, $2) order by name, view`, of.Device.ID, source)
 }
 
 // History reads how a fact of a device changed, newest first, at most limit rows.

@@ -141,16 +141,17 @@ func (s *Store) AddNetwork(ctx context.Context, site int64, name string, p netip
 }
 
 // AddNetworks adds networks to a site; check is given those that are there, while nobody
-// else adds one, and says why they can't be added: then none is.
+// else adds one, and says why they can't be added: then none is. Each gets its number.
 func (s *Store) AddNetworks(ctx context.Context, site int64, all []Network, check func(there []Network) string) (why string, err error) {
 	return why, s.InTx(ctx, func(tx pgx.Tx) error {
 		if why, err = checked(ctx, tx, site, check); err != nil || why != "" {
 			return err
 		}
 		b := &pgx.Batch{}
-		for _, n := range all {
-			b.Queue(`insert into network (site_id, name, prefix, gateway, time_server, ports, at_once, dns) values ($1, $2, $3, $4, $5, $6, $7, $8)`,
-				site, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce, none(n.DNS))
+		for i := range all {
+			n := &all[i]
+			b.Queue(`insert into network (site_id, name, prefix, gateway, time_server, ports, at_once, dns) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id`,
+				site, n.Name, n.Prefix, n.Gateway, n.TimeServer, none(n.Ports), n.AtOnce, none(n.DNS)).QueryRow(func(r pgx.Row) error { return r.Scan(&n.ID) })
 		}
 		return tx.SendBatch(ctx, b).Close()
 	})

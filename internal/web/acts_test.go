@@ -19,7 +19,8 @@ import (
 // acts asks for acts and readings by name, and holds each answer against its description.
 type acts struct {
 	*program
-	site string
+	site  string
+	asked []string // names of acts that did what they are for
 }
 
 // whole is a program that may do all that programs may.
@@ -32,19 +33,21 @@ func whole(t *testing.T, h *harbour) *acts {
 	if _, err := h.Store.AddToken(t.Context(), h.Site, 0, "whole", []string{"read", "run", "apply", "setup"}, hash, nil); err != nil {
 		t.Fatal(err)
 	}
-	h.program = &acts{newProgram(t, h, token), fmt.Sprintf("/api/v1/sites/%d", h.Site)}
+	h.program = &acts{program: newProgram(t, h, token), site: fmt.Sprintf("/api/v1/sites/%d", h.Site)}
 	return h.program
 }
 
 // keeps asks for an act that keeps a wish, and answers with what was made.
 func (a *acts) keeps(name string, args any) map[string]any {
 	a.t.Helper()
+	a.asked = append(a.asked, name)
 	return a.do("POST", a.site+"/acts/"+name, jsonNumber(args), http.StatusOK)
 }
 
 // makes asks for an act that changes something, and makes what it showed. It answers with the run.
 func (a *acts) makes(name string, args any) map[string]any {
 	a.t.Helper()
+	a.asked = append(a.asked, name)
 	shown := a.do("POST", a.site+"/acts/"+name, jsonNumber(args), http.StatusCreated)
 	return a.wait(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
 }

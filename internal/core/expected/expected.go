@@ -82,6 +82,8 @@ type Row struct {
 	// Input is which of its device's video sources it is, from 1 in the device's own order: rows
 	// of one address or MAC tell them apart by it. 0: the device has one, or nobody said.
 	Input int
+	// Source is the view that stands so on a site's list; 0: the row comes from a file.
+	Source int64
 }
 
 // Message says why a line isn't taken: its number, the field, and a sentence.

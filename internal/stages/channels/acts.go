@@ -450,7 +450,10 @@ type Feeds struct {
 }
 
 // Pick is a channel of a recorder.
-type Pick channel.Pick
+type Pick struct {
+	Recorder int64 `json:"recorder_id"`
+	Channel  int   `json:"channel"`
+}
 
 // UnmarshalParam reads a form's "recorder:channel".
 func (p *Pick) UnmarshalParam(text string) error {

@@ -500,7 +500,7 @@ func planMove(_ time.Time, s *act.Seen, x Move) (p act.Planned, err error) {
 // Deed is one thing that is done to a device by itself.
 type Deed struct {
 	Device int64  `form:"device" json:"device_id"`
-	What   string `form:"what" json:"what"` // restart, reset, or of a recorder clock
+	What   string `form:"what" json:"what" enum:"restart,reset,clock"` // clock: of a recorder
 }
 
 // Devices is the one.

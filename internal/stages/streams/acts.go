@@ -42,8 +42,8 @@ func (t *Stage) Acts() []act.Any {
 // Encoders is how the encoders of cameras are to be set.
 type Encoders struct {
 	act.Selection
-	Codec string  `form:"codec" json:"codec,omitempty"`         // H264, H265, JPEG; empty: as it is
-	Key   float64 `form:"key" json:"key_frame_every,omitempty"` // s, 0.2 to 10; 0: as it is
+	Codec string  `form:"codec" json:"codec,omitempty" enum:"H264,H265,JPEG"` // H264, H265, JPEG; empty: as it is
+	Key   float64 `form:"key" json:"key_frame_every,omitempty"`               // s, 0.2 to 10; 0: as it is
 }
 
 // OfferedCodecs can be asked for in bulk.
@@ -99,8 +99,8 @@ func alike(s *act.Seen, says string, asked func(site.Source) ([]finding.Change, 
 // Texts is what cameras are to burn in.
 type Texts struct {
 	act.Selection
-	Name string `form:"text-name" json:"name,omitempty"` // place, none; empty: as it is
-	Time string `form:"text-time" json:"time,omitempty"` // date, none; empty: as it is
+	Name string `form:"text-name" json:"name,omitempty" enum:"place,none"` // place, none; empty: as it is
+	Time string `form:"text-time" json:"time,omitempty" enum:"date,none"`  // date, none; empty: as it is
 }
 
 func (t *Stage) planTexts(_ time.Time, s *act.Seen, x Texts) (act.Planned, error) {
@@ -212,7 +212,7 @@ func number(text string) (float64, error) {
 // Imaging is a property of how pictures are taken, and its value.
 type Imaging struct {
 	Picture
-	Property string `form:"property" json:"property"`
+	Property string `form:"property" json:"property" enum:"day and night,exposure,exposure time,brightness,focusing,focus"`
 	Value    string `form:"value" json:"value"`
 }
 

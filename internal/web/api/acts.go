@@ -100,11 +100,14 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 		if err != nil {
 			return nil, err
 		}
-		answer := openapi3.NewObjectSchema().WithRequired([]string{r.As})
-		answer.Properties = openapi3.Schemas{r.As: out}
-		op := &openapi3.Operation{Summary: r.About, Responses: openapi3.NewResponses()}
+		answer := openapi3.NewObjectSchema().WithRequired([]string{r.As, "total"})
+		answer.Properties = openapi3.Schemas{r.As: out, "total": openapi3.NewSchemaRef("", openapi3.NewIntegerSchema())}
+		op := &openapi3.Operation{Summary: r.About, Responses: openapi3.NewResponses(),
+			Parameters: openapi3.Parameters{doc.Components.Parameters["after"], doc.Components.Parameters["limit"]}}
 		op.Responses.Delete("default")
 		op.AddResponse(http.StatusOK, openapi3.NewResponse().WithDescription(r.As).WithJSONSchema(answer))
+		op.AddResponse(http.StatusBadRequest, openapi3.NewResponse().WithDescription("after and limit are numbers").
+			WithJSONSchemaRef(openapi3.NewSchemaRef("#/components/schemas/Error", doc.Components.Schemas["Error"].Value)))
 		op.AddResponse(http.StatusNotModified, openapi3.NewResponse().WithDescription("as it was, by the tag that was sent as If-None-Match"))
 		doc.Paths.Set("/api/v1/sites/{site}/"+r.Path, &openapi3.PathItem{Get: op, Parameters: openapi3.Parameters{doc.Components.Parameters["site"]}})
 	}
@@ -112,7 +115,14 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 }
 
 // texts describes what is written otherwise than Go would have it: addresses, and a week of half hours.
-func texts(_ string, t reflect.Type, _ reflect.StructTag, schema *openapi3.Schema) error {
+//
+// What a field may be is in its tag enum, parted by commas.
+func texts(_ string, t reflect.Type, tag reflect.StructTag, schema *openapi3.Schema) error {
+	if may, ok := tag.Lookup("enum"); ok {
+		for is := range strings.SplitSeq(may, ",") {
+			schema.Enum = append(schema.Enum, is)
+		}
+	}
 	switch t.String() {
 	case "netip.Addr":
 		*schema = *openapi3.NewStringSchema()

@@ -53,6 +53,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/log", pg.log)
 	site.GET("/events", pg.ProgramEvents)
 	site.GET("/cameras", pg.cameras)
+	site.GET("/cameras/:camera/facts", pg.facts)
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)
 	site.GET("/runs/:run", pg.run)
@@ -143,6 +144,32 @@ func (pg *Page) cameras(c *echo.Context) error {
 		}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"cameras": out, "total": total})
+}
+
+// Fact is one fact of a camera, as it was read.
+type Fact struct {
+	Name  string          `json:"name"`
+	At    time.Time       `json:"at"`   // when it was read
+	Call  string          `json:"call"` // by which
+	View  bool            `json:"view"` // it is of this view alone; else its device's, which its views share
+	Value json.RawMessage `json:"value"`
+}
+
+// facts answers with what is known of one camera, when it was read and by which call.
+func (pg *Page) facts(c *echo.Context) error {
+	id, err := shell.Number(c, "camera")
+	if err != nil {
+		return err
+	}
+	all, err := pg.Store.FactsOfView(c.Request().Context(), shell.TokenOf(c).SiteID, id)
+	if err != nil {
+		return err
+	}
+	out := make([]Fact, len(all))
+	for i, f := range all {
+		out[i] = Fact{f.Name, f.ReadAt, f.Via, f.View != 0, f.Value}
+	}
+	return c.JSON(http.StatusOK, map[string]any{"facts": out})
 }
 
 // findings answers with a window of what stands against cameras.
@@ -257,9 +284,13 @@ func runOut(r store.Run) Run {
 		Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
 }
 
-// runs answers with the last 50 runs.
+// runs answers with a window of the runs, newest first.
 func (pg *Page) runs(c *echo.Context) error {
-	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, 0, 50)
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	runs, err := pg.Store.Runs(c.Request().Context(), shell.TokenOf(c).SiteID, after, limit)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"net/http"
 	"net/netip"
+	"reflect"
 	"strings"
 	"time"
 
@@ -223,6 +224,7 @@ func persons(ctx context.Context, st *store.Store, siteID int64) (any, error) {
 
 // Row is a row of the expected list.
 type Row struct {
+	ID       int64  `json:"id"` // of the camera, or its view
 	Place    string `json:"place"`
 	Address  string `json:"address,omitempty"`
 	MAC      string `json:"mac,omitempty"`
@@ -243,22 +245,28 @@ func rows(ctx context.Context, st *store.Store, siteID int64) (any, error) {
 }
 
 func rowOut(r expected.Row) Row {
-	out := Row{r.Place, "", r.MAC, r.Make, r.Model, r.Recorder, r.Channel, r.Input}
+	out := Row{r.Source, r.Place, "", r.MAC, r.Make, r.Model, r.Recorder, r.Channel, r.Input}
 	if r.Address.IsValid() {
 		out.Address = r.Address.String()
 	}
 	return out
 }
 
-// routeReadings has each of them read.
+// routeReadings has a window of each of them read.
 func (pg *Page) routeReadings(of *echo.Group) {
 	for _, r := range readings {
 		of.GET("/"+r.Path, func(c *echo.Context) error {
+			after, limit, err := pageOf(c)
+			if err != nil {
+				return shell.Problem(c, http.StatusBadRequest, err.Error())
+			}
 			out, err := r.Read(c.Request().Context(), pg.Store, shell.TokenOf(c).SiteID)
 			if err != nil {
 				return err
 			}
-			return c.JSON(http.StatusOK, map[string]any{r.As: out})
+			all := reflect.ValueOf(out)
+			from := min(after, all.Len())
+			return c.JSON(http.StatusOK, map[string]any{r.As: all.Slice(from, min(from+limit, all.Len())).Interface(), "total": all.Len()})
 		})
 	}
 }
