@@ -255,6 +255,18 @@ func TestAReadingIsTagged(t *testing.T) {
 	if again := get(tag); again.StatusCode != http.StatusOK || again.Header.Get("ETag") == tag {
 		t.Errorf("after one was added: %d %q", again.StatusCode, again.Header.Get("ETag"))
 	}
+	// A window of a reading, and of how many.
+	a := whole(t, h)
+	page := a.do("GET", a.site+"/networks?after=1&limit=1", "", http.StatusOK)
+	if got := page["networks"].([]any); len(got) != 1 || page["total"].(float64) != 4 {
+		t.Errorf("%v", page)
+	}
+	if page := a.do("GET", a.site+"/networks?after=99", "", http.StatusOK); len(page["networks"].([]any)) != 0 {
+		t.Errorf("%v", page)
+	}
+	a.do("GET", a.site+"/networks?limit=x", "", http.StatusBadRequest)
+	a.do("GET", a.site+"/runs?after=-1", "", http.StatusBadRequest)
+	a.do("GET", a.site+"/cameras/999999/facts", "", http.StatusNotFound)
 }
 
 // A program hears what changes, and takes up where it was.

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/recorder"
@@ -22,6 +23,7 @@ func TestEveryActIsAskedForByAProgram(t *testing.T) {
 	t.Parallel()
 	var mu sync.Mutex
 	var asked, all []string
+	left := 0 // groups that were left out, by who names some to go test
 	t.Run("of", func(t *testing.T) {
 		for name, of := range map[string]struct {
 			devices []string // none: all
@@ -29,13 +31,15 @@ func TestEveryActIsAskedForByAProgram(t *testing.T) {
 		}{
 			"a site":      {[]string{"Slipway", "Terminal recorder"}, askSite},
 			"finding":     {nil, askFind},
-			"a picture":   {[]string{"Ticket hall", "Net loft", "Lifeboat house", "Bonded store", "Terminal recorder"}, askStreams},
+			"a picture":   {[]string{"Slipway", "Ticket hall", "Net loft", "Lifeboat house", "Terminal recorder"}, askStreams},
 			"a hybrid":    {[]string{"Net loft", "Fuel jetty", "Freight scale", "Quay recorder"}, askHybrid},
 			"channels":    {[]string{"Slipway", "Crew mess", "Terminal recorder", "Store recorder", "Harbour desk"}, askChannels},
 			"keeping":     {[]string{"Slipway", "Terminal recorder"}, askRecording},
 			"the account": {[]string{"Slipway", "Bonded store", "Terminal recorder"}, askSignIn},
 		} {
+			left++
 			t.Run(name, func(t *testing.T) {
+				left--
 				t.Parallel()
 				b := testbed.StartWhole
 				if of.devices != nil {
@@ -56,7 +60,7 @@ func TestEveryActIsAskedForByAProgram(t *testing.T) {
 		}
 	})
 	for _, name := range all {
-		if !slices.ContainsFunc(asked, func(is string) bool { return isAct(name, is) }) {
+		if left == 0 && !slices.ContainsFunc(asked, func(is string) bool { return isAct(name, is) }) {
 			t.Errorf("%s is asked for nowhere", name)
 		}
 	}
@@ -201,6 +205,13 @@ func askFind(h *harbour, a *acts) {
 	if x := a.the("cameras", "cameras", "id", json.Number(jsonNumber(x["id"]))); x["expected"] != true {
 		h.t.Errorf("after it was put on the list: %v", x)
 	}
+	// One that is off the list is put on it again by its name.
+	ice := a.the("cameras", "cameras", "place", "Ice plant")
+	a.keeps(fmt.Sprintf("expected/row/%s/remove", jsonNumber(ice["id"])), nil)
+	a.keeps("find/list", args{"camera_id": ice["id"], "place": "Ice plant"})
+	if x := a.the("cameras", "cameras", "place", "Ice plant"); x["expected"] != true {
+		h.t.Errorf("%v", x)
+	}
 	// Two cameras are moved by hand: one is said to be ours there, both are taken where they are.
 	var rows []any
 	for i, place := range []string{"Net loft", "Ice plant"} {
@@ -243,14 +254,21 @@ func askStreams(h *harbour, a *acts) {
 	a.keeps("streams/consent", args{"camera_id": loft, "off": true})
 	a.keeps("streams/marks", args{"camera_id": hall, "mark_0": "50 95, 50 45", "metres_0": "2", "mark_1": "30 60, 30 40", "metres_1": "1.5"})
 	a.keeps("streams/marks", args{"camera_id": hall, "off": true})
-	a.makes("streams/encoders", args{"cameras": []any{hall}, "key_frame_every": 0.5})
+	a.makes("streams/encoders", args{"cameras": []any{a.camera("Slipway")}, "codec": "H265"})
+	a.keeps("streams/plan", args{"camera_id": hall, "recorder_id": a.recorder("Terminal recorder")})
 	a.makes("streams/texts", args{"cameras": []any{hall}, "name": "place"})
 	a.makes("streams/imaging", args{"camera_id": hall, "property": "day and night", "value": "OFF"})
 	a.makes("streams/masks", args{"camera_id": hall, "left": "10", "top": "10", "right": "30", "bottom": "40"})
 	a.makes("streams/masks", args{"camera_id": hall, "without": "0"})
 	a.makes("streams/turn", args{"camera_id": hall, "do": "save", "preset": "Desk"})
 	a.makes("streams/turn", args{"camera_id": hall, "do": "aim", "pan": "0.4", "tilt": "0", "zoom": "0.3"})
-	a.makes("streams/turn", args{"camera_id": hall, "do": "call:P1"})
+	var setup struct {
+		PTZ struct{ Presets []struct{ Token string } }
+	}
+	if err := json.Unmarshal([]byte(jsonNumber(a.the("cameras/"+string(hall)+"/facts", "facts", "name", fact.Setup)["value"])), &setup); err != nil || len(setup.PTZ.Presets) != 1 {
+		h.t.Fatalf("%+v %v", setup, err)
+	}
+	a.makes("streams/turn", args{"camera_id": hall, "do": "call:" + setup.PTZ.Presets[0].Token})
 	for _, f := range a.all("cameras/"+string(hall)+"/facts", "facts") {
 		if f["at"] == nil || f["call"] == "" {
 			h.t.Errorf("a fact without its age or call: %v", f)
@@ -359,5 +377,5 @@ func askSignIn(h *harbour, a *acts) {
 		a.ends(a.do("POST", a.site+"/runs", `{"stage": "sign-in"}`, http.StatusAccepted))
 		return slices.ContainsFunc(a.all("findings?stage=sign-in", "findings"), func(f map[string]any) bool { return f["code"] == "access.certificate" })
 	})
-	a.keeps("sign-in/trust", args{"camera_id": bonded, "fingerprint": a.the("cameras/"+string(bonded)+"/facts", "facts", "name", "device.tls.shown")["value"]})
+	a.keeps("sign-in/trust", args{"camera_id": bonded, "fingerprint": a.the("cameras/"+string(bonded)+"/facts", "facts", "name", fact.ShownPin)["value"]})
 }
