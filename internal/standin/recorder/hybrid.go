@@ -121,27 +121,20 @@ func (r *Recorder) setAnalog(w http.ResponseWriter, q *http.Request) {
 func (r *Recorder) restart(w http.ResponseWriter, _ *http.Request) {
 	reply(w, map[string]string{})
 	r.run(func() {
-		select { // the answer goes out first
-		case <-r.ctx.Done():
-			return
-		case <-time.After(100 * time.Millisecond):
-		}
 		r.mu.Lock()
 		srv := r.srv
 		r.srv = nil
 		for _, worker := range r.live {
 			worker.stop()
 		}
-		r.mu.Unlock()
 		if srv != nil {
-			r.mu.Lock()
 			r.began++
-			r.mu.Unlock()
 		}
+		r.mu.Unlock()
 		if srv == nil {
 			return // it starts again already
 		}
-		_ = srv.Close()
+		wire.Shut(srv) // the answer goes out first
 		select {
 		case <-r.ctx.Done():
 			return

@@ -185,7 +185,7 @@ func (v *VMS) restart() {
 	}
 	v.pulls = map[string]*pull{}
 	v.mu.Unlock()
-	_ = srv.Close()
+	wire.Shut(srv) // the answer goes out first
 	away := v.cfg.Restart
 	if away == 0 {
 		away = 1500 * time.Millisecond

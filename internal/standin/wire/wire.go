@@ -5,6 +5,7 @@ package wire
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/md5"
@@ -21,6 +22,7 @@ import (
 	"log"
 	"math/big"
 	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -28,6 +30,15 @@ import (
 	"sync"
 	"time"
 )
+
+// Shut ends a server: what it is answering it answers to its end, for up to a second.
+func Shut(srv *http.Server) {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if srv.Shutdown(ctx) != nil {
+		_ = srv.Close()
+	}
+}
 
 // Node is an XML element as a tree.
 type Node struct {
