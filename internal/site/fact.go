@@ -81,15 +81,15 @@ type Inquiry struct {
 	Outcome    identity.Outcome `json:"outcome,omitempty"`
 	NoSets     bool             `json:"no_sets,omitempty"`
 	WasUUID    string           `json:"was_uuid,omitempty"`
-	NoPassword bool             `json:"virgin,omitempty"`     // no first password was set
-	Basic      bool             `json:"basic,omitempty"`      // it takes nothing but Basic over HTTP
-	Open       bool             `json:"open,omitempty"`       // its streams ask for no account
-	Locked     time.Time        `json:"locked,omitempty"`     // until when it takes no sign-in
-	Refused    string           `json:"refused,omitempty"`    // the set that opened it before, and was refused
-	RefusedBy  string           `json:"refused_by,omitempty"` // at what
-	Unread     string           `json:"unread,omitempty"`     // why what it looks at couldn't be read, signed in
-	Found      bool             `json:"found,omitempty"`      // it was seen, at this look or one before
-	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`  // see identity.Match
+	NoPassword bool             `json:"no_password,omitempty"` // no first password was set
+	Basic      bool             `json:"basic,omitempty"`       // it takes nothing but Basic over HTTP
+	Open       bool             `json:"open,omitempty"`        // its streams ask for no account
+	Locked     time.Time        `json:"locked,omitempty"`      // until when it takes no sign-in
+	Refused    string           `json:"refused,omitempty"`     // the set that opened it before, and was refused
+	RefusedBy  string           `json:"refused_by,omitempty"`  // at what
+	Unread     string           `json:"unread,omitempty"`      // why what it looks at couldn't be read, signed in
+	Found      bool             `json:"found,omitempty"`       // it was seen, at this look or one before
+	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`   // see identity.Match
 	Claims     []identity.Claim `json:"claims,omitempty"`
 	MovedFrom  netip.Addr       `json:"moved_from,omitzero"`
 }

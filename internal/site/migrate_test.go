@@ -83,6 +83,16 @@ func TestADatabaseOfBeforeViewsWereRows(t *testing.T) {
 	if in, ok := site.Inputs.Of(s, shed); !ok || len(in.Names) != 1 {
 		t.Errorf("the inputs of the channel: %+v", in)
 	}
+	// What was renamed since says the same.
+	if _, slot, _ := s.HolderOf(hall); slot == nil || slot.AuthFailures != 3 {
+		t.Errorf("sign-ins that were refused: %+v", slot)
+	}
+	if asked, ok := site.SignInAsked.Of(s, shed.Device.ID); !ok || !asked.NoPassword {
+		t.Errorf("that no first password is set: %+v", asked)
+	}
+	if ip, ok := site.IPConfig.Of(s, shed.Device.ID); !ok || ip.Bits != 24 {
+		t.Errorf("address settings: %+v", ip)
+	}
 	if err := s.Err(); err != nil {
 		t.Error(err)
 	}

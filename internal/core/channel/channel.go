@@ -102,7 +102,7 @@ type Slot struct {
 	Account      string    `json:"account"` // user name that it signs in with
 	Label        string    `json:"label"`   // that came with the account, see access.Label
 	Paused       bool      `json:"paused"`
-	AuthFailures int       `json:"knocks"`             // sign-ins that were refused within 30 minutes
+	AuthFailures int       `json:"auth_failures"`      // sign-ins that were refused within 30 minutes
 	Since        time.Time `json:"since"`              // in this state, by the recorder's clock
 	Way          string    `json:"way,omitempty"`      // by which it is taken; empty: not told
 	Over         string    `json:"over,omitempty"`     // protocol by which the picture comes

@@ -84,18 +84,18 @@ func Hosts(p netip.Prefix) []netip.Addr {
 	return out
 }
 
-// KnockLimit is how long one port of an address is knocked at, at the first knock, and
-// knocksAtOnce how many are at once.
+// ProbeLimit is how long one port of an address is probed, at the first try, and
+// probesAtOnce how many are at once.
 const (
-	KnockLimit   = 300 * time.Millisecond
-	knocksAtOnce = 1024
+	ProbeLimit   = 300 * time.Millisecond
+	probesAtOnce = 1024
 )
 
 // LookLimit is how long a look at a prefix may ask, by how many ports each of its addresses
 // is knocked at: a minute and a half, and what silence costs at every knock.
 func LookLimit(p netip.Prefix, ports int) time.Duration {
-	knocks := ports << (32 - max(p.Bits(), widest))
-	return 90*time.Second + time.Duration(knocks/knocksAtOnce)*KnockLimit
+	probes := ports << (32 - max(p.Bits(), widest))
+	return 90*time.Second + time.Duration(probes/probesAtOnce)*ProbeLimit
 }
 
 // LongestLook is LookLimit of the widest prefix with all further ports.

@@ -72,7 +72,7 @@ type slotAnswer struct {
 	Account   string          `json:"account"`
 	Label     string          `json:"label"`
 	Paused    bool            `json:"paused"`
-	Knocks    int             `json:"knocks"`
+	Refused   int             `json:"refused_sign_ins"`
 	Since     time.Time       `json:"since"`
 	Detail    string          `json:"detail"`
 	Codec     string          `json:"codec"`
@@ -235,7 +235,7 @@ func (a slotAnswer) slot() channel.Slot {
 	return channel.Slot{Number: count(a.Number), Name: dial.CleanText(a.Name, 64), Address: dial.CleanText(a.Address, 64), Profile: dial.CleanText(a.Profile, 128),
 		State: dial.CleanText(a.State, 32), Detail: dial.CleanText(a.Detail, 300), Codec: dial.CleanText(a.Codec, 16), Width: count(a.Width), Height: count(a.Height),
 		FPS: amount(a.FPS), Kbps: amount(a.Kbps), LastKey: a.LastKey, Events: dial.CleanText(a.Events, 300), HasStill: a.HasStill,
-		Account: dial.CleanText(a.Account, 64), Label: dial.CleanText(a.Label, 64), Paused: a.Paused, AuthFailures: count(a.Knocks), Since: a.Since,
+		Account: dial.CleanText(a.Account, 64), Label: dial.CleanText(a.Label, 64), Paused: a.Paused, AuthFailures: count(a.Refused), Since: a.Since,
 		Way: dial.CleanText(a.Way, 16), Over: dial.CleanText(a.Over, 32), Port: count(a.Port), Firmware: dial.CleanText(a.Firmware, 64),
 		Lost: min(1, amount(a.Lost)), Serves: plainAddress(a.Serves), From: plainAddress(a.From), Recording: a.Recording.recording()}
 }

@@ -98,7 +98,7 @@ func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]ide
 		add(all...)
 	})
 	wg.Go(func() {
-		open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.PortsWith(v.Network.Ports), netplan.KnockLimit)
+		open = discovery.Sweep(ctx, f.Dialer, hosts, netplan.PortsWith(v.Network.Ports), netplan.ProbeLimit)
 	})
 	wg.Wait()
 	if err := f.sweepAgain(ctx, v.Site, v.Network, seen, open); err != nil {
@@ -154,7 +154,7 @@ func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int, wa
 	return slices.Collect(maps.Keys(late))
 }
 
-// sweepAgain knocks once more, with more time, at the addresses that answered in any
+// sweepAgain probes once more, with more time, at the addresses that answered in any
 // way, are expected to, or did at the last look: a busy device or machine may miss the
 // first knock.
 func (f *Stage) sweepAgain(ctx context.Context, siteID int64, n *store.Network, seen map[netip.Addr]identity.Sighting,

@@ -82,7 +82,7 @@ type slot struct {
 	Account   string    `json:"account"`
 	Label     string    `json:"label"`
 	Paused    bool      `json:"paused"`
-	Knocks    int       `json:"knocks"`
+	Refused   int       `json:"refused_sign_ins"`
 	Since     time.Time `json:"since"`
 	Detail    string    `json:"detail"`
 	Codec     string    `json:"codec"`

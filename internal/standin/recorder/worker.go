@@ -101,7 +101,7 @@ func (w *worker) slot() slot {
 	s.HasStill = w.jpeg != nil
 	for _, t := range w.refusals {
 		if time.Since(t) < 30*time.Minute {
-			s.Knocks++
+			s.Refused++
 		}
 	}
 	return s

@@ -768,11 +768,13 @@ INSERT INTO public.device OVERRIDING SYSTEM VALUE VALUES (2, 1, 'camera', 'Ticke
 INSERT INTO public.device OVERRIDING SYSTEM VALUE VALUES (3, 1, 'camera', 'Customs shed', 'Corriemoor', 'CRM E4', '127.40.2.22', '127.40.2.22', true, 'c-3', '', '', 1, 7, NULL, 12, 3, 1, false, 2, 0);
 INSERT INTO public.device OVERRIDING SYSTEM VALUE VALUES (4, 1, 'camera', 'Crew mess', 'Tarnlight', 'TRN C1', '127.40.2.26', '127.40.2.26', true, '', '', '', NULL, 0, NULL, 1, 4, NULL, false, 0, 0);
 
-INSERT INTO public.fact VALUES (1, 'recorder.status', '{"name": "Terminal recorder", "slots": [{"name": "Ticket hall", "state": "receiving", "number": 4, "address": "127.40.2.21"}], "limits": {"codecs": ["H264"], "channels": 16}}', 'GET /api/status', '2026-11-20 10:00:00+00');
+INSERT INTO public.fact VALUES (1, 'recorder.status', '{"name": "Terminal recorder", "slots": [{"name": "Ticket hall", "state": "receiving", "number": 4, "knocks": 3, "address": "127.40.2.21"}], "limits": {"codecs": ["H264"], "channels": 16}}', 'GET /api/status', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (2, 'find.seen', '{"ways": ["multicast"], "address": "127.40.2.21", "service": "http://127.40.2.21:8080/onvif/device_service"}', 'WS-Discovery', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'clock.reading', '{"offset": {"low": -400000000, "high": 400000000}}', 'GetSystemDateAndTime', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'stream.profiles', '[{"codec": "H264", "token": "p1", "width": 704, "height": 576, "source": "in1"}, {"codec": "H264", "token": "p3", "width": 704, "height": 576, "source": "in3"}]', 'GetProfiles', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'stream.measured', '[{"codec": "H264", "width": 704, "height": 576, "profile": "p1"}]', 'RTSP PLAY', '2026-11-20 10:00:00+00');
+INSERT INTO public.fact VALUES (3, 'access.looked', '{"at": "2026-11-20T10:00:00Z", "virgin": true}', 'sign-in', '2026-11-20 10:00:00+00');
+INSERT INTO public.fact VALUES (3, 'device.seat', '{"address": "127.40.2.22", "bits": 24, "automatic": false}', 'GetNetworkInterfaces', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'stream.looked', '{"at": "2026-11-20T10:00:00Z"}', 'streams', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'route.inputs', '{"pegs": [], "names": ["Event 1"]}', 'GET /api/channels/n/inputs', '2026-11-20 10:00:00+00');
 INSERT INTO public.fact VALUES (3, 'camera.rules', '[]', 'GetRules', '2026-11-20 10:00:00+00');
