@@ -44,15 +44,15 @@ type Sighting struct {
 	Ports      []int      `json:"ports"`   // open
 	RTSPPort   int        `json:"rtsp_port"`
 	Kind       Kind       `json:"kind"`
-	Trouble    string     `json:"trouble"`            // what went wrong while asking, worded
-	Also       []string   `json:"also,omitempty"`     // other endpoints that answered from this address
-	Clones     []string   `json:"clones,omitempty"`   // other addresses that answer with its endpoint
-	NoPassword bool       `json:"virgin,omitempty"`   // it lets anyone set a first password
-	Title      string     `json:"title,omitempty"`    // of its web page
-	Page       string     `json:"page,omitempty"`     // where that is
-	OldPage    string     `json:"old_page,omitempty"` // what of a past browser the page wants
-	Cert       string     `json:"cert,omitempty"`     // fingerprint of the certificate that it showed over HTTPS
-	LinkMAC    string     `json:"link_mac,omitempty"` // the MAC that this machine's own link has at its address
+	Trouble    string     `json:"trouble"`               // what went wrong while asking, worded
+	Also       []string   `json:"also,omitempty"`        // other endpoints that answered from this address
+	Clones     []string   `json:"clones,omitempty"`      // other addresses that answer with its endpoint
+	NoPassword bool       `json:"no_password,omitempty"` // it lets anyone set a first password
+	Title      string     `json:"title,omitempty"`       // of its web page
+	Page       string     `json:"page,omitempty"`        // where that is
+	OldPage    string     `json:"old_page,omitempty"`    // what of a past browser the page wants
+	Cert       string     `json:"cert,omitempty"`        // fingerprint of the certificate that it showed over HTTPS
+	LinkMAC    string     `json:"link_mac,omitempty"`    // the MAC that this machine's own link has at its address
 }
 
 // Kind of device.

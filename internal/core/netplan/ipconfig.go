@@ -8,7 +8,7 @@ import (
 )
 
 // IPConfig is a device's place on a network: address, mask and gateway, given by hand or
-// handed out. A seat that is handed out has the address it was given.
+// handed out. Settings that are handed out have the address it was given.
 type IPConfig struct {
 	Address   netip.Addr `json:"address"`
 	Bits      int        `json:"bits"`
@@ -16,7 +16,7 @@ type IPConfig struct {
 	Automatic bool       `json:"automatic"`
 }
 
-// AutomaticText is what a seat reads that is handed out.
+// AutomaticText is what settings read that are handed out.
 const AutomaticText = "automatic"
 
 // String is the canonical text: "192.0.2.7/24 via 192.0.2.1", or "automatic".
@@ -31,7 +31,7 @@ func (s IPConfig) String() string {
 	return text
 }
 
-// ErrIPConfig is returned for text that is no seat.
+// ErrIPConfig is returned for text that is no address settings.
 var ErrIPConfig = errors.New("not an address with mask and gateway, as 192.0.2.7/24 via 192.0.2.1")
 
 // ParseIPConfig is the inverse of String.
@@ -53,7 +53,7 @@ func ParseIPConfig(text string) (IPConfig, error) {
 	return s, nil
 }
 
-// Trouble is what is wrong with a seat in its network.
+// Trouble is what is wrong with address settings in its network.
 type Trouble struct{ Code, Words, Sentence string }
 
 // Trouble says what of the settings keeps the device from reaching others, or others from

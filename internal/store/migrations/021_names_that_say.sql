@@ -5,8 +5,8 @@ update fact set name = n.new from (values ('find.looked', 'find.asked'), ('acces
 update fact_history set name = n.new from (values ('find.looked', 'find.asked'), ('access.looked', 'access.asked'), ('stream.looked', 'stream.asked'),
   ('route.looked', 'route.asked'), ('device.seat', 'device.ip')) n(old, new) where fact_history.name = n.old;
 
-update fact set value = value - 'virgin' || jsonb_build_object('no_password', value -> 'virgin') where name = 'access.asked' and value ? 'virgin';
-update fact_history set value = value - 'virgin' || jsonb_build_object('no_password', value -> 'virgin') where name = 'access.asked' and value ? 'virgin';
+update fact set value = value - 'virgin' || jsonb_build_object('no_password', value -> 'virgin') where name in ('access.asked', 'find.seen', 'device.info') and value ? 'virgin';
+update fact_history set value = value - 'virgin' || jsonb_build_object('no_password', value -> 'virgin') where name in ('access.asked', 'find.seen', 'device.info') and value ? 'virgin';
 
 create function renamed_slots(slots jsonb) returns jsonb language sql immutable as $$
   select coalesce(jsonb_agg(case when s ? 'knocks' then s - 'knocks' || jsonb_build_object('auth_failures', s -> 'knocks') else s end order by nth), '[]')
