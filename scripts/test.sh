@@ -8,7 +8,7 @@ failed=0
 pages=$(mktemp)
 trap 'rm -f "$pages"' EXIT
 trap 'kill "$beside" 2>/dev/null; exit 1' INT TERM
-nice -n 5 "$go" test -parallel 4 -timeout 40m "$@" duskyharbor/internal/web >"$pages" 2>&1 &
+nice -n 10 "$go" test -parallel 4 -timeout 40m "$@" duskyharbor/internal/web >"$pages" 2>&1 &
 beside=$!
 # shellcheck disable=SC2046
 "$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev '/internal/(engine|web)$') || failed=1
