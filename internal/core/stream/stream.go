@@ -239,6 +239,23 @@ func RepairHost(given string, reached netip.Addr) (string, bool, error) {
 	return scheme + "://" + at + path, repaired, nil
 }
 
+// WithoutAccount is an address that a device gave without the account that some write into it: it is
+// kept, shown and told to programs.
+func WithoutAccount(given string) string {
+	scheme, rest, ok := strings.Cut(given, "://")
+	if !ok {
+		return given
+	}
+	end := len(rest)
+	if i := strings.IndexAny(rest, "/?#"); i >= 0 {
+		end = i
+	}
+	if at := strings.LastIndexByte(rest[:end], '@'); at >= 0 {
+		rest = rest[at+1:]
+	}
+	return scheme + "://" + rest
+}
+
 // OfView parts a device's profiles into those that show one of its video sources and
 // those that show others. Nobody picked where the token is empty: then all are its own.
 func OfView(profiles []Profile, video string) (own, others []Profile) {

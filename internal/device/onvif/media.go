@@ -80,7 +80,7 @@ func (c *Client) Addresses(ctx context.Context, services map[string]string, p *s
 	if err != nil {
 		return err
 	}
-	p.Given = r.str("Uri")
+	p.Given = stream.WithoutAccount(r.str("Uri"))
 	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
 		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}

@@ -41,7 +41,7 @@ func (c *Client) addresses1(ctx context.Context, at string, p *stream.Profile) e
 	if err != nil {
 		return err
 	}
-	p.Given = u.str("MediaUri", "Uri")
+	p.Given = stream.WithoutAccount(u.str("MediaUri", "Uri"))
 	if p.URI, p.Repaired, err = stream.RepairHost(p.Given, c.host.Addr); err != nil {
 		return &dial.Error{Tried: "GetStreamUri", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
