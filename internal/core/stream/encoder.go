@@ -160,7 +160,11 @@ func Nearest(set Encoder, options []Options, w Want) (Encoder, string) {
 	} else if out.GOP == 0 {
 		out.GOP = max(1, int(math.Round(out.FPS)))
 	}
-	out.GOP = within(out.GOP, o.MinGOP, o.MaxGOP)
+	asked := out.GOP
+	out.GOP = within(asked, o.MinGOP, o.MaxGOP)
+	if w.KeyEvery > 0 && out.GOP != asked && out == set { // it stays as it is, and that isn't what was asked for
+		return set, fmt.Sprintf("its key frames are %s %d frames apart", map[bool]string{true: "at least", false: "at most"}[out.GOP > asked], out.GOP)
+	}
 	if w.KeyEvery > 0 && out.FPS > 0 && KeysTooFar(time.Duration(float64(out.GOP)/out.FPS*float64(time.Second))) {
 		return set, fmt.Sprintf("its key frames are at least %d frames apart", out.GOP)
 	}
