@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 )
@@ -81,8 +80,11 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 // such view.
 func (s *Store) FactsOfView(ctx context.Context, site, source int64) ([]Fact, error) {
 	of, err := s.SourceByID(ctx, source)
-	if err != nil || of.Device.SiteID != site {
-		return nil, errors.Join(ErrNotFound, err)
+	if err == nil && of.Device.SiteID != site {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return nil, err
 	}
 	return queryAll[Fact](ctx, s.db, `select device_id, view, name, value, via, read_at from fact where device_id = $1 and view in (0, $2) order by name, view`, of.Device.ID, source)
 }

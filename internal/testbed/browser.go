@@ -372,6 +372,7 @@ func (p *Page) Legible(what string) {
 	p.axe(what, `{resultTypes: ["violations"], preload: false, runOnly: {type: "rule", values: ["color-contrast", "target-size"]}}`)
 }
 
+// None of its rules that are on by themselves needs style sheets fetched anew (preload).
 func (p *Page) axe(what, how string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 60*time.Second)

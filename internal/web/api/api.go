@@ -308,10 +308,10 @@ func (pg *Page) runOfToken(c *echo.Context) (store.Run, error) {
 		return store.Run{}, err
 	}
 	r, err := pg.Store.Run(c.Request().Context(), id)
-	if err != nil || r.SiteID != shell.TokenOf(c).SiteID {
-		return store.Run{}, errors.Join(store.ErrNotFound, err)
+	if err == nil && r.SiteID != shell.TokenOf(c).SiteID {
+		return store.Run{}, store.ErrNotFound
 	}
-	return r, nil
+	return r, err
 }
 
 // run answers with one run and its steps.
