@@ -362,25 +362,37 @@ var axe string
 // Accessible runs axe-core over the page and fails with each violation it finds.
 func (p *Page) Accessible(what string) {
 	p.t.Helper()
-	p.axe(what, `{resultTypes: ["violations"], preload: false}`)
+	p.axe("document", what, `{resultTypes: ["violations"], preload: false}`)
+}
+
+// AccessibleIn is Accessible for the first element of a selector: what is around it, the same on every
+// page, costs the most and is looked at elsewhere.
+func (p *Page) AccessibleIn(within, what string) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(within)
+	p.axe(string(quoted), what, `{resultTypes: ["violations"], preload: false}`)
 }
 
 // Legible is Accessible for what another theme or another width may change: contrast and
 // the size of what is pressed.
-func (p *Page) Legible(what string) {
+func (p *Page) Legible(what string) { p.LegibleIn("html", what) }
+
+// LegibleIn is Legible for the first element of a selector.
+func (p *Page) LegibleIn(within, what string) {
 	p.t.Helper()
-	p.axe(what, `{resultTypes: ["violations"], preload: false, runOnly: {type: "rule", values: ["color-contrast", "target-size"]}}`)
+	quoted, _ := json.Marshal(within)
+	p.axe(string(quoted), what, `{resultTypes: ["violations"], preload: false, runOnly: {type: "rule", values: ["color-contrast", "target-size"]}}`)
 }
 
 // None of its rules that are on by themselves needs style sheets fetched anew (preload).
-func (p *Page) axe(what, how string) {
+func (p *Page) axe(within, what, how string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 60*time.Second)
 	defer cancel()
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("(() => {if (!window.axe) {"+axe+"}\nreturn true})()")); err != nil {
 		p.t.Fatalf("axe-core can't be loaded: %v", err)
 	}
-	found, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document, `+how+`).then(r => r.violations.map(v => v.id + ": " + v.help + " (" + v.nodes.length + ")\n" + v.nodes.slice(0, 3).map(n => "    " + n.html.slice(0, 220) + "\n      " + n.failureSummary.replace(/\n/g, " ").slice(0, 260)).join("\n")).join("\n"))`, chromedp.EvalAwaitPromise))
+	found, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(`+within+`, `+how+`).then(r => r.violations.map(v => v.id + ": " + v.help + " (" + v.nodes.length + ")\n" + v.nodes.slice(0, 3).map(n => "    " + n.html.slice(0, 220) + "\n      " + n.failureSummary.replace(/\n/g, " ").slice(0, 260)).join("\n")).join("\n"))`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		p.t.Fatalf("%s: axe-core: %v", what, err)
 	}

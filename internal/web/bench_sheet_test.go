@@ -1,14 +1,19 @@
 package web_test
 
 import (
+	"encoding/json"
 	"fmt"
+	"html"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
+	"github.com/icholy/digest"
 
-	"duskyharbor/internal/demo"
 	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/testbed"
 )
@@ -19,100 +24,90 @@ import (
 func TestABenchSheetIsFollowed(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Crew mess", "Store recorder"), nil)
-	p := testbed.Browser(t, 1280, 800)
-	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	a := whole(t, h)
 	h.ready("find", "sign-in", "streams")
-	store := fmt.Sprintf("channels?recorder=%d", h.recorder("Store recorder"))
-	h.on(p, "channels")
-	// Both are planned for it.
-	for _, place := range []string{"Slipway", "Crew mess"} {
-		if _, err := h.Store.Plan(t.Context(), 1, int64(h.recorder("Store recorder")), []int64{h.number(place)}); err != nil {
-			t.Fatal(err)
-		}
+	store, slip, mess := a.recorder("Store recorder"), a.camera("Slipway"), a.camera("Crew mess")
+	a.keeps("channels/plan", args{"cameras": []any{slip, mess}, "recorder_id": store})
+	face := "channels?recorder=" + string(store)
+	h.says(face, "It has no interface? Set it up by a bench sheet")
+	refused := func(name string, given args) string {
+		t.Helper()
+		return fmt.Sprint(a.do("POST", a.site+"/acts/channels/"+name, jsonNumber(given), http.StatusUnprocessableEntity)["error"])
 	}
-	h.on(p, store)
-	p.Sees(30*time.Second, "It has no interface? Set it up by a bench sheet")
-	testbed.Eval[bool](p, "document.querySelector('.bench details').open = true; true")
-	p.Set(".benchset input[name=port]", fmt.Sprint(recorder.ScreenPort))
-	p.Set(".benchset input[name=picture]", "picture")
-	p.PressIn(".benchset", "Keep this")
-	p.Sees(30*time.Second, "is a path with {n} for the channel")
-	testbed.Eval[bool](p, "document.querySelector('.bench details').open = true; true")
-	p.Set(".benchset input[name=port]", fmt.Sprint(recorder.ScreenPort))
-	p.Set(".benchset input[name=picture]", "/picture/{n}")
-	p.PressIn(".benchset", "Keep this")
-	p.Sees(30*time.Second, "Bench sheet of Store recorder", "Open channel", "Typed in: Slipway", "Typed in: Crew mess")
-	h.idle()
-	h.on(p, store)
-	p.Sees(30*time.Second, "IP 4", "Typed in: Slipway")
-	p.Accessible("a bench sheet")
-	steps := func(name string) []string {
-		return testbed.Eval[[]string](p, fmt.Sprintf(`Array.from(document.querySelectorAll('[data-bench="%s"] [data-copied]')).map(x => x.textContent.trim())`, name))
+	screen := args{"recorder_id": store, "channels": 4, "port": recorder.ScreenPort, "picture": "picture", "codecs": []string{"H264"}}
+	if says := refused("bench", screen); !strings.Contains(says, "is a path with {n} for the channel") {
+		t.Errorf("it says %q", says)
 	}
-	sheet := steps("Slipway") // page, channel, name, address, port, user, profile
+	screen["picture"] = "/picture/{n}"
+	a.keeps("channels/bench", screen)
+	h.says(face, "Bench sheet of Store recorder", "Open channel", "IP 4", "Typed in: Slipway", "Typed in: Crew mess")
+	sheet := h.benchSheet(face, "Slipway") // page, channel, name, address, port, user, profile
 	if len(sheet) != 7 || sheet[2] != "Slipway" {
 		t.Fatalf("the sheet says %q", sheet)
 	}
-	// A person types it into the recorder's own screen, in a browser of its own.
-	own := testbed.Browser(t, 1000, 700)
-	own.Do(chromedp.Navigate(fmt.Sprintf("http://install:%s@%s:%d/setup", h.Secrets.Store, h.Net.At(".2.6"), recorder.ScreenPort)))
-	for i, field := range []string{"number", "name", "address", "port", "user"} {
-		own.Type("input[name="+field+"]", sheet[i+1])
+	// A person types it into the recorder's own screen.
+	typed := url.Values{"number": sheet[1:2], "name": sheet[2:3], "address": sheet[3:4], "port": sheet[4:5], "user": sheet[5:6], "password": {h.Secrets.House}, "profile": sheet[6:7]}
+	req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/setup", h.Net.At(".2.6"), recorder.ScreenPort), strings.NewReader(typed.Encode()))
+	if err != nil {
+		t.Fatal(err)
 	}
-	own.Type("input[name=password]", h.Secrets.House)
-	own.Type("input[name=profile]", sheet[6])
-	own.Press("Save")
-	own.Sees(30*time.Second, "Channel "+sheet[1]+" is saved: receiving.")
-	p.PressIn(`[data-bench="Slipway"]`, "Typed in: Slipway")
-	p.Sees(30*time.Second, "Ticked. Whether channel")
-	h.idle()
-	slot := `select coalesce((select s->>'state' || ': ' || (s->>'detail') from fact, jsonb_array_elements(value->'slots') s where name = 'recorder.status' and device_id = $1 and s->>'name' = '%s'), '')`
-	state := func(place string) (says string) {
-		if err := h.Store.Pool.QueryRow(t.Context(), fmt.Sprintf(slot, place), h.recorder("Store recorder")).Scan(&says); err != nil {
-			t.Fatal(err)
-		}
-		return says
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	res, err := (&http.Client{Timeout: 20 * time.Second, Transport: &digest.Transport{Username: "install", Password: h.Secrets.Store}}).Do(req)
+	if err != nil {
+		t.Fatal(err)
 	}
-	testbed.Until(t, 60*time.Second, "the camera is verified from outside", func() bool {
-		says := state("Slipway")
-		if strings.HasPrefix(says, "receiving") {
-			return true
-		}
-		t.Log(says)
-		h.on(p, store)
-		h.click(p, "#read button")
-		h.idle()
-		return false
-	})
+	defer res.Body.Close()
+	if answer, _ := io.ReadAll(res.Body); !strings.Contains(string(answer), "Channel "+sheet[1]+" is saved: receiving.") {
+		t.Fatalf("its screen says %s", answer)
+	}
+	said := a.keeps("channels/tick", args{"recorder_id": store, "camera_id": slip, "channel": json.Number(sheet[1])})["says"]
+	if !strings.Contains(fmt.Sprint(said), "Ticked. Whether channel") {
+		t.Errorf("it says %q", said)
+	}
+	number := sheet[1]
+	a.holds("Store recorder", number+" Slipway receiving")
+	h.says("channels?sheet="+string(slip), "alike), seen from outside")
 	// The other is ticked, and nobody typed it in.
-	h.on(p, store)
-	p.PressIn(`[data-bench="Crew mess"]`, "Typed in: Crew mess")
-	p.Sees(30*time.Second, "Ticked. Whether channel")
-	h.idle()
-	testbed.Until(t, 30*time.Second, "what wasn't typed in isn't seen", func() bool { return strings.HasPrefix(state("Crew mess"), "lost") })
-	h.sheet(p, "channels", "Slipway")
-	p.Sees(30*time.Second, "alike), seen from outside")
-	h.on(p, store)
-	p.PressIn(".front", "Not there any more")
-	p.Sees(30*time.Second, "isn't ticked any more.")
-	h.idle()
-	// What an old one holds is typed in as a table: a line that can't be is named, and nothing is lost.
-	table := func(text, sees string) {
-		testbed.Until(t, 20*time.Second, "the table can be typed", func() bool {
-			return testbed.Glance[bool](p, "(() => { const x = document.querySelector('.bench textarea'); if (x) x.closest('details').open = true; return !!x })()")
-		})
-		p.Set(".bench textarea", text)
-		p.PressIn(".bench", "Keep this table")
-		p.Sees(30*time.Second, sees)
+	second := h.benchSheet(face, "Crew mess")[1]
+	a.keeps("channels/tick", args{"recorder_id": store, "camera_id": mess, "channel": json.Number(second)})
+	a.holds("Store recorder", number+" Slipway receiving, "+second+" Crew mess lost")
+	h.says(face, "Not there any more")
+	a.keeps("channels/untick", args{"recorder_id": store, "channel": json.Number(second)})
+	a.holds("Store recorder", number+" Slipway receiving")
+	// What an old one holds is typed in as a table: a line that can't be is named.
+	table := func(text string) args { return args{"recorder_id": store, "table": text} }
+	at, nobody := h.Net.At(".1.11").String(), h.Net.At(".1.99").String()
+	if says := refused("typed", table("4; Old slip; "+nobody)); says != "Line 1: no camera of this site is at "+nobody+". Look for it on Find first." {
+		t.Errorf("it says %q", says)
 	}
-	h.on(p, store)
-	at := h.Net.At(".1.11").String()
-	table("4; Old slip; "+h.Net.At(".1.99").String(), "Line 1: no camera of this site is at "+h.Net.At(".1.99").String())
-	testbed.Until(t, 20*time.Second, "what was typed is there again", func() bool {
-		return strings.Contains(testbed.Glance[string](p, "(document.querySelector('.bench textarea') || {}).value || ''"), "Old slip")
+	if says := refused("typed", table("9; Old slip; "+at)); says != "Line 1: Store recorder has channels 1 to 4." {
+		t.Errorf("it says %q", says)
+	}
+	if says := a.keeps("channels/typed", table("4; Old slip; "+at))["says"]; says != "Kept: 1 channel of Store recorder. Another recorder can take over from it." {
+		t.Errorf("it says %q", says)
+	}
+	testbed.Until(t, 30*time.Second, "the typed channel is known by its name there", func() bool {
+		h.ready("channels")
+		return strings.Contains(a.slots("Store recorder"), "4 Old slip ")
 	})
-	table("9; Old slip; "+at, "Line 1: Store recorder has channels 1 to 4.")
-	table("4; Old slip; "+at, "Kept: 1 channel of Store recorder.")
-	h.idle()
-	testbed.Until(t, 30*time.Second, "the typed channel is known by its name there", func() bool { return state("Old slip") != "" })
+}
+
+var (
+	benchForm = regexp.MustCompile(`(?s)data-bench="([^"]+)".*?</form>`)
+	benchStep = regexp.MustCompile(`data-copied>([^<]*)<`)
+)
+
+// benchSheet lists what is to be typed for a camera, as its bench sheet has it.
+func (h *harbour) benchSheet(face, camera string) (steps []string) {
+	h.t.Helper()
+	h.text(face)
+	_, source := h.lead.get("/sites/" + h.site + "/" + face)
+	for _, form := range benchForm.FindAllStringSubmatch(source, -1) {
+		if form[1] == camera {
+			for _, step := range benchStep.FindAllStringSubmatch(form[0], -1) {
+				steps = append(steps, html.UnescapeString(step[1]))
+			}
+		}
+	}
+	return steps
 }

@@ -364,11 +364,15 @@ func TestSheetsAreLegibleAndFit(t *testing.T) {
 	}
 	for _, name := range looks {
 		h.on(p, name)
-		p.Accessible(name)
+		within := "main"
+		if strings.Contains(name, "sheet=") {
+			within = ".sheet"
+		}
+		p.AccessibleIn(within, name)
 		h.fits(p, name)
 		p.Resize(390, 800)
 		p.Theme("dark")
-		p.Legible(name + " in dark at 390")
+		p.LegibleIn(within, name+" in dark at 390")
 		p.Resize(1280, 800)
 		p.Theme("light")
 	}

@@ -93,10 +93,10 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	})
 	h.sheet(p, "recording", "Lifeboat house")
 	p.Sees(30*time.Second, `"Quay by night" isn't written to it. Closed: it would wait for motion or a camera event, and its way in (RTSP) passes none`)
-	p.Accessible("what is kept of a camera")
+	p.AccessibleIn(".sheet", "what is kept of a camera")
 	h.on(p, "recording")
 	p.Sees(30*time.Second, "chosen for 2 cameras")
-	p.Accessible("the week and what it makes")
+	p.AccessibleIn("main", "the week and what it makes")
 	for _, width := range []int64{1280, 1024, 390} {
 		p.Resize(width, 800)
 		h.on(p, "recording")

@@ -3,6 +3,7 @@ package web_test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -53,39 +54,32 @@ func TestARecorderTakesOverFromAnOldOne(t *testing.T) {
 	if _, err := h.Store.AddDevice(t.Context(), store.Device{SiteID: h.Site, Kind: identity.Recorder, Place: cfg.Place, Address: &cfg.Address, ExpectedAt: &cfg.Address, Expected: true, SetID: &set}); err != nil {
 		t.Fatal(err)
 	}
-	p := testbed.Browser(t, 1280, 800)
-	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	h.ready("find", "sign-in", "streams", "channels")
-	h.on(p, "channels")
-	h.run(p, "body", "Place 12 cameras")
+	a := whole(t, h)
+	h.ready("find", "sign-in", "streams", "channels", "channels!")
 	var want []string
 	for i := range 12 {
 		want = append(want, fmt.Sprintf("%d %s receiving", i+1, demo.BulkPlace(i)))
 	}
 	all := strings.Join(want, ", ")
-	testbed.Until(t, 60*time.Second, "the old one holds all", func() bool { return h.slots(old) == all })
-	pier := h.recorder("Pier recorder")
-	h.on(p, fmt.Sprintf("channels?recorder=%d", old))
-	h.opens(p, "Retire Terminal recorder")
-	p.PressIn(".replacing", "Retire Terminal recorder")
-	p.Sees(30*time.Second, "Nothing is taken out of Terminal recorder:", "no other recorder holds it")
+	a.holds("Terminal recorder", all)
+	from, pier := a.recorder("Terminal recorder"), a.recorder("Pier recorder")
+	// Nothing is taken out of it while nobody else holds it, and the page says which and why.
+	why := a.do("POST", a.site+"/acts/channels/retire", jsonNumber(args{"recorder_id": from}), http.StatusConflict)["error"]
+	if says := fmt.Sprint(why); !strings.Contains(says, "Nothing is taken out of Terminal recorder:") || !strings.Contains(says, "no other recorder holds it") {
+		t.Errorf("it says %s", says)
+	}
+	h.says("channels?recorder="+string(from), "Retire Terminal recorder")
+	h.says("channels?recorder="+string(pier), "takes over from")
 	since := h.since(old)
-	h.on(p, fmt.Sprintf("channels?recorder=%d", pier))
-	h.opens(p, "takes over from")
-	p.Set("#take-from", fmt.Sprint(old))
-	h.run(p, ".replacing", "Take over its channels")
-	h.idle()
-	testbed.Until(t, 60*time.Second, "the new one holds all by the same numbers and names", func() bool { return h.slots(pier) == all })
+	a.makes("channels/take-over", args{"recorder_id": pier, "from_id": from})
+	a.holds("Pier recorder", all)
 	if h.slots(old) != all || h.since(old) != since { // each is in the state that it was in before
 		t.Errorf("the old one went dark: %s since %s, before since %s", h.slots(old), h.since(old), since)
 	}
-	h.on(p, fmt.Sprintf("channels?recorder=%d", old))
-	h.opens(p, "Retire Terminal recorder")
-	h.run(p, ".replacing", "Retire Terminal recorder")
-	h.idle()
-	testbed.Until(t, 30*time.Second, "the old one is retired", func() bool { return h.slots(old) == "" && h.slots(pier) == all })
-	h.sheet(p, "channels", demo.BulkPlace(0))
-	p.Sees(30*time.Second, "Planned for", "Pier recorder", "receiving")
+	a.makes("channels/retire", args{"recorder_id": from})
+	a.holds("Terminal recorder", "")
+	a.holds("Pier recorder", all)
+	h.says("channels?sheet="+string(a.camera(demo.BulkPlace(0))), "Planned for", "Pier recorder", "receiving")
 }
 
 // since words since when each channel of a recorder is in its state, by the recorder's clock.

@@ -34,7 +34,7 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 	h.run(p, "body", "Read the clock of 262 cameras")
 
 	h.on(p, "find")
-	p.Accessible("a folded network")
+	p.AccessibleIn("svg.tiles", "a folded network")
 	first := h.Net.At(".160.0").String() + "/24"
 	unfold := func() {
 		js := "(() => { const a = [...document.querySelectorAll('svg.tiles a')].find(a => a.textContent.includes('" + first + ": 250 found')); if (!a) return false; location.href = a.getAttribute('href'); return true })()"
@@ -45,7 +45,7 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 	testbed.Until(t, 20*time.Second, "250 addresses of the part open a sheet", func() bool {
 		return testbed.Glance[int](p, "document.querySelectorAll('svg[aria-label*=\""+first+"\"] a').length") == 250
 	})
-	p.Accessible("an unfolded part")
+	p.AccessibleIn("svg[aria-label*=\""+first+"\"]", "an unfolded part")
 	unfold()
 	testbed.Until(t, 20*time.Second, "it is folded again", func() bool {
 		return testbed.Glance[bool](p, "!document.body.innerText.includes('of Bulk sheds') && !location.search.includes('part')")
@@ -61,7 +61,7 @@ func TestAPageOfMoreThanItShows(t *testing.T) {
 	if drawn == 0 || drawn > 40 {
 		t.Errorf("%d marks on the strip", drawn)
 	}
-	p.Accessible("a crowd on the strip")
+	p.AccessibleIn("#stripbox", "a crowd on the strip")
 	testbed.Eval[bool](p, "(location.href = document.querySelector('svg.strip a[aria-label*=\" cameras, blocked\"]').getAttribute('href'), true)")
 	testbed.Until(t, 20*time.Second, "those are listed", func() bool {
 		q := testbed.Glance[string](p, "location.search")

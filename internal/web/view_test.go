@@ -130,7 +130,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	if got := setup(); got.Texts.State(view.Name) != "“Ticket hall” upper right" || got.Imaging.DayNight != "OFF" {
 		t.Errorf("%+v", got)
 	}
-	p.Accessible("streams with a view's settings")
+	p.AccessibleIn(".sheet", "streams with a view's settings")
 
 	// The recorder burns the name in too: once is enough.
 	h.Fleet.Recorders[0].Burn("name")

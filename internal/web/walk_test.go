@@ -37,7 +37,8 @@ type harbour struct {
 	app  *app.App
 	t    *testing.T
 
-	program *acts // see whole
+	program *acts    // see whole
+	lead    *visitor // see text
 }
 
 func serve(t *testing.T) *harbour { return serveBulk(t, 0) }
@@ -83,7 +84,7 @@ func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(
 			t.Error(err)
 		}
 	})
-	return &harbour{h, srv.URL, "1", s, o, t, nil}
+	return &harbour{h, srv.URL, "1", s, o, t, nil, nil}
 }
 
 func (h *harbour) signIn(p *testbed.Page, login, password string) {
@@ -91,6 +92,10 @@ func (h *harbour) signIn(p *testbed.Page, login, password string) {
 	p.Type("#login", login)
 	p.Type("#password", password)
 	p.Press("Sign in")
+	testbed.Until(h.t, 30*time.Second, login+" is let in", func() bool {
+		at := testbed.Glance[string](p, "location.pathname")
+		return at != "" && at != "/sign-in"
+	})
 }
 
 // shooter keeps pictures of the walk where SHOTS names a folder.
@@ -197,9 +202,9 @@ func TestTheWalkInABrowser(t *testing.T) {
 		return testbed.Glance[bool](p, "[...document.querySelectorAll('img[data-wall]')].some((i) => i.src.includes('?t='))")
 	})
 	p.Go(h.url + "/sites/" + h.site + "/prove")
-	p.Accessible("prove with its walks")
+	p.AccessibleIn("main", "prove with its walks")
 	p.Theme("dark")
-	p.Legible("prove with its walks in dark")
+	p.LegibleIn("main", "prove with its walks in dark")
 }
 
 // axe-core finds nothing on any page, in either theme; no page scrolls sideways.
@@ -214,10 +219,17 @@ func TestPagesAreLegibleAndFit(t *testing.T) {
 		"board?q=nothing+like+it", "board?q=stage:clok", "streams?wall=1"}
 	for _, name := range looks {
 		h.on(p, name)
-		p.Accessible(name)
+		within := "main"
+		switch {
+		case name == "board": // the frame is the same on every page
+			within = "html"
+		case strings.Contains(name, "sheet="):
+			within = ".sheet"
+		}
+		p.AccessibleIn(within, name)
 		h.fits(p, name)
 		p.Theme("dark")
-		p.Legible(name + " in dark")
+		p.LegibleIn(within, name+" in dark")
 		p.Theme("light")
 	}
 	for _, name := range pages { // those that are one page with other words, and those that another test looks at

@@ -8,11 +8,16 @@ import { say } from "./harbour.js";
 const RUN_SHOWN = 16000;
 // What changes within this time is fetched together. In ms.
 const JOIN = 120;
+// However much changes, a page rests for this many times what its last update took: work that goes on for
+// minutes leaves most of the machine to whoever watches it.
+const REST = 3;
+const LONGEST_REST = 2000; // in ms
 
 const wanted = new Set(); // names of parts
 const shown = new Map(); // by id: what was put there last
 let timer = null;
 let fetching = false;
+let rested = 0; // when the next update may be, by performance.now()
 let fading = null; // the timer of a run's line that goes
 
 export function hear(site) {
@@ -50,7 +55,7 @@ function want(all) {
 // soon fetches what is wanted after a while. However much is told meanwhile, it isn't put
 // off by that.
 function soon() {
-  if (timer === null) timer = setTimeout(update, JOIN);
+  if (timer === null) timer = setTimeout(update, Math.max(JOIN, rested - performance.now()));
 }
 
 async function update() {
@@ -58,6 +63,7 @@ async function update() {
   if (fetching || wanted.size === 0) return;
   if (busy()) return whenFree(update);
   fetching = true;
+  const began = performance.now();
   const names = Array.from(wanted);
   wanted.clear();
   try {
@@ -77,6 +83,8 @@ async function update() {
     // the live dot tells that the server isn't heard
   } finally {
     fetching = false;
+    const ended = performance.now();
+    rested = ended + Math.min(REST * (ended - began), LONGEST_REST);
     if (wanted.size > 0 && !busy()) soon();
   }
 }
