@@ -22,6 +22,8 @@ const (
 	// overlap is how much longer before a page was made its missed events may have been
 	// told: what a page reads, it reads over some time.
 	overlap = 2 * time.Second
+	// hearFor is how long a page waits until the database is heard, before it comes back and waits anew.
+	hearFor = 20 * time.Second
 )
 
 // told is an event with when it was heard.
@@ -40,7 +42,8 @@ type hub struct {
 	done      chan struct{}
 	mu        sync.Mutex
 	past      []told
-	since     time.Time // from when on past is whole
+	since     time.Time     // from when on past is whole
+	listening chan struct{} // closed while the database is heard
 	listeners map[*listener]bool
 }
 
@@ -52,7 +55,7 @@ type listener struct {
 
 func newHub(st *store.Store, log *slog.Logger) *hub {
 	ctx, stop := context.WithCancel(context.Background())
-	h := &hub{store: st, log: log, stop: stop, done: make(chan struct{}), listeners: map[*listener]bool{}, since: time.Now().Add(time.Hour)}
+	h := &hub{store: st, log: log, stop: stop, done: make(chan struct{}), listeners: map[*listener]bool{}, listening: make(chan struct{})}
 	go h.run(ctx)
 	return h
 }
@@ -70,7 +73,10 @@ func (h *hub) run(ctx context.Context) {
 		}
 		// Pages come back and read everything again, so nothing is missed.
 		h.mu.Lock()
-		h.past, h.since = nil, time.Now().Add(time.Hour)
+		h.past = nil
+		if !h.since.IsZero() {
+			h.since, h.listening = time.Time{}, make(chan struct{})
+		}
 		for l := range h.listeners {
 			h.drop(l)
 		}
@@ -91,9 +97,7 @@ func (h *hub) listen(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, "listen "+store.Channel); err != nil {
 		return err
 	}
-	h.mu.Lock()
-	h.since = time.Now()
-	h.mu.Unlock()
+	h.heard()
 	for {
 		n, err := conn.WaitForNotification(ctx)
 		if err != nil {
@@ -103,6 +107,14 @@ func (h *hub) listen(ctx context.Context) error {
 			h.tell(told{time.Now(), e})
 		}
 	}
+}
+
+// heard says that the database is heard from now on.
+func (h *hub) heard() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.since = time.Now()
+	close(h.listening)
 }
 
 // tell remembers an event and passes it on.
@@ -133,12 +145,24 @@ func (h *hub) drop(l *listener) {
 	}
 }
 
-// hear opens a listener, and tells what a page missed that was made at made; whole is
-// false where that isn't known.
-func (h *hub) hear(site int64, made time.Time) (l *listener, missed []store.Event, whole bool) {
-	l = &listener{site, make(chan store.Event, 256)}
+// hear opens a listener once the database is heard, and tells what a page missed that was made at made; whole is
+// false where that isn't known. It fails where ctx ends first: whoever is told to be in touch is.
+func (h *hub) hear(ctx context.Context, site int64, made time.Time) (l *listener, missed []store.Event, whole bool, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	for h.since.IsZero() {
+		listening := h.listening
+		h.mu.Unlock()
+		select {
+		case <-listening:
+		case <-ctx.Done():
+		}
+		h.mu.Lock()
+		if err := ctx.Err(); err != nil {
+			return nil, nil, false, err
+		}
+	}
+	l = &listener{site, make(chan store.Event, 256)}
 	h.listeners[l] = true
 	seen := map[store.Event]bool{}
 	for _, e := range h.past {
@@ -147,7 +171,7 @@ func (h *hub) hear(site int64, made time.Time) (l *listener, missed []store.Even
 			missed = append(missed, e.Event)
 		}
 	}
-	return l, missed, !made.Before(h.since)
+	return l, missed, !made.Before(h.since), nil
 }
 
 func (h *hub) leave(l *listener) {
@@ -181,11 +205,16 @@ func (s *Server) tell(c *echo.Context, site int64, stands func() (bool, error)) 
 	if err != nil {
 		micro = 0
 	}
-	l, missed, whole := s.hub.hear(site, time.UnixMicro(micro))
-	defer s.hub.leave(l)
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
+	ctx, cancel := context.WithTimeout(c.Request().Context(), hearFor)
+	l, missed, whole, err := s.hub.hear(ctx, site, time.UnixMicro(micro))
+	cancel()
+	if err != nil {
+		return c.NoContent(http.StatusOK) // it comes back by itself
+	}
+	defer s.hub.leave(l)
 	rc := http.NewResponseController(w)
 	say := func(event, data string) error {
 		// A page that takes nothing for so long is gone, or comes back.
