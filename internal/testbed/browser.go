@@ -4,6 +4,7 @@ import (
 	"context"
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"strconv"
@@ -142,16 +143,17 @@ func (p *Page) Fail(why string) {
 	p.t.Fatalf("%s\nThe page shows:\n%s", why, text)
 }
 
-// Go opens an address. A form that is being sent just then may break it off; a person
-// who types the address goes there all the same.
+// Go opens an address. Where the page was just going elsewhere, to a form's answer perhaps, that may break it off, or
+// come after it, and then the driver waits for a page that never comes: the address is opened once more, as by who
+// types it again.
 func (p *Page) Go(url string) {
 	p.t.Helper()
-	for left := 5; ; left-- {
-		err := p.try(waitLimit, chromedp.Navigate(url))
+	for end := time.Now().Add(waitLimit); ; {
+		err := p.try(waitLimit/3, chromedp.Navigate(url))
 		switch {
 		case err == nil:
 			return
-		case left == 0 || !strings.Contains(err.Error(), "ERR_ABORTED"):
+		case time.Now().After(end), !errors.Is(err, context.DeadlineExceeded) && !strings.Contains(err.Error(), "ERR_ABORTED"):
 			p.Fail(err.Error())
 		}
 		time.Sleep(200 * time.Millisecond)

@@ -261,16 +261,22 @@ func state(t testing.TB, bulk int) string {
 // that is busy with others is no defect.
 const waitLimit = 90 * time.Second
 
+// longestPause is how long Until pauses at most between two looks: what waits for long leaves the machine to
+// what it waits for.
+const longestPause = 150 * time.Millisecond
+
 // Until polls until ok holds, for as long as limit, and not less than waitLimit, and fails
 // with what otherwise.
 func Until(t testing.TB, limit time.Duration, what string, ok func() bool) {
 	t.Helper()
 	limit = max(limit, waitLimit)
+	pause := 20 * time.Millisecond
 	for end := time.Now().Add(limit); time.Now().Before(end); {
 		if ok() {
 			return
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(pause)
+		pause = min(pause*3/2, longestPause)
 	}
 	t.Fatalf("after %v still not so: %s", limit, what)
 }

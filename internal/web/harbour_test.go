@@ -79,7 +79,7 @@ func (h *harbour) run(p *testbed.Page, within, button string) {
 	h.t.Helper()
 	before, shown := count(h, `select count(*) from run`), false
 	p.PressIn(within, button)
-	for end := time.Now().Add(2 * time.Minute); count(h, `select count(*) from run`) == before; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(2 * time.Minute); count(h, `select count(*) from run`) == before; time.Sleep(100 * time.Millisecond) {
 		if make := testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText"); make != "" && !shown {
 			shown = true
 			if dir := os.Getenv("SHOTS"); dir != "" && strings.HasPrefix(button, "Set the clock on") {
