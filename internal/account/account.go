@@ -18,6 +18,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/vault"
@@ -73,7 +74,7 @@ func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (
 			out.Network, near = n.ID, n.Prefix
 		}
 	}
-	if a, ok := site.Account.Of(s, d.ID); ok {
+	if a, ok := facts.Account.Of(s, d.ID); ok {
 		out.Opened = a.SetID
 		return out, nil // it goes first; what opened others isn't asked for
 	}
@@ -95,7 +96,7 @@ func Address(d store.Device) (netip.Addr, error) {
 
 // Doubted says for a person why no account may be sent to a device; nil where one may.
 func Doubted(d store.Device, s *site.Snapshot) error {
-	if why := identity.Doubt(s.Find(d)); why != "" {
+	if why := identity.Doubt(facts.ForIdentity(s, d)); why != "" {
 		return trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
 	}
 	return nil
@@ -103,7 +104,7 @@ func Doubted(d store.Device, s *site.Snapshot) error {
 
 // BudgetOf is a device's budget as a snapshot has it.
 func (k *Keeper) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
-	f, _ := s.SignIn(time.Now(), d)
+	f, _ := facts.ForAccess(s, time.Now(), d)
 	b := &Budget{Keeper: k, Device: d, Facts: f}
 	if now, ok := s.Device(d.ID); ok {
 		b.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
@@ -115,7 +116,7 @@ func (k *Keeper) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
 // or what a person asked for, by its name. Its first request is a try within the budget: where
 // the account is refused, nothing sends it again by itself.
 func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot, stage string) (*onvif.Client, error) {
-	account, ok := site.Account.Of(s, d.ID)
+	account, ok := facts.Account.Of(s, d.ID)
 	if !ok {
 		return nil, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
 	}
@@ -151,14 +152,14 @@ func (k *Keeper) client(ctx context.Context, d store.Device, s *site.Snapshot, s
 	if err := Doubted(d, s); err != nil {
 		return nil, err
 	}
-	seen, heard := site.Seen.Of(s, d.ID)
+	seen, heard := facts.Seen.Of(s, d.ID)
 	if heard && seen.Service == "" && seen.RTSPPort != 0 {
 		return nil, trouble.Told(d.Place + " speaks RTSP alone: what ONVIF would tell of it can't be read.")
 	}
 	if !heard || seen.Service == "" {
 		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	if seen.Cert = pin; scheme == access.Basic && !d.AllowsBasic(seen) {
 		return nil, trouble.Told(d.Place + " takes nothing but Basic, and nobody allows its password in clear any more: see Sign-in.")
 	}
@@ -189,11 +190,11 @@ func (k *Keeper) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error) 
 	if err != nil {
 		return nil, err
 	}
-	seen, ok := site.Seen.Of(s, d.ID)
+	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" {
 		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	return onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
 }
 
@@ -209,7 +210,7 @@ func (k *Keeper) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, 
 	if err := Doubted(d, s); err != nil {
 		return Login{}, err
 	}
-	if a, ok := site.Account.Of(s, d.ID); ok && a.Refusing(scheme) != "" {
+	if a, ok := facts.Account.Of(s, d.ID); ok && a.Refusing(scheme) != "" {
 		return Login{}, trouble.Tell("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
 	}
 	set, err := k.set(ctx, d, setID)
@@ -251,7 +252,7 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver,
 	if now, ok := s.Device(d.ID); ok {
 		d = now
 	}
-	seen, ok := site.Seen.Of(s, d.ID)
+	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || !seen.Heard(identity.SaidHello) && !seen.Heard(identity.RecordsOthers) {
 		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
 	}
@@ -276,7 +277,7 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver,
 	if access.Opens(s.Tries[d.ID], set.ID) {
 		stage = "the recorder's interface"
 	}
-	pin, _ := site.RecorderPin.Of(s, d.ID)
+	pin, _ := facts.RecorderPin.Of(s, d.ID)
 	login := recorder.Login{Username: set.Username, Password: password,
 		Try: k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })}
 	if !seen.Heard(identity.SaidHello) {
@@ -310,7 +311,7 @@ func (k *Keeper) sheet(ctx context.Context, d store.Device) (recorder.Driver, er
 	for i, e := range entries {
 		typed[i].Entry = e
 		of, _ := s.Source(e.Source)
-		if own, ok := site.Still.Of(s, of); ok {
+		if own, ok := facts.Still.Of(s, of); ok {
 			typed[i].Own = &own.Print
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/store"
 )
 
@@ -104,10 +104,10 @@ func (t *try) noLonger(ctx context.Context) error {
 		default:
 			return nil
 		}
-		return t.b.Keeper.Store.KeepFacts(ctx, site.Account.New(d.ID, t.stage, now, kept))
+		return t.b.Keeper.Store.KeepFacts(ctx, facts.Account.New(d.ID, t.stage, now, kept))
 	}
-	w := store.Writes{Drop: []store.Dropped{{Device: d.ID, Name: site.Account.Name}}, Facts: []store.NewFact{
-		site.SignInAsked.New(d.ID, t.stage, now, site.Inquiry{At: now, Refused: t.set.Name, RefusedBy: t.stage + ", " + now.Format("15:04") + " UTC"})}}
+	w := store.Writes{Drop: []store.Dropped{{Device: d.ID, Name: facts.Account.Name}}, Facts: []store.NewFact{
+		facts.Attempted.New(d.ID, t.stage, now, access.Attempt{At: now, Refused: t.set.Name, RefusedBy: t.stage + ", " + now.Format("15:04") + " UTC"})}}
 	if d.OpenedSet != nil && *d.OpenedSet == t.set.ID {
 		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
 	}

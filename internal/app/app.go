@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/live"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
@@ -90,7 +91,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 // streamLogin signs in to streams for moving pictures.
 func streamLogin(keeper *account.Keeper) live.SignIn {
 	return func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error) {
-		opens, ok := site.Account.Of(s, d.ID)
+		opens, ok := facts.Account.Of(s, d.ID)
 		if !ok || d.Address == nil {
 			return rtsp.Login{}, trouble.Told("No account opens " + d.Place + ".")
 		}

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 )
 
@@ -36,7 +37,7 @@ func BenchmarkChanges(b *testing.B) {
 		}
 		var picks []engine.Pick
 		for _, d := range v.Cameras() {
-			r, ok := site.Clock.Of(v, d.ID)
+			r, ok := facts.Clock.Of(v, d.ID)
 			if !ok {
 				continue
 			}

@@ -13,7 +13,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/ntp"
 	client "duskyharbor/internal/device/recorder"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/standin/recorder"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -91,7 +91,7 @@ func manyRecorders(b *testing.B, h *testbed.Harbour, recorders, channels int) (a
 			b.Fatal(err)
 		}
 		now := time.Now()
-		if err := h.Store.KeepFacts(ctx, site.Seen.New(id, "GET /api/hello", now, identity.Sighting{Address: at, At: now, Kind: identity.Recorder, Ways: []identity.Way{identity.SaidHello}})); err != nil {
+		if err := h.Store.KeepFacts(ctx, facts.Seen.New(id, "GET /api/hello", now, identity.Sighting{Address: at, At: now, Kind: identity.Recorder, Ways: []identity.Way{identity.SaidHello}})); err != nil {
 			b.Fatal(err)
 		}
 		all, of = append(all, cfg), append(of, store.Target{Device: id})

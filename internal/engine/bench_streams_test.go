@@ -18,6 +18,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
 	"duskyharbor/internal/standin/camera"
@@ -89,7 +90,7 @@ func BenchmarkWall(b *testing.B) {
 	}
 	var all []picture
 	for _, of := range s.Sources {
-		f, _ := s.Streams(of)
+		f, _ := facts.ForStreams(s, of)
 		_, view := stream.Roles(f.Profiles, nil)
 		if p, _, ok := f.Find(view); ok && p.Snapshot != "" && len(all) < stills {
 			all = append(all, picture{of, p.Snapshot})

@@ -15,7 +15,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/stages/find"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -187,7 +187,7 @@ func TestEveryPlantedFaultIsNamedAndGoneAfterItsWayOut(t *testing.T) {
 	}
 	for place, n := range map[string]int{"Ticket hall": 1, "Customs shed": 2, "Bonded store": 2} {
 		d := b.device(place)
-		views, _ := site.VideoSources.Of(b.view(), d.ID)
+		views, _ := facts.VideoSources.Of(b.view(), d.ID)
 		var tokens, names []string
 		for _, v := range views[:n] {
 			tokens, names = append(tokens, v.Token), append(names, v.Name)

@@ -7,7 +7,7 @@ import (
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 )
 
 // Rows of one address that name the device's inputs are enrolled as that: before it was found
@@ -33,7 +33,7 @@ func TestTheListNamesInputs(t *testing.T) {
 	}
 	b.find()
 	b.read(stage.SignIn, place)
-	inputs, _ := site.VideoSources.Of(b.view(), b.device(place).ID)
+	inputs, _ := facts.VideoSources.Of(b.view(), b.device(place).ID)
 	if len(inputs) != 4 {
 		t.Fatalf("%+v", inputs)
 	}
@@ -49,7 +49,7 @@ func TestTheListNamesInputs(t *testing.T) {
 	views := b.view().Views(b.device(place).ID)
 	b.readOf(stage.Streams, views...)
 	for i, x := range views {
-		own, _ := b.view().Streams(x)
+		own, _ := facts.ForStreams(b.view(), x)
 		if i < 2 && len(own.Profiles) != 2 {
 			t.Errorf("%s has %d streams of its own", x.Place, len(own.Profiles))
 		}

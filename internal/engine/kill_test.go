@@ -20,7 +20,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -226,7 +226,7 @@ func (b *fixture) killed(k kind, step string, round int, cameras []*camera.Camer
 	for _, c := range cameras {
 		k.ready(c)
 		d := b.device(c.Config().Place)
-		r, ok := site.Clock.Of(v, d.ID)
+		r, ok := facts.Clock.Of(v, d.ID)
 		if !ok {
 			b.t.Fatalf("%s wasn't read", d.Place)
 		}

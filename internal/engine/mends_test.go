@@ -17,7 +17,7 @@ import (
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
 )
@@ -25,7 +25,7 @@ import (
 // ipChange is the change of a camera's address, as it has settings now.
 func (b *fixture) ipChange(place, rest string) finding.Change {
 	b.t.Helper()
-	f, _ := b.view().Find(b.device(place))
+	f, _ := facts.ForIdentity(b.view(), b.device(place))
 	if f.IPConfig == nil {
 		b.t.Fatalf("the address settings of %s weren't read", place)
 	}
@@ -96,8 +96,8 @@ func TestNothingIsMovedOntoATakenAddress(t *testing.T) {
 		t.Fatal(err)
 	}
 	seen := identity.Sighting{Address: b.Net.At(".250.64"), At: time.Now(), Ways: []identity.Way{identity.Directed}, Service: "http://x/"}
-	if err := b.Store.KeepFacts(t.Context(), site.Seen.New(mast.ID, "test", time.Now(), seen),
-		site.FindAsked.New(mast.ID, "test", time.Now(), site.Inquiry{At: time.Now(), Outcome: identity.Moved})); err != nil {
+	if err := b.Store.KeepFacts(t.Context(), facts.Seen.New(mast.ID, "test", time.Now(), seen),
+		facts.Scanned.New(mast.ID, "test", time.Now(), identity.Scan{At: time.Now(), Outcome: identity.Moved})); err != nil {
 		t.Fatal(err)
 	}
 	v := b.view()

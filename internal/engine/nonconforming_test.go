@@ -17,7 +17,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -114,13 +114,13 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		Of: store.OfDevices(b.device("Maker's default").ID), Factory: true}, false))
 	b.readAll(stage.Clock)
 	b.wantCodes(codesOf)
-	if a, _ := site.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
+	if a, _ := facts.Account.Of(b.view(), b.device("Streams apart").ID); a.RTSPSet == 0 || a.RTSP != "opens with Streams" {
 		t.Errorf("its streams take another account: %+v", a)
 	}
 	hangs := b.device("Hangs up").ID
-	_, views := site.VideoSources.Of(b.view(), hangs)
-	_, seat := site.IPConfig.Of(b.view(), hangs)
-	users, _ := site.Users.Of(b.view(), hangs)
+	_, views := facts.VideoSources.Of(b.view(), hangs)
+	_, seat := facts.IPConfig.Of(b.view(), hangs)
+	users, _ := facts.Users.Of(b.view(), hangs)
 	if !views || !seat || len(users) == 0 || cams["Hangs up"].Wrongs() > 0 {
 		t.Errorf("what hangs up on every fifth request isn't read to its end: views %v, address %v, users %v", views, seat, users)
 	}
@@ -157,12 +157,12 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	}
 	b.wantCodes(map[string]string{"Spells its zone": "clock.zone"})
 	// What it takes besides what opened it is known from its own word.
-	if a, _ := site.Account.Of(b.view(), b.device("Prefixes").ID); a.Scheme != access.Digest || !slices.Equal(a.Takes, []access.Scheme{access.Digest, access.Token}) {
+	if a, _ := facts.Account.Of(b.view(), b.device("Prefixes").ID); a.Scheme != access.Digest || !slices.Equal(a.Takes, []access.Scheme{access.Digest, access.Token}) {
 		t.Errorf("it takes %v, opened by %s", a.Takes, a.Scheme)
 	}
 	cams["Two on one"].Alone()
 	basic := b.device("Basic alone")
-	alone, _ := site.Seen.Of(b.view(), basic.ID)
+	alone, _ := facts.Seen.Of(b.view(), basic.ID)
 	leave := identity.WordOn(alone)
 	if err := b.Store.AllowBasic(ctx, basic.ID, &leave); err != nil {
 		t.Fatal(err)
@@ -176,8 +176,8 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 		b.read(stage.SignIn, "New certificate")
 		return b.codes(b.device("New certificate")) == "access.certificate"
 	})
-	f, _ := b.view().SignIn(time.Now(), b.device("New certificate"))
-	if err := b.Store.KeepFacts(ctx, site.Pin.New(b.device("New certificate").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
+	f, _ := facts.ForAccess(b.view(), time.Now(), b.device("New certificate"))
+	if err := b.Store.KeepFacts(ctx, facts.Pin.New(b.device("New certificate").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
 		t.Fatal(err)
 	}
 	// A soft reset makes a new endpoint on this make; its first password is set anew.
@@ -197,13 +197,13 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	// Automatic, and found again where its network put it; one that is lost is said to be.
 	lease := b.Net.At(".3.200")
 	given := b.device("Takes what it is given")
-	fv, _ := b.view().Find(given)
+	fv, _ := facts.ForIdentity(b.view(), given)
 	if r := b.once(stage.Find, given.Place, identity.ChangeIPConfig(*fv.IPConfig,
 		netplan.IPConfig{Automatic: true})); r.Failed > 0 || *b.device(given.Place).Address != lease {
 		t.Errorf("%+v: it is at %s", r, b.device(given.Place).Address)
 	}
 	lost := b.device("Moves and is lost")
-	fv, _ = b.view().Find(lost)
+	fv, _ = facts.ForIdentity(b.view(), lost)
 	r := b.once(stage.Find, lost.Place, identity.ChangeIPConfig(*fv.IPConfig,
 		netplan.IPConfig{Address: b.Net.At(".3.77"), Bits: 24, Gateway: b.Net.At(".3.1")}))
 	steps, err := b.Store.StepsOf(ctx, r.ID, 1)
@@ -341,7 +341,7 @@ func TestARecorderThatKnocksIsNamedPausedAndGivenTheAccount(t *testing.T) {
 	only := store.NewRun{Site: b.Site, Stage: stage.SignIn, Act: store.Read, Title: "That set alone",
 		Of: store.OfDevices(b.device("Slipway").ID), Set: fresh}
 	b.wait(b.app.Begin(t.Context(), only, false))
-	if a, ok := site.Account.Of(b.view(), b.device("Slipway").ID); !ok || a.Set != "Exchanged" {
+	if a, ok := facts.Account.Of(b.view(), b.device("Slipway").ID); !ok || a.Set != "Exchanged" {
 		t.Fatalf("%+v%s", a, b.sentences(b.device("Slipway")))
 	}
 	b.apply(stage.Channels, "Slipway") // resumed, it knocks once more

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/testbed"
 )
 
@@ -31,7 +32,7 @@ func TestRTSPAloneGoesTheWholeWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.read(stage.Streams, place)
-	f, _ := b.view().Streams(b.source(b.device(place)))
+	f, _ := facts.ForStreams(b.view(), b.source(b.device(place)))
 	if len(f.Profiles) != 3 || f.Profiles[0].Width != 1280 || f.Profiles[2].Trouble == "" {
 		t.Fatalf("%+v", f.Profiles)
 	}

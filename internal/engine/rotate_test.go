@@ -18,6 +18,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/recorder"
@@ -29,7 +30,7 @@ import (
 // it takes it for.
 func (b *fixture) held(v *site.Snapshot, d store.Device, c *camera.Camera) (string, bool) {
 	b.t.Helper()
-	a, ok := site.Account.Of(v, d.ID)
+	a, ok := facts.Account.Of(v, d.ID)
 	if !ok {
 		return "no account", false
 	}

@@ -9,7 +9,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/recorder"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/testbed"
 )
 
@@ -22,11 +22,11 @@ func TestPlacingMakesTheClockStale(t *testing.T) {
 	b.read(stage.SignIn, "Slipway", "Terminal recorder")
 	b.read(stage.Clock, "Slipway")
 	b.want("Slipway", stage.Clock, stage.Ready)
-	before, _ := site.Clock.Of(b.view(), b.device("Slipway").ID)
+	before, _ := facts.Clock.Of(b.view(), b.device("Slipway").ID)
 	b.read(stage.Streams, "Slipway")
 	b.apply(stage.Channels, "Slipway")
 	b.want("Slipway", stage.Clock, stage.Ready)
-	after, _ := site.Clock.Of(b.view(), b.device("Slipway").ID)
+	after, _ := facts.Clock.Of(b.view(), b.device("Slipway").ID)
 	if !after.At.After(before.At) || after.Against == nil || after.Against.Why != "holds it" || before.Against.Why != "planned" {
 		t.Errorf("placed from here it wasn't read again: %+v, before %+v", after.Against, before.Against)
 	}
@@ -72,7 +72,7 @@ func TestASignInWindowIsShown(t *testing.T) {
 		cam.Restart() // the recorder signs in once more
 		testbed.Until(t, 30*time.Second, "the recorder tells "+x.state, func() bool {
 			s := b.slot("Slipway")
-			read, _ := site.Clock.Of(b.view(), b.device("Slipway").ID)
+			read, _ := facts.Clock.Of(b.view(), b.device("Slipway").ID)
 			return s != nil && s.State == x.state && s.Since.After(read.At)
 		})
 		if got := b.codes(b.device("Slipway")); got != x.after || !strings.Contains(b.sentences(b.device("Slipway")), x.sentence) {

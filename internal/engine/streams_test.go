@@ -11,7 +11,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -47,7 +47,7 @@ func TestEncodersAreSetReadBackAndPlayedAgain(t *testing.T) {
 	b.read(stage.Streams, place)
 	b.want(place, stage.Streams, stage.Ready)
 	b.asked(place, stream.Want{Codecs: []string{"H265"}, KeyEvery: 4 * time.Second / 3})
-	f, _ := b.view().Streams(b.source(b.device(place)))
+	f, _ := facts.ForStreams(b.view(), b.source(b.device(place)))
 	for _, p := range f.Profiles {
 		if _, m, _ := f.Find(p.Token); p.Codec != "H265" || m == nil || m.Codec != "H265" || m.Trouble != "" {
 			t.Errorf("%s is %s, and sends %+v", p.Name, p.Set().Text(), m)
@@ -145,7 +145,7 @@ func TestAViewThatWasTurnedIsTold(t *testing.T) {
 			t.Errorf("%s, by night %v: %+v", x.look.Name, x.night, m)
 		}
 	}
-	if s, ok := site.Still.Of(b.view(), b.source(b.device(place))); !ok || s.Print.LightOf() != stream.Day {
+	if s, ok := facts.Still.Of(b.view(), b.source(b.device(place))); !ok || s.Print.LightOf() != stream.Day {
 		t.Errorf("%+v", s)
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -103,10 +104,10 @@ func TestWhatIsKnownStaysWhenADeviceFallsSilent(t *testing.T) {
 	b.find()
 	b.want("Slipway", stage.Find, stage.Blocked)
 	v := b.view()
-	if _, ok := site.Account.Of(v, before.ID); !ok {
+	if _, ok := facts.Account.Of(v, before.ID); !ok {
 		t.Error("its account is forgotten")
 	}
-	if _, ok := site.Clock.Of(v, before.ID); !ok {
+	if _, ok := facts.Clock.Of(v, before.ID); !ok {
 		t.Error("its clock is forgotten")
 	}
 	if after := b.device("Slipway"); after.UUID != before.UUID || after.Serial != before.Serial || after.UUID == "" {
@@ -309,7 +310,7 @@ func TestAWalkThatNobodyWalks(t *testing.T) {
 	}
 	b.wait(b.app.Begin(ctx, walk, true)) // and by its area
 	b.want("Slipway", stage.Prove, stage.Ready)
-	f := b.view().Routes(b.source(d))
+	f := facts.ForRoutes(b.view(), b.source(d))
 	pull := route.Change(f, f.Pegs[0].Topic, f.Pegs[0].Input, "", false)
 	b.wait(b.app.Apply(ctx, engine.Ask{Site: b.Site, Stage: stage.Routes, Title: "Pull"},
 		[]engine.Pick{{Source: b.source(d), Changes: []finding.Change{pull}}}))

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/store"
@@ -244,10 +245,10 @@ func TestAMovedCameraIsKnownByItsCertificateOrAPersonsWord(t *testing.T) {
 	}
 	v := b.view()
 	row := b.device(b.Net.At(".1.33").String())
-	seen, _ := site.Seen.Of(v, row.ID)
+	seen, _ := facts.Seen.Of(v, row.ID)
 	now := time.Now().UTC()
 	if err := b.Store.TakeAddresses(t.Context(), b.Site, []store.TakenAddress{{Device: d.ID, Seen: seen, Newcomer: row.ID,
-		LookFacts: []store.NewFact{site.Seen.New(d.ID, "look", now, seen), site.FindAsked.New(d.ID, "a person", now, site.Inquiry{At: now, Outcome: identity.Matched})}}}); err != nil {
+		LookFacts: []store.NewFact{facts.Seen.New(d.ID, "look", now, seen), facts.Scanned.New(d.ID, "a person", now, identity.Scan{At: now, Outcome: identity.Matched})}}}); err != nil {
 		t.Fatal(err)
 	}
 	b.read(stage.SignIn, "Slipway")
@@ -272,8 +273,8 @@ func TestBasicTakesALeaveThatEnds(t *testing.T) {
 	}
 	allow := func() {
 		v, d := b.view(), b.device("In clear")
-		seen, _ := site.Seen.Of(v, d.ID)
-		seen.Cert, _ = site.ShownPin.Of(v, d.ID)
+		seen, _ := facts.Seen.Of(v, d.ID)
+		seen.Cert, _ = facts.ShownPin.Of(v, d.ID)
 		w := identity.WordOn(seen)
 		if err := b.Store.AllowBasic(t.Context(), d.ID, &w); err != nil {
 			t.Fatal(err)
@@ -289,8 +290,8 @@ func TestBasicTakesALeaveThatEnds(t *testing.T) {
 	if got := b.codes(b.device("In clear")); !strings.Contains(got, "access.certificate") {
 		t.Errorf("with another certificate: %s", got)
 	}
-	f, _ := b.view().SignIn(time.Now(), b.device("In clear"))
-	if err := b.Store.KeepFacts(t.Context(), site.Pin.New(b.device("In clear").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
+	f, _ := facts.ForAccess(b.view(), time.Now(), b.device("In clear"))
+	if err := b.Store.KeepFacts(t.Context(), facts.Pin.New(b.device("In clear").ID, "a person trusted it", time.Now().UTC(), f.Shown)); err != nil {
 		t.Fatal(err)
 	}
 	wrong := cam.Wrongs()
@@ -410,7 +411,7 @@ func TestARecordersAccountIsATry(t *testing.T) {
 	}
 	// Another certificate at its address is another device until a person says otherwise.
 	testbed.Until(t, 30*time.Second, "it shows another certificate", func() bool { // a reading under way may keep the one that it saw
-		if err := b.Store.KeepFacts(ctx, site.RecorderPin.New(rec.ID, "test", time.Now().UTC(), "00")); err != nil {
+		if err := b.Store.KeepFacts(ctx, facts.RecorderPin.New(rec.ID, "test", time.Now().UTC(), "00")); err != nil {
 			t.Fatal(err)
 		}
 		b.read(stage.Channels, "Slipway", "Terminal recorder")

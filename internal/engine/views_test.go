@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -18,7 +19,7 @@ import (
 func (b *fixture) pick(place string, n int) []site.Source {
 	b.t.Helper()
 	d := b.device(place)
-	all, _ := site.VideoSources.Of(b.view(), d.ID)
+	all, _ := facts.VideoSources.Of(b.view(), d.ID)
 	if len(all) < n {
 		b.t.Fatalf("%s has %d views", place, len(all))
 	}

@@ -10,6 +10,7 @@ import (
 
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 )
 
@@ -68,7 +69,7 @@ func (l *listening) open(ctx context.Context, of site.Source) error {
 	if err != nil {
 		return err
 	}
-	f, w := s.Streams(of)
+	f, w := facts.ForStreams(s, of)
 	p, codec, ok := f.Listens()
 	switch {
 	case !w.Consent:

@@ -14,6 +14,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -242,7 +243,7 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 	if err != nil {
 		return nil, rtsp.Track{}, err
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	c, err := rtsp.Open(ctx, rd.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login)
 	if err != nil {
 		return nil, rtsp.Track{}, err
@@ -263,7 +264,7 @@ func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
 
 // picked is the profile of a view that a browser is shown.
 func picked(s *site.Snapshot, of site.Source) (stream.Profile, error) {
-	f, _ := s.Streams(of)
+	f, _ := facts.ForStreams(s, of)
 	if p, ok := f.Moves(); ok {
 		return p, nil
 	}

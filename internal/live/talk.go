@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 )
 
@@ -86,7 +87,7 @@ func (t *talk) open(ctx context.Context, of site.Source) error {
 	if err != nil {
 		return err
 	}
-	f, w := s.Streams(of)
+	f, w := facts.ForStreams(s, of)
 	p, codec, ok := f.Talker(w)
 	switch {
 	case !w.Consent:

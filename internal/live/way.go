@@ -8,6 +8,7 @@ import (
 
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -45,7 +46,7 @@ func (w *way) dial(ctx context.Context, s *site.Snapshot, d store.Device, p stre
 	if err != nil {
 		return err
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	w.conn, err = rtsp.Open(w.ctx, w.relay.dialer.At(*d.Address).Pinned(&pin), p.Best(), login)
 	return err
 }

@@ -16,12 +16,14 @@ import (
 	"duskyharbor/internal/account"
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/ntp"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -48,8 +50,8 @@ func (r *Reader) Fresh(ctx context.Context, d store.Device) error {
 	_, err, _ := r.fresh.Do(fmt.Sprint(d.ID), func() (any, error) {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), freshLimit)
 		defer cancel()
-		facts, err := r.Store.FactsOf(ctx, []int64{d.ID})
-		if err != nil || time.Since(facts[d.ID][site.Reached.Name].ReadAt) < freshFor {
+		had, err := r.Store.FactsOf(ctx, []int64{d.ID})
+		if err != nil || time.Since(had[d.ID][site.Reached.Name].ReadAt) < freshFor {
 			return nil, err
 		}
 		_, err = r.Read(ctx, d)
@@ -60,7 +62,7 @@ func (r *Reader) Fresh(ctx context.Context, d store.Device) error {
 
 // Read reads a recorder's status and clock. What was known stays when it doesn't answer.
 func (r *Reader) Read(ctx context.Context, d store.Device) (string, error) {
-	asked := site.Inquiry{At: time.Now().UTC()}
+	asked := fact.LastRead{At: time.Now().UTC()}
 	says, err := r.ask(ctx, d)
 	if err != nil && engine.Ours(err) {
 		return "", err
@@ -90,18 +92,18 @@ func (r *Reader) ask(ctx context.Context, d store.Device) (string, error) {
 	if err := r.placedAs(ctx, d, &table); err != nil {
 		return "", err
 	}
-	facts := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table)}
+	read := []store.NewFact{site.Recorder.New(d.ID, via, table.At, table)}
 	if pin := c.Pin(); pin != "" {
-		facts = append(facts, site.RecorderPin.New(d.ID, via, table.At, pin))
+		read = append(read, facts.RecorderPin.New(d.ID, via, table.At, pin))
 	}
 	if !reading.At.IsZero() {
 		times, err := r.clock(ctx, d, reading, via)
 		if err != nil {
 			return "", err
 		}
-		facts = append(facts, times...)
+		read = append(read, times...)
 	}
-	if err := r.Store.KeepFacts(ctx, facts...); err != nil {
+	if err := r.Store.KeepFacts(ctx, read...); err != nil {
 		return "", err
 	}
 	if err := r.keepPorts(ctx, d, table); err != nil {
@@ -141,9 +143,9 @@ func (r *Reader) placedAs(ctx context.Context, d store.Device, table *channel.Re
 	}
 	for i := range table.Slots {
 		s := &table.Slots[i]
-		of, profiles := known.Holds(*s)
+		of, profiles := facts.Holds(known, *s)
 		s.As = channel.PlacedAs(*s, before, profiles)
-		s.Measured = known.ViewRates(of, zone)
+		s.Measured = facts.ViewRates(known, of, zone)
 	}
 	return nil
 }
@@ -157,10 +159,10 @@ func (r *Reader) clock(ctx context.Context, d store.Device, reading clock.Readin
 			reading.Offset, via = narrow, via+", NTP"
 		}
 	}
-	if err := site.FitDrift(ctx, r.Store, d.ID, &reading); err != nil {
+	if err := facts.FitDrift(ctx, r.Store, d.ID, &reading); err != nil {
 		return nil, err
 	}
-	return []store.NewFact{site.Clock.New(d.ID, via, reading.At, reading), site.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves)}, nil
+	return []store.NewFact{facts.Clock.New(d.ID, via, reading.At, reading), facts.ServesNTP.New(d.ID, "NTP", time.Now().UTC(), serves)}, nil
 }
 
 // keepPorts keeps what a recorder tells of the devices on its own ports: those that
@@ -185,7 +187,7 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 			hang = append(hang, known[at])
 		}
 	}
-	facts, err := r.Store.FactsOf(ctx, hang)
+	had, err := r.Store.FactsOf(ctx, hang)
 	if err != nil {
 		return err
 	}
@@ -208,7 +210,7 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 			freshSeen = append(freshSeen, s)
 			continue
 		}
-		was, heard, err := site.Seen.From(facts[id])
+		was, heard, err := facts.Seen.From(had[id])
 		if err != nil {
 			return err
 		}
@@ -217,7 +219,7 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 		}
 		judge = append(judge, id)
 		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: s}), append(told.Facts,
-			site.Seen.New(id, "channel table", table.At, s))
+			facts.Seen.New(id, "channel table", table.At, s))
 	}
 	ids, err := r.Store.AddDevices(ctx, rec.SiteID, fresh)
 	if err != nil {
@@ -226,7 +228,7 @@ func (r *Reader) keepPorts(ctx context.Context, rec store.Device, table channel.
 	for i, id := range ids {
 		judge = append(judge, id)
 		told.Said, told.Facts = append(told.Said, store.Identity{Device: id, Seen: freshSeen[i]}), append(told.Facts,
-			site.Seen.New(id, "channel table", table.At, freshSeen[i]))
+			facts.Seen.New(id, "channel table", table.At, freshSeen[i]))
 	}
 	if err := r.Store.Write(ctx, told); err != nil {
 		return err
@@ -287,7 +289,7 @@ func (r *Reader) KeepInputs(ctx context.Context, v *engine.Visit) error {
 	if err != nil {
 		return err
 	}
-	return r.Store.KeepFacts(ctx, site.Inputs.New(v.Source, "GET /api/channels/n/inputs", time.Now().UTC(), in))
+	return r.Store.KeepFacts(ctx, facts.Inputs.New(v.Source, "GET /api/channels/n/inputs", time.Now().UTC(), in))
 }
 
 // Slot reads one channel of a recorder now; taken is false where nothing holds it.

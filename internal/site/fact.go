@@ -3,20 +3,11 @@ package site
 import (
 	"encoding/json"
 	"fmt"
-	"net/netip"
 	"time"
 
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/fact"
-	"duskyharbor/internal/core/identity"
-	"duskyharbor/internal/core/netplan"
-	"duskyharbor/internal/core/route"
-	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/store"
 )
 
@@ -32,67 +23,12 @@ type Fact[T any] struct{ Name string }
 // has its own.
 type ViewFact[T any] struct{ Name string }
 
-// Keys of the facts that are kept of devices.
+// Keys of the facts that a reading itself rests on: who holds what, and by which of its profiles.
 var (
-	Seen         = Fact[identity.Sighting]{fact.Seen}            // what it answered before anyone signed in
-	FindAsked    = Fact[Inquiry]{fact.FindAsked}                 // the last look that covered its address
-	Account      = Fact[access.Account]{fact.Account}            // what opened it
-	SignInAsked  = Fact[Inquiry]{fact.SignInAsked}               // the last signing in
-	PasswordRule = Fact[access.Rule]{fact.PasswordRule}          // which passwords it takes
-	WebAccount   = Fact[access.Account]{fact.WebAccount}         // what opens its page alone
-	Users        = Fact[[]string]{fact.Users}                    // its ONVIF accounts with their levels
-	Info         = Fact[identity.Sighting]{fact.Info}            // what it says of itself once signed in
-	Services     = Fact[map[string]string]{fact.Services}        // address of each ONVIF service, by namespace
-	IPConfig     = Fact[netplan.IPConfig]{fact.IPConfig}         // its address settings
-	DNS          = Fact[netplan.DNS]{fact.DNS}                   // its name servers
-	Hidden       = Fact[bool]{fact.Hidden}                       // its discovery is off
-	VideoSources = Fact[[]stream.VideoSource]{fact.VideoSources} // what it looks at
-	Pin          = Fact[string]{fact.Pin}                        // fingerprint of the certificate that is trusted
-	ShownPin     = Fact[string]{fact.ShownPin}                   // of the one that it showed at last
-	Clock        = Fact[clock.Reading]{fact.Clock}
-	Watched      = Fact[Watch]{fact.Watched}
-	Profiles     = Fact[[]stream.Profile]{fact.Profiles}
-	Recorder     = Fact[channel.Recorder]{fact.Recorder} // a recorder's status and channel table
-	RecorderPin  = Fact[string]{fact.RecorderPin}
-	ServesNTP    = Fact[bool]{fact.ServesNTP}
-	Reached      = Fact[Inquiry]{fact.Reached} // the last reading of a recorder
-	Topics       = Fact[[]topic.Description]{fact.Topics}
-	Touched      = Fact[stream.Touched]{fact.Touched} // what its streams rest on
+	Profiles = Fact[[]stream.Profile]{Name: fact.Profiles}
+	Recorder = Fact[channel.Recorder]{Name: fact.Recorder} // a recorder's status and channel table
+	Reached  = Fact[fact.LastRead]{Name: fact.Reached}     // the last reading of a recorder
 )
-
-// Keys of the facts that are kept of a device's views.
-var (
-	Measured     = ViewFact[[]stream.Measured]{fact.Measured} // of the profiles that show it
-	StreamsAsked = ViewFact[Inquiry]{fact.StreamsAsked}
-	Still        = ViewFact[stream.Seen]{fact.Still}   // the last one
-	Setup        = ViewFact[view.Setup]{fact.Setup}    // how its picture is made, and what lies over it
-	TriedPTZ     = ViewFact[view.Tried]{fact.TriedPTZ} // how it moved when it was nudged
-	Rules        = ViewFact[[]rule.Rule]{fact.Rules}   // of its analytics
-	Inputs       = ViewFact[route.Inputs]{fact.Inputs} // of its channel
-	RoutesAsked  = ViewFact[Inquiry]{fact.RoutesAsked}
-	Placed       = ViewFact[PlacedOn]{fact.Placed} // when it was placed from here, and where
-)
-
-// Inquiry says when a stage's facts were last asked for and what hindered it.
-type Inquiry struct {
-	At         time.Time        `json:"at"`
-	Trouble    string           `json:"trouble,omitempty"`
-	Tried      string           `json:"tried,omitempty"`
-	Outcome    identity.Outcome `json:"outcome,omitempty"`
-	NoSets     bool             `json:"no_sets,omitempty"`
-	WasUUID    string           `json:"was_uuid,omitempty"`
-	NoPassword bool             `json:"no_password,omitempty"` // no first password was set
-	Basic      bool             `json:"basic,omitempty"`       // it takes nothing but Basic over HTTP
-	Open       bool             `json:"open,omitempty"`        // its streams ask for no account
-	Locked     time.Time        `json:"locked,omitempty"`      // until when it takes no sign-in
-	Refused    string           `json:"refused,omitempty"`     // the set that opened it before, and was refused
-	RefusedBy  string           `json:"refused_by,omitempty"`  // at what
-	Unread     string           `json:"unread,omitempty"`      // why what it looks at couldn't be read, signed in
-	Found      bool             `json:"found,omitempty"`       // it was seen, at this look or one before
-	Elsewhere  []netip.Addr     `json:"elsewhere,omitempty"`   // see identity.Match
-	Claims     []identity.Claim `json:"claims,omitempty"`
-	MovedFrom  netip.Addr       `json:"moved_from,omitzero"`
-}
 
 // kept names a decoded fact of one device, or of one of its views.
 type kept struct {
@@ -160,13 +96,14 @@ func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.New
 	return store.NewFact{Device: of.Device.ID, View: of.ID, Name: f.Name, Via: via, At: at, Value: value}
 }
 
-// Watch is until when a clock is read again and again, as a person asked.
-type Watch struct {
-	Until time.Time `json:"until"`
-}
-
-// PlacedOn is the recorder that a view was placed on from here, the last time, and when.
-type PlacedOn struct {
-	Recorder int64     `json:"recorder"`
-	At       time.Time `json:"at"`
+// Once reckons something of a device at its first use in a snapshot and keeps it from then on: it is shared and must
+// not be written. What it is has a name of its own, which no fact has.
+func Once[T any](s *Snapshot, name string, device int64, reckon func() T) T {
+	key := kept{device: device, name: name}
+	if had, ok := s.decoded[key].(T); ok {
+		return had
+	}
+	value := reckon()
+	s.decoded[key] = value
+	return value
 }

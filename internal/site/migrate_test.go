@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
@@ -70,27 +71,27 @@ func TestADatabaseOfBeforeViewsWereRows(t *testing.T) {
 	if rec, slot, ok := s.HolderOf(hall); !ok || slot == nil || slot.Number != 4 || rec.Place != "Terminal recorder" {
 		t.Errorf("the hall is on %v of %q", slot, rec.Place)
 	}
-	if _, ok := site.Clock.Of(s, shed.Device.ID); !ok {
+	if _, ok := facts.Clock.Of(s, shed.Device.ID); !ok {
 		t.Error("the clock, a fact of the device, is gone")
 	}
-	f, _ := s.Streams(shed)
+	f, _ := facts.ForStreams(s, shed)
 	if len(f.Profiles) != 1 || f.Profiles[0].Token != "p1" || len(f.Measured) != 1 || f.LookedAt.IsZero() {
 		t.Errorf("the first view's streams: %+v", f)
 	}
-	if f, _ := s.Streams(third); len(f.Profiles) != 1 || f.Profiles[0].Token != "p3" || len(f.Measured) != 0 || !f.LookedAt.IsZero() {
+	if f, _ := facts.ForStreams(s, third); len(f.Profiles) != 1 || f.Profiles[0].Token != "p3" || len(f.Measured) != 0 || !f.LookedAt.IsZero() {
 		t.Errorf("the second view's streams: %+v", f)
 	}
-	if in, ok := site.Inputs.Of(s, shed); !ok || len(in.Names) != 1 {
+	if in, ok := facts.Inputs.Of(s, shed); !ok || len(in.Names) != 1 {
 		t.Errorf("the inputs of the channel: %+v", in)
 	}
 	// What was renamed since says the same.
 	if _, slot, _ := s.HolderOf(hall); slot == nil || slot.AuthFailures != 3 {
 		t.Errorf("sign-ins that were refused: %+v", slot)
 	}
-	if asked, ok := site.SignInAsked.Of(s, shed.Device.ID); !ok || !asked.NoPassword {
+	if asked, ok := facts.Attempted.Of(s, shed.Device.ID); !ok || !asked.NoPassword {
 		t.Errorf("that no first password is set: %+v", asked)
 	}
-	if ip, ok := site.IPConfig.Of(s, shed.Device.ID); !ok || ip.Bits != 24 {
+	if ip, ok := facts.IPConfig.Of(s, shed.Device.ID); !ok || ip.Bits != 24 {
 		t.Errorf("address settings: %+v", ip)
 	}
 	if err := s.Err(); err != nil {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/account"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/recorder"
@@ -52,16 +53,16 @@ func Sent(c store.Change) time.Duration {
 
 // KeepAsked keeps how asking for a view went: when it began, and in which words it failed.
 // Trouble of ours isn't kept as the device's, it comes back.
-func (k Kit) KeepAsked(ctx context.Context, fact site.ViewFact[site.Inquiry], of site.Source, via string,
+func (k Kit) KeepAsked(ctx context.Context, key site.ViewFact[fact.LastRead], of site.Source, via string,
 	began time.Time, failed error) error {
 	if failed != nil && engine.Ours(failed) {
 		return failed
 	}
-	asked := site.Inquiry{At: began}
+	asked := fact.LastRead{At: began}
 	if failed != nil {
 		asked.Trouble = trouble.Sentence(failed)
 	}
-	return k.Store.KeepFacts(ctx, fact.New(of, via, began, asked))
+	return k.Store.KeepFacts(ctx, key.New(of, via, began, asked))
 }
 
 // ChannelOf opens the recorder that a change names, else the one that holds a view or is planned

@@ -287,7 +287,7 @@ func (s *Store) SetPaths(ctx context.Context, site, device int64, paths []string
 		if err := orNone(tag.RowsAffected(), err); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `delete from fact where device_id = $1 and name = any($2)`, device, []string{fact.Profiles, fact.Measured, fact.StreamsAsked})
+		_, err = tx.Exec(ctx, `delete from fact where device_id = $1 and name = any($2)`, device, []string{fact.Profiles, fact.Measured, fact.StreamsRead})
 		return err
 	})
 }

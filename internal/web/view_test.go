@@ -7,6 +7,7 @@ import (
 
 	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/demo"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/testbed"
 )
 
@@ -36,7 +37,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 		t.Helper()
 		v := h.snapshot(t, h.Site)
 		for _, of := range v.Sources {
-			if s, _ := v.Picture(of); s != nil {
+			if s, _ := facts.ForPicture(v, of); s != nil {
 				return *s
 			}
 		}

@@ -3,12 +3,14 @@
 // take them from here.
 package fact
 
+import "time"
+
 // Names of facts. What each holds stands beside its typed key in package site.
 const (
 	Seen         = "find.seen"
-	FindAsked    = "find.asked"
+	Scanned      = "find.asked"
 	Account      = "access.account"
-	SignInAsked  = "access.asked"
+	Attempted    = "access.asked"
 	PasswordRule = "access.rule"
 	WebAccount   = "access.web"
 	Users        = "access.users"
@@ -26,7 +28,7 @@ const (
 	Profiles     = "stream.profiles"
 	Measured     = "stream.measured"
 	Touched      = "stream.touched"
-	StreamsAsked = "stream.asked"
+	StreamsRead  = "stream.asked"
 	Still        = "stream.still"
 	Setup        = "view.setup"
 	TriedPTZ     = "view.tried"
@@ -37,5 +39,11 @@ const (
 	Topics       = "event.topics"
 	Rules        = "camera.rules"
 	Inputs       = "route.inputs"
-	RoutesAsked  = "route.asked"
+	RoutesRead   = "route.asked"
 )
+
+// LastRead says when something was asked for last, and what hindered it.
+type LastRead struct {
+	At      time.Time `json:"at"`
+	Trouble string    `json:"trouble,omitempty"`
+}

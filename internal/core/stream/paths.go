@@ -22,7 +22,7 @@ func (e PathsError) Error() string { return string(e) }
 
 // ParsePaths reads the addresses of a device's streams as a person names them, one a line:
 // the part from the first slash on, query and all, or a whole rtsp:// address, of which that
-// part counts: the host is where the device was reached, its name and password are dropped.
+// part counts: the host is where the device was reached, its name, password and fragment are dropped.
 // Each is kept once, in the person's order, at most MaxPaths. Every error is a PathsError.
 func ParsePaths(text string) ([]string, error) {
 	var out []string
@@ -72,6 +72,7 @@ func pathOf(line string) (string, error) {
 			line = "/" + line
 		}
 	}
+	line, _, _ = strings.Cut(line, "#") // a fragment never reaches the device
 	u, err := url.ParseRequestURI(line)
 	if err != nil || line[0] != '/' || strings.HasPrefix(line, "//") || strings.ContainsFunc(line, func(r rune) bool { return r <= ' ' || r > '~' }) || u.Host != "" {
 		return "", PathsError(fmt.Sprintf("%.60q is no address of a stream, as /main or rtsp://192.0.2.7/main.", line))

@@ -30,6 +30,9 @@ func TestParsePaths(t *testing.T) {
 		{"//192.0.2.7/main", nil, "is no address of a stream"},
 		{"/relay?of=rtsp://192.0.2.8/main", []string{"/relay?of=rtsp://192.0.2.8/main"}, ""},
 		{"rtsp://192.0.2.7/://", []string{"/://"}, ""},
+		{"/main#x", []string{"/main"}, ""},
+		{"/#?%", []string{"/"}, ""},
+		{"#x", nil, "is no address of a stream"},
 		{"/a b", nil, "is no address of a stream"},
 		{"/a\x00b", nil, "is no address of a stream"},
 		{"/" + strings.Repeat("x", 600), nil, "is longer than 512"},
@@ -44,7 +47,7 @@ func TestParsePaths(t *testing.T) {
 }
 
 func FuzzParsePaths(f *testing.F) {
-	for _, s := range []string{"/main\n/sub", "rtsp://u:p@192.0.2.7:554/a?b=c#d", "rtsp://[::1]/x", "/%zz", "//x", "rtsp://0/://"} {
+	for _, s := range []string{"/main\n/sub", "rtsp://u:p@192.0.2.7:554/a?b=c#d", "rtsp://[::1]/x", "/%zz", "//x", "rtsp://0/://", "/#?%"} {
 		f.Add(s)
 	}
 	at := netip.MustParseAddrPort("192.0.2.7:554")

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -62,10 +63,10 @@ func keepBench(ctx context.Context, c *act.Call, x Bench) (act.Kept, error) {
 
 // EntryOf is what is typed in for a source; why says why that isn't known yet.
 func EntryOf(s *site.Snapshot, of store.Source, b channel.Bench) (e channel.BenchEntry, why string) {
-	sf, _ := s.Streams(of)
+	sf, _ := facts.ForStreams(s, of)
 	record, _ := stream.Roles(sf.Profiles, b.Codecs)
-	_, opened := site.Account.Of(s, of.Device.ID)
-	switch seen, heard := site.Seen.Of(s, of.Device.ID); {
+	_, opened := facts.Account.Of(s, of.Device.ID)
+	switch seen, heard := facts.Seen.Of(s, of.Device.ID); {
 	case !heard || of.Device.Address == nil:
 		return e, "not found yet"
 	case !opened:

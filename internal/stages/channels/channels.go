@@ -18,6 +18,7 @@ import (
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
@@ -49,18 +50,18 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 		if r, known := site.Recorder.Of(s, rec.ID); known {
 			f.Recorder, f.Slot = &r, slot
 		}
-		if r, read := site.Clock.Of(s, rec.ID); read {
+		if r, read := facts.Clock.Of(s, rec.ID); read {
 			f.Ahead, f.AheadKnown = r.Offset.Mid(), true
 		}
 		f.Others = s.AlsoOn(of)
-		if on, ok := site.Placed.Of(s, of); ok && on.Recorder == rec.ID {
+		if on, ok := facts.Placed.Of(s, of); ok && on.Recorder == rec.ID {
 			f.PlacedAt = on.At
 		}
 	}
-	if info, ok := site.Info.Of(s, of.Device.ID); ok && of.First() {
+	if info, ok := facts.Info.Of(s, of.Device.ID); ok && of.First() {
 		f.Own = channel.OwnName(info.Name, info.Make, info.Model, info.NameFixed)
 	}
-	sf, sw := s.Streams(of)
+	sf, sw := facts.ForStreams(s, of)
 	if sf.Trouble == "" && len(sf.Profiles) > 0 {
 		w.Stream, w.View = stream.Roles(sf.Profiles, sw.Codecs)
 		w.Unfit = w.Stream == ""
@@ -76,19 +77,19 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 // says, and what the site needs passed.
 func cameraOf(s *site.Snapshot, of site.Source) channel.Camera {
 	c := channel.Camera{Make: of.Device.Make, Model: of.Device.Model, Needs: []string{channel.PassVideo}}
-	if info, ok := site.Info.Of(s, of.Device.ID); ok && info.Make != "" {
+	if info, ok := facts.Info.Of(s, of.Device.ID); ok && info.Make != "" {
 		c.Make, c.Model = info.Make, info.Model
 	}
-	if seen, ok := site.Seen.Of(s, of.Device.ID); ok && seen.RTSPAlone() {
+	if seen, ok := facts.Seen.Of(s, of.Device.ID); ok && seen.RTSPAlone() {
 		c.RTSPAlone = true
 	}
-	if topics, ok := site.Topics.Of(s, of.Device.ID); ok && len(topics) > 0 {
+	if topics, ok := facts.Topics.Of(s, of.Device.ID); ok && len(topics) > 0 {
 		c.Needs = append(c.Needs, channel.PassEvents)
 	}
-	if setup, ok := site.Setup.Of(s, of); ok && setup.PTZ != nil {
+	if setup, ok := facts.Setup.Of(s, of); ok && setup.PTZ != nil {
 		c.Needs = append(c.Needs, channel.PassPTZ)
 	}
-	measured, _ := site.Measured.Of(s, of)
+	measured, _ := facts.Measured.Of(s, of)
 	for _, m := range measured {
 		if m.Sound != nil && of.Consent.Given() && !slices.Contains(c.Needs, channel.PassSound) {
 			c.Needs = append(c.Needs, channel.PassSound)
@@ -197,7 +198,7 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	fresh := slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.Place && ch.Made() && ch.ToText != channel.Empty })
 	if fresh {
 		now := time.Now().UTC()
-		if err := c.Store.KeepFacts(ctx, site.Placed.New(v.Source, "placing it", now, site.PlacedOn{Recorder: rec.ID, At: now})); err != nil {
+		if err := c.Store.KeepFacts(ctx, facts.Placed.New(v.Source, "placing it", now, facts.PlacedOn{Recorder: rec.ID, At: now})); err != nil {
 			return err
 		}
 	}
@@ -321,8 +322,8 @@ func (p placing) Write(ctx context.Context) error {
 	if p.c.ToText == channel.Empty {
 		return p.client.Remove(ctx, p.number)
 	}
-	account, ok := site.Account.Of(p.s, p.device.ID)
-	seen, heard := site.Seen.Of(p.s, p.device.ID)
+	account, ok := facts.Account.Of(p.s, p.device.ID)
+	seen, heard := facts.Seen.Of(p.s, p.device.ID)
 	if !ok || !heard {
 		return trouble.Told("No account opens " + p.device.Place + " yet: sign in first.")
 	}

@@ -8,6 +8,7 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -49,10 +50,10 @@ func (c *Stage) readName(ctx context.Context, v *engine.Visit, changes []store.C
 	}
 	defer client.Close()
 	name, fixed, err := client.Name(ctx)
-	info, ok := site.Info.Of(s, v.Device.ID)
+	info, ok := facts.Info.Of(s, v.Device.ID)
 	if err != nil || !ok {
 		return err
 	}
 	info.Name, info.NameFixed = name, fixed
-	return c.Store.KeepFacts(ctx, site.Info.New(v.Device.ID, "GetScopes", time.Now().UTC(), info))
+	return c.Store.KeepFacts(ctx, facts.Info.New(v.Device.ID, "GetScopes", time.Now().UTC(), info))
 }

@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -42,7 +43,7 @@ func Assign(s *site.Snapshot) (all []channel.Placing, bins []channel.Bin, a chan
 // placingOf is a view as it is to be placed, with how each recorder takes it; known is false where its
 // streams weren't read.
 func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.Placing, known bool) {
-	sf, _ := s.Streams(of)
+	sf, _ := facts.ForStreams(s, of)
 	if sf.Trouble != "" || len(sf.Profiles) == 0 {
 		return p, false
 	}
@@ -83,7 +84,7 @@ func FactsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts,
 		return f, w
 	}
 	f.Recorder = &table
-	sf, _ := s.Streams(of)
+	sf, _ := facts.ForStreams(s, of)
 	if sf.Trouble == "" && len(sf.Profiles) > 0 {
 		w.Stream, w.View = stream.Roles(sf.Profiles, table.Limits.Codecs)
 		w.Unfit = w.Stream == ""

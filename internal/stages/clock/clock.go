@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -32,14 +33,14 @@ func (k *Stage) Manner() engine.Manner { return engine.Manner{Of: engine.Cameras
 func (k *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	d := of.Device
 	if d.Kind == identity.Recorder {
-		r, ok := site.Clock.Of(s, d.ID)
+		r, ok := facts.Clock.Of(s, d.ID)
 		if !ok {
 			return stage.Verdict{}
 		}
 		return stage.Verdict{Read: true, Findings: clock.JudgeRecorder(now, r, d.Place, s.Site.ZonePosix), Done: "In step with this server."}
 	}
-	f, w := s.Clock(d)
-	found, _ := s.Find(d)
+	f, w := facts.ForClock(s, d)
+	found, _ := facts.ForIdentity(s, d)
 	notHere := found.OnlyBehind()
 	if notHere == "" {
 		notHere = found.OnlyRTSP()
@@ -52,16 +53,16 @@ func (k *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 func (k *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
 	d := of.Device
 	if d.Kind == identity.Recorder {
-		r, ok := site.Clock.Of(s, d.ID)
+		r, ok := facts.Clock.Of(s, d.ID)
 		if table, known := site.Recorder.Of(s, d.ID); !ok || !known || !table.SetsTime {
 			return nil
 		}
 		return clock.ProposeRecorder(r)
 	}
-	if a, open := site.Account.Of(s, d.ID); !open || a.Scheme == access.RTSP {
+	if a, open := facts.Account.Of(s, d.ID); !open || a.Scheme == access.RTSP {
 		return nil
 	}
-	f, w := s.Clock(d)
+	f, w := facts.ForClock(s, d)
 	return clock.Propose(now, f, w)
 }
 
@@ -75,7 +76,7 @@ func (k *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		if err != nil {
 			return err
 		}
-		if f, _ := s.Clock(v.Device); clock.Stale(f) == "" {
+		if f, _ := facts.ForClock(s, v.Device); clock.Stale(f) == "" {
 			return nil
 		}
 	default:
@@ -107,7 +108,7 @@ func (k *Stage) StillHolds(ctx context.Context, v *engine.Visit, c store.Change)
 			return false, "", err
 		}
 	}
-	f, _ := s.Clock(v.Device)
+	f, _ := facts.ForClock(s, v.Device)
 	holds, says = clock.Holding(f)
 	return holds, says, nil
 }
@@ -121,16 +122,16 @@ const (
 // Watch reads a camera's clock again and again for a minute, as finely as it can be: its drift
 // shows. Where it is being watched already nothing more begins; until is when that ends.
 func (k *Stage) Watch(ctx context.Context, of store.Source, every time.Duration, most int) (until time.Time, err error) {
-	facts, err := k.Store.FactsOf(ctx, []int64{of.Device.ID})
+	had, err := k.Store.FactsOf(ctx, []int64{of.Device.ID})
 	if err != nil {
 		return until, err
 	}
 	now := time.Now().UTC()
-	if was, ok, err := site.Watched.From(facts[of.Device.ID]); err != nil || ok && now.Before(was.Until) {
+	if was, ok, err := facts.Watched.From(had[of.Device.ID]); err != nil || ok && now.Before(was.Until) {
 		return was.Until, err
 	}
 	until = now.Add(every * time.Duration(most))
-	if err := k.Store.KeepFacts(ctx, site.Watched.New(of.Device.ID, "a person asked", now, site.Watch{Until: until})); err != nil {
+	if err := k.Store.KeepFacts(ctx, facts.Watched.New(of.Device.ID, "a person asked", now, facts.Watch{Until: until})); err != nil {
 		return until, err
 	}
 	return until, k.Engine.Watch(ctx, of, k.ID(), every, most)

@@ -11,7 +11,7 @@ import (
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/store"
 )
 
@@ -38,10 +38,10 @@ func (k *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		return nil, err
 	}
 	if c.Kind == clock.SetText {
-		services, _ := site.Services.Of(s, v.Device.ID)
+		services, _ := facts.Services.Of(s, v.Device.ID)
 		return textEditor(cam, services, c), nil
 	}
-	f, _ := s.Clock(v.Device)
+	f, _ := facts.ForClock(s, v.Device)
 	return cameraEditor{cam: cam, facts: f, c: c}, nil
 }
 

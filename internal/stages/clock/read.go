@@ -14,6 +14,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -46,11 +47,11 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	seen, ok := site.Seen.Of(s, d.ID)
+	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" {
 		return "", trouble.Told(d.Place + " speaks no ONVIF that answered: its clock can't be read.")
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	plain, err := onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
 	if err != nil {
 		return "", err
@@ -65,7 +66,7 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", err
 	}
 	via := "GetSystemDateAndTime"
-	if _, open := site.Account.Of(s, d.ID); open {
+	if _, open := facts.Account.Of(s, d.ID); open {
 		more, err := k.readSettings(ctx, v, s, &r)
 		if err != nil {
 			return "", err
@@ -75,9 +76,9 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err := k.drift(ctx, d, &r); err != nil {
 		return "", err
 	}
-	ref, _ := s.Clock(d)
+	ref, _ := facts.ForClock(s, d)
 	r.Against = &clock.Against{ID: ref.Reference.ID, Name: ref.Reference.Name, Why: ref.Reference.Why}
-	if err := k.Store.KeepFacts(ctx, site.Clock.New(d.ID, via, r.At, r)); err != nil {
+	if err := k.Store.KeepFacts(ctx, facts.Clock.New(d.ID, via, r.At, r)); err != nil {
 		return "", err
 	}
 	return "offset " + r.Offset.String() + " from this server", nil
@@ -106,11 +107,11 @@ func (k *Stage) readSettings(ctx context.Context, v *engine.Visit, s *site.Snaps
 // burnedIn reads how the camera burns date and time into its picture; in runs over many
 // it isn't read again where it is known.
 func (k *Stage) burnedIn(ctx context.Context, c *onvif.Client, s *site.Snapshot, v *engine.Visit, r *clock.Reading) error {
-	if was, ok := site.Clock.Of(s, v.Device.ID); ok && !v.Narrow && was.Dates != "" {
+	if was, ok := facts.Clock.Of(s, v.Device.ID); ok && !v.Narrow && was.Dates != "" {
 		r.Dates, r.Times = was.Dates, was.Times
 		return nil
 	}
-	services, _ := site.Services.Of(s, v.Device.ID)
+	services, _ := facts.Services.Of(s, v.Device.ID)
 	texts, err := c.Texts(ctx, services)
 	switch {
 	case errors.Is(err, dial.ErrNotSupported), errors.Is(err, dial.ErrRefused):
@@ -128,7 +129,7 @@ func (k *Stage) drift(ctx context.Context, d store.Device, r *clock.Reading) err
 	if r.NTP {
 		return nil
 	}
-	return site.FitDrift(ctx, k.Store, d.ID, r)
+	return facts.FitDrift(ctx, k.Store, d.ID, r)
 }
 
 // History is how a device's clock stood at its last readings, in the order of time.
@@ -137,7 +138,7 @@ func (k *Stage) History(ctx context.Context, device int64, limit int) ([]clock.R
 	if err != nil {
 		return nil, err
 	}
-	out, err := site.ClockReadings(past)
+	out, err := facts.ClockReadings(past)
 	slices.Reverse(out)
 	return out, err
 }

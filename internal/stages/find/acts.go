@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/setup"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -132,7 +133,7 @@ func takeOver(ctx context.Context, c *act.Call, x Placement) (act.Kept, error) {
 			return act.Kept{}, store.ErrNotFound
 		}
 	}
-	was, _ := site.Seen.Of(s, of.Device.ID)
+	was, _ := facts.Seen.Of(s, of.Device.ID)
 	if err := TakeOver(ctx, c.Store, place, newcomer); err != nil {
 		return act.Kept{}, err
 	}
@@ -165,7 +166,7 @@ func list(ctx context.Context, c *act.Call, x Place) (act.Kept, error) {
 	if err := c.Store.Name(ctx, of.ID, place); err != nil {
 		return act.Kept{}, err
 	}
-	if seen, ok := site.Seen.Of(s, of.Device.ID); ok {
+	if seen, ok := facts.Seen.Of(s, of.Device.ID); ok {
 		if err := c.Store.SetOurs(ctx, c.Site.ID, map[int64]identity.Word{of.Device.ID: identity.WordOn(seen)}); err != nil {
 			return act.Kept{}, err
 		}
@@ -233,7 +234,7 @@ func words(ctx context.Context, c *act.Call, rows map[int64]netip.Addr) (all map
 	all = map[int64]identity.Word{}
 	for _, id := range only {
 		d, ok := s.Device(id)
-		seen, heard := site.Seen.Of(s, id)
+		seen, heard := facts.Seen.Of(s, id)
 		if !ok || !heard || seen.Address != rows[id] {
 			return nil, nil, nil, trouble.Tell(changedMeanwhile, "One of them")
 		}
@@ -283,7 +284,7 @@ type SeenOf struct {
 func SeenAt(s *site.Snapshot) map[netip.Addr]SeenOf {
 	out := map[netip.Addr]SeenOf{}
 	for _, d := range s.Devices {
-		if x, ok := site.Seen.Of(s, d.ID); ok {
+		if x, ok := facts.Seen.Of(s, d.ID); ok {
 			out[x.Address] = SeenOf{x, d}
 		}
 	}
@@ -296,7 +297,7 @@ func Agreement(s *site.Snapshot, d store.Device, seen identity.Sighting) string 
 		return "see what answers there"
 	}
 	k := d.Known()
-	k.Pin, _ = site.Pin.Of(s, d.ID)
+	k.Pin, _ = facts.Pin.Of(s, d.ID)
 	return identity.Agreement(k, seen)
 }
 
@@ -327,14 +328,14 @@ func taken(now time.Time, s *site.Snapshot, rows map[int64]netip.Addr) (all []st
 		if !ok {
 			continue
 		}
-		f, w := s.Find(d)
+		f, w := facts.ForIdentity(s, d)
 		shown := seen[at]
 		if is, ok := identity.NewAddress(f); !ok || is != at || shown.Device.ID == 0 {
 			return nil, nil, trouble.Tell(changedMeanwhile, d.Place)
 		}
 		m := store.TakenAddress{Device: d.ID, Seen: shown.Sighting, LookFacts: []store.NewFact{
-			site.Seen.New(d.ID, shown.WaysText(), now, shown.Sighting),
-			site.FindAsked.New(d.ID, "a person settled it", now, site.Inquiry{At: now, Outcome: identity.Matched, Tried: f.Tried})}}
+			facts.Seen.New(d.ID, shown.WaysText(), now, shown.Sighting),
+			facts.Scanned.New(d.ID, "a person settled it", now, identity.Scan{At: now, Outcome: identity.Matched, Tried: f.Tried})}}
 		if !shown.Device.Expected {
 			m.Newcomer = shown.Device.ID
 		}
@@ -400,16 +401,16 @@ func expectHere(ctx context.Context, c *act.Call, x act.Camera) (act.Kept, error
 	if err != nil {
 		return act.Kept{}, err
 	}
-	seen, ok := site.Seen.Of(s, of.Device.ID)
+	seen, ok := facts.Seen.Of(s, of.Device.ID)
 	if !ok {
 		return act.Kept{}, trouble.Told("It doesn't answer now: look first.")
 	}
 	if err := c.Store.ExpectAt(ctx, of.Device.ID, seen.Address); err != nil {
 		return act.Kept{}, err
 	}
-	if asked, ok := site.FindAsked.Of(s, of.Device.ID); ok && asked.MovedFrom.IsValid() { // that it moved is settled
+	if asked, ok := facts.Scanned.Of(s, of.Device.ID); ok && asked.MovedFrom.IsValid() { // that it moved is settled
 		asked.Outcome, asked.MovedFrom = identity.Matched, netip.Addr{}
-		if err := c.Store.KeepFacts(ctx, site.FindAsked.New(of.Device.ID, "a person settled it", c.Now.UTC(), asked)); err != nil {
+		if err := c.Store.KeepFacts(ctx, facts.Scanned.New(of.Device.ID, "a person settled it", c.Now.UTC(), asked)); err != nil {
 			return act.Kept{}, err
 		}
 	}
@@ -430,7 +431,7 @@ func pickViews(ctx context.Context, c *act.Call, x Views) (act.Kept, error) {
 		return act.Kept{}, err
 	}
 	var tokens, names []string
-	there, _ := site.VideoSources.Of(s, of.Device.ID)
+	there, _ := facts.VideoSources.Of(s, of.Device.ID)
 	for _, v := range there {
 		if slices.Contains(x.Views, v.Token) {
 			tokens, names = append(tokens, v.Token), append(names, v.Name)
@@ -474,7 +475,7 @@ func planMove(_ time.Time, s *act.Seen, x Move) (p act.Planned, err error) {
 	if err != nil {
 		return p, err
 	}
-	f, _ := s.Find(of.Device)
+	f, _ := facts.ForIdentity(s.Snapshot, of.Device)
 	if f.IPConfig == nil || f.Seen == nil {
 		return p, trouble.Told("Its address settings weren't read: sign in to it first.")
 	}
@@ -514,7 +515,7 @@ func (f *Stage) planDeed(now time.Time, s *act.Seen, x Deed) (p act.Planned, err
 	}
 	var ch finding.Change
 	p.Stage = stage.Clock
-	_, open := site.Account.Of(s.Snapshot, d.ID)
+	_, open := facts.Account.Of(s.Snapshot, d.ID)
 	switch {
 	case x.What == "restart" && open:
 		ch = access.RestartNow()

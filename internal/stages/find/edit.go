@@ -19,6 +19,7 @@ import (
 	"duskyharbor/internal/device/discovery"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
@@ -337,7 +338,7 @@ func replaceHost(url string, was, at netip.Addr) string {
 
 // moved keeps where a device is reached from now on.
 func (f *Stage) moved(ctx context.Context, d store.Device, s *site.Snapshot, at netip.Addr) error {
-	seen, _ := site.Seen.Of(s, d.ID)
+	seen, _ := facts.Seen.Of(s, d.ID)
 	was := seen.Address
 	seen.At = time.Now().UTC()
 	for _, field := range []*string{&seen.Service, &seen.Page} {
@@ -346,8 +347,8 @@ func (f *Stage) moved(ctx context.Context, d store.Device, s *site.Snapshot, at 
 		}
 	}
 	seen.Address = at
-	return errors.Join(f.Store.Moved(ctx, d.ID, at), f.Store.KeepFacts(ctx, site.Seen.New(d.ID, seen.WaysText(), seen.At, seen),
-		site.FindAsked.New(d.ID, "look", seen.At, site.Inquiry{At: seen.At, Outcome: identity.Matched})),
+	return errors.Join(f.Store.Moved(ctx, d.ID, at), f.Store.KeepFacts(ctx, facts.Seen.New(d.ID, seen.WaysText(), seen.At, seen),
+		facts.Scanned.New(d.ID, "look", seen.At, identity.Scan{At: seen.At, Outcome: identity.Matched})),
 		f.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "moved", Place: d.Place,
 			Says: fmt.Sprintf("It was moved from %s to %s.", was, at)}))
 }

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -43,15 +44,15 @@ func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 
 // Judge says how a device was found.
 func (f *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	facts, wishes := s.Find(of.Device)
-	return stage.Verdict{Read: facts.Read(), Findings: identity.Judge(now, facts, wishes), Done: "It answers where it is expected."}
+	seen, w := facts.ForIdentity(s, of.Device)
+	return stage.Verdict{Read: seen.Read(), Findings: identity.Judge(now, seen, w), Done: "It answers where it is expected."}
 }
 
 // Propose lists what puts a device right on its network.
 func (f *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
-	facts, wishes := s.Find(of.Device)
-	_, open := site.Account.Of(s, of.Device.ID)
-	return identity.Propose(now, facts, wishes, open)
+	seen, w := facts.ForIdentity(s, of.Device)
+	_, open := facts.Account.Of(s, of.Device.ID)
+	return identity.Propose(now, seen, w, open)
 }
 
 // AfterChange reads what a change of Find touched: the recorder that tells of the device,
@@ -68,14 +69,14 @@ func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if err != nil {
 		return err
 	}
-	if facts, _ := s.Find(d); facts.Behind != nil {
-		if rec, ok := s.Device(facts.Behind.RecorderID); ok {
+	if seen, _ := facts.ForIdentity(s, d); seen.Behind != nil {
+		if rec, ok := s.Device(seen.Behind.RecorderID); ok {
 			if _, err := f.Recorders.Read(ctx, rec); err != nil {
 				return err
 			}
 		}
 	}
-	if _, open := site.Account.Of(s, d.ID); !open {
+	if _, open := facts.Account.Of(s, d.ID); !open {
 		return nil
 	}
 	c, err := f.Accounts.Open(ctx, d, s, f.ID().String())
@@ -97,10 +98,10 @@ func (f *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		return err
 	}
 	now := time.Now().UTC()
-	facts := []store.NewFact{site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", now, at),
-		site.Hidden.New(d.ID, "GetDiscoveryMode", now, err == nil && !heard)}
+	read := []store.NewFact{facts.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", now, at),
+		facts.Hidden.New(d.ID, "GetDiscoveryMode", now, err == nil && !heard)}
 	if hasNames {
-		facts = append(facts, site.DNS.New(d.ID, "GetDNS", now, names))
+		read = append(read, facts.DNS.New(d.ID, "GetDNS", now, names))
 	}
-	return f.Store.KeepFacts(ctx, facts...)
+	return f.Store.KeepFacts(ctx, read...)
 }

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/device/discovery"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -38,7 +39,7 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	if err != nil {
 		return nil, err
 	}
-	before, err := store.Named[site.Inquiry](ctx, f.Store, siteID, fact.FindAsked)
+	before, err := store.Named[identity.Scan](ctx, f.Store, siteID, fact.Scanned)
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +94,7 @@ func (f *Stage) reconcile(ctx context.Context, siteID int64, n store.Network, se
 	}
 	var drop []store.Dropped
 	for _, id := range r.silent {
-		drop = append(drop, store.Dropped{Device: id, Name: site.Seen.Name})
+		drop = append(drop, store.Dropped{Device: id, Name: facts.Seen.Name})
 	}
 	return r.touched, errors.Join(f.Store.Write(ctx, store.Writes{Said: r.said, Drop: drop, Facts: r.facts}),
 		f.Store.Note(ctx, siteID, r.news...))
@@ -123,9 +124,9 @@ func hangs(s *site.Snapshot, at netip.Addr) bool {
 type reconciler struct {
 	site            int64
 	now             time.Time
-	again           bool                   // the network was looked at before
-	heard           map[int64]bool         // devices that had answered before
-	before          map[int64]site.Inquiry // what the looks before said of each
+	again           bool                    // the network was looked at before
+	heard           map[int64]bool          // devices that had answered before
+	before          map[int64]identity.Scan // what the looks before said of each
 	tried           string
 	silent, touched []int64
 	facts           []store.NewFact
@@ -145,7 +146,7 @@ func (r *reconciler) happened(id int64, place, kind, format string, args ...any)
 func (r *reconciler) missed(m identity.Match) {
 	id := m.Known.ID
 	r.silent, r.touched = append(r.silent, id), append(r.touched, id)
-	r.facts = append(r.facts, site.FindAsked.New(id, "look", r.now, site.Inquiry{At: r.now, Outcome: m.Outcome, Tried: r.tried,
+	r.facts = append(r.facts, facts.Scanned.New(id, "look", r.now, identity.Scan{At: r.now, Outcome: m.Outcome, Tried: r.tried,
 		Found: r.heard[id] || r.before[id].Found, Elsewhere: m.Elsewhere}))
 	if r.heard[id] {
 		r.happened(id, m.Known.Place, "vanished", "It answered at %s and doesn't any more.", m.Known.Address)
@@ -161,7 +162,7 @@ func (r *reconciler) elsewhere(m identity.Match) {
 	}
 	asked.Elsewhere, asked.Claims = m.Elsewhere, m.Claims
 	r.touched = append(r.touched, m.Known.ID)
-	r.facts = append(r.facts, site.FindAsked.New(m.Known.ID, "look", r.now, asked))
+	r.facts = append(r.facts, facts.Scanned.New(m.Known.ID, "look", r.now, asked))
 }
 
 // beside are the sightings of a look with those of other networks, as they were seen there
@@ -186,7 +187,7 @@ func beside(seen []identity.Sighting, others map[int64]identity.Sighting, looked
 // stays until a person decides.
 func (r *reconciler) met(id int64, m identity.Match) {
 	s, was := m.Seen, r.before[id]
-	asked := site.Inquiry{At: r.now, Outcome: identity.Carry(was.Outcome, m.Outcome), Tried: r.tried, Found: true, Elsewhere: m.Elsewhere, Claims: m.Claims}
+	asked := identity.Scan{At: r.now, Outcome: identity.Carry(was.Outcome, m.Outcome), Tried: r.tried, Found: true, Elsewhere: m.Elsewhere, Claims: m.Claims}
 	place := s.Address.String()
 	if m.Known != nil {
 		place = m.Known.Place
@@ -212,7 +213,7 @@ func (r *reconciler) met(id int64, m identity.Match) {
 	case m.Outcome == identity.Doubtful:
 		r.happened(id, place, "replaced", "Another device answers at %s.", s.Address)
 	}
-	r.facts = append(r.facts, site.Seen.New(id, s.WaysText(), r.now, *s), site.FindAsked.New(id, "look", r.now, asked))
+	r.facts = append(r.facts, facts.Seen.New(id, s.WaysText(), r.now, *s), facts.Scanned.New(id, "look", r.now, asked))
 	r.touched = append(r.touched, id)
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -21,15 +22,15 @@ func TakeOver(ctx context.Context, st *store.Store, place store.Device, newcomer
 	if err != nil {
 		return err
 	}
-	seen, heard := site.Seen.Of(s, who)
-	facts, _ := s.Find(place)
+	seen, heard := facts.Seen.Of(s, who)
+	kept, _ := facts.ForIdentity(s, place)
 	var other *identity.Known
 	if newcomer != 0 {
 		d, _ := s.Device(newcomer)
 		k := d.Known()
 		other = &k
 	}
-	if why := identity.MayTakeOver(place.Known(), other, heard, facts.Outcome); why != "" {
+	if why := identity.MayTakeOver(place.Known(), other, heard, kept.Outcome); why != "" {
 		return trouble.Told(why)
 	}
 	if err := st.Replace(ctx, place.ID, newcomer, seen); err != nil {
@@ -37,8 +38,8 @@ func TakeOver(ctx context.Context, st *store.Store, place store.Device, newcomer
 	}
 	if newcomer == 0 { // who answers is who is known from now on
 		now := seen.At
-		if err := st.KeepFacts(ctx, site.Seen.New(place.ID, seen.WaysText(), now, seen),
-			site.FindAsked.New(place.ID, "look", now, site.Inquiry{At: now, Outcome: identity.Matched})); err != nil {
+		if err := st.KeepFacts(ctx, facts.Seen.New(place.ID, seen.WaysText(), now, seen),
+			facts.Scanned.New(place.ID, "look", now, identity.Scan{At: now, Outcome: identity.Matched})); err != nil {
 			return err
 		}
 	}

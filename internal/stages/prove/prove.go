@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -53,7 +54,7 @@ func Facts(s *site.Snapshot, of site.Source) proof.Facts {
 	for _, w := range s.Walks[of.ID] {
 		f.Walks = append(f.Walks, w.Test)
 	}
-	for _, g := range route.Walks(s.Routes(of)) {
+	for _, g := range route.Walks(facts.ForRoutes(s, of)) {
 		f.Routes = append(f.Routes, proof.Route{Topic: g.Topic, Input: g.Input})
 	}
 	return f
@@ -62,7 +63,7 @@ func Facts(s *site.Snapshot, of site.Source) proof.Facts {
 // Next is the route that the next walk takes; ok is false where none can be walked.
 func Next(now time.Time, s *site.Snapshot, of site.Source) (route.Peg, bool) {
 	f := Facts(s, of)
-	return route.Walked(s.Routes(of), func(g route.Peg) bool { return f.Proven(now, proof.Route{Topic: g.Topic, Input: g.Input}, of.Place) })
+	return route.Walked(facts.ForRoutes(s, of), func(g route.Peg) bool { return f.Proven(now, proof.Route{Topic: g.Topic, Input: g.Input}, of.Place) })
 }
 
 // basis is what a view's proof rests on: whose it is, where, how it is placed and pegged,
@@ -77,9 +78,9 @@ func basis(s *site.Snapshot, of site.Source) string {
 	if slot != nil {
 		number = strconv.Itoa(slot.Number) + " " + slot.Name
 	}
-	info, _ := site.Info.Of(s, d.ID)
-	r, _ := site.Clock.Of(s, d.ID)
-	in, _ := site.Inputs.Of(s, of)
+	info, _ := facts.Info.Of(s, d.ID)
+	r, _ := facts.Clock.Of(s, d.ID)
+	in, _ := facts.Inputs.Of(s, of)
 	pegs := make([]string, len(in.Pegs))
 	for i, g := range in.Pegs {
 		pegs[i] = g.String()

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -123,7 +124,7 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 		return err
 	}
 	w.off, w.test.Error = reading.Offset.Mid(), reading.Offset.Error()
-	services, _ := site.Services.Of(s, w.of.Device.ID)
+	services, _ := facts.Services.Of(s, w.of.Device.ID)
 	point, err := cam.Subscribe(ctx, services)
 	if err != nil {
 		return err
@@ -148,7 +149,7 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 	}
 	failed := make(chan error, 2)
 	var wg sync.WaitGroup
-	view := s.EventsOf(w.of)
+	view := facts.EventsOf(s, w.of)
 	wg.Go(func() { failed <- w.hearCamera(ctx, point, view) })
 	wg.Go(func() { failed <- w.hearRecorder(ctx, rc, slot.Number, after) })
 	defer wg.Wait()

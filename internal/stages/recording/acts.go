@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -107,7 +108,7 @@ func choosePlan(ctx context.Context, c *act.Call, x Write) (act.Kept, error) {
 // planWrite says what choosing a plan changes on channels, and whose can't be changed.
 func planWrite(now time.Time, s *act.Seen, x Write) (p act.Planned, err error) {
 	for _, of := range s.Of {
-		f, w := s.Recording(of)
+		f, w := facts.ForRecording(s.Snapshot, of)
 		changes := recording.Propose(now, f, w)
 		p.Add(of, changes)
 		switch {

@@ -14,6 +14,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
@@ -34,13 +35,13 @@ func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true, Of
 
 // Judge says how a view's recording stands.
 func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	f, w := s.Recording(of)
+	f, w := facts.ForRecording(s, of)
 	return stage.Verdict{Read: f.Read(), Findings: recording.Judge(now, f, w), Done: recording.Done(f, w)}
 }
 
 // Propose writes the plan that was chosen.
 func (r *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
-	f, w := s.Recording(of)
+	f, w := facts.ForRecording(s, of)
 	return recording.Propose(now, f, w)
 }
 

@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
 )
 
 // Acts of the stage.
@@ -28,7 +29,7 @@ func planPeg(_ time.Time, s *act.Seen, x Peg) (p act.Planned, err error) {
 	if err != nil {
 		return p, err
 	}
-	f := s.Routes(of)
+	f := facts.ForRoutes(s.Snapshot, of)
 	if f.Channel == 0 || !slices.Contains(f.Inputs, x.Input) || !knows(f, x.Topic) {
 		return p, trouble.Told("That topic or input isn't there any more: read the routes again.")
 	}

@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -35,15 +36,15 @@ func (r *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true} }
 
 // Judge says which happenings have no way into the recorder.
 func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	f := s.Routes(of)
-	found, _ := s.Find(of.Device)
+	f := facts.ForRoutes(s, of)
+	found, _ := facts.ForIdentity(s, of.Device)
 	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}),
 		Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
 }
 
 // Propose pegs what is suggested.
 func (r *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
-	return route.Propose(now, s.Routes(of), route.Wishes{})
+	return route.Propose(now, facts.ForRoutes(s, of), route.Wishes{})
 }
 
 // Read reads a camera's topics and rules and the inputs of its channel. A recorder is read
@@ -61,7 +62,7 @@ func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err == nil {
 		err = r.Recorders.KeepInputs(ctx, v)
 	}
-	if kept := r.KeepAsked(ctx, site.RoutesAsked, v.Source, "routes", began, err); kept != nil {
+	if kept := r.KeepAsked(ctx, facts.RoutesRead, v.Source, "routes", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
@@ -74,13 +75,13 @@ func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot
 		return "", err
 	}
 	defer c.Close()
-	services, _ := site.Services.Of(s, d.ID)
+	services, _ := facts.Services.Of(s, d.ID)
 	topics, err := c.Topics(ctx, services)
 	if err != nil {
 		return "", err
 	}
 	now := time.Now().UTC()
-	if err := r.Store.KeepFacts(ctx, site.Topics.New(d.ID, "GetEventProperties", now, topics)); err != nil {
+	if err := r.Store.KeepFacts(ctx, facts.Topics.New(d.ID, "GetEventProperties", now, topics)); err != nil {
 		return "", err
 	}
 	profiles, _ := site.Profiles.Of(s, d.ID)
@@ -96,7 +97,7 @@ func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot
 		return "", err
 	}
 	if err == nil {
-		if err := r.Store.KeepFacts(ctx, site.Rules.New(of, "GetRules", now, rules)); err != nil {
+		if err := r.Store.KeepFacts(ctx, facts.Rules.New(of, "GetRules", now, rules)); err != nil {
 			return "", err
 		}
 	}
@@ -145,7 +146,7 @@ func (r *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 	if err != nil {
 		return false, err
 	}
-	return route.Subscribing(s.Routes(v.Source)), nil
+	return route.Subscribing(facts.ForRoutes(s, v.Source)), nil
 }
 
 // Editor pegs topics to an input of the camera's channel.

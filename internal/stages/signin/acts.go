@@ -9,7 +9,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 )
 
 // Acts of the stage.
@@ -73,11 +73,11 @@ func allowBasic(ctx context.Context, c *act.Call, x Basic) (act.Kept, error) {
 	if x.Off {
 		return act.Kept{Says: "Its password isn't sent in clear any more.", Did: "forbade Basic", Detail: of.Place, Judge: judge}, c.Store.AllowBasic(ctx, of.Device.ID, nil)
 	}
-	seen, heard := site.Seen.Of(s, of.Device.ID)
+	seen, heard := facts.Seen.Of(s, of.Device.ID)
 	if !heard {
 		return act.Kept{}, trouble.Told("It doesn't answer now: look first.")
 	}
-	seen.Cert, _ = site.ShownPin.Of(s, of.Device.ID) // it is allowed to what shows itself now, and to nothing else
+	seen.Cert, _ = facts.ShownPin.Of(s, of.Device.ID) // it is allowed to what shows itself now, and to nothing else
 	w := identity.WordOn(seen)
 	return act.Kept{Says: "Basic is allowed on " + of.Device.Place + ": sign in again.", Did: "allowed Basic in clear", Detail: of.Place, Judge: judge},
 		c.Store.AllowBasic(ctx, of.Device.ID, &w)
@@ -94,10 +94,10 @@ func trust(ctx context.Context, c *act.Call, x Shown) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	f, _ := s.SignIn(c.Now, of.Device)
+	f, _ := facts.ForAccess(s, c.Now, of.Device)
 	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != x.Shown {
 		return act.Kept{}, trouble.Told("It shows another certificate by now: sign in again and compare.")
 	}
 	return act.Kept{Says: "Its new certificate is trusted: sign in again.", Did: "trusted a certificate", Detail: of.Place + ": " + f.Shown, Judge: []int64{of.Device.ID}},
-		c.Store.KeepFacts(ctx, site.Pin.New(of.Device.ID, "a person trusted it", c.Now.UTC(), f.Shown))
+		c.Store.KeepFacts(ctx, facts.Pin.New(of.Device.ID, "a person trusted it", c.Now.UTC(), f.Shown))
 }

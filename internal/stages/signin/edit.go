@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
@@ -49,7 +50,7 @@ func (g *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
 	name := c.Args["name"]
 	rule := access.Rule{}
-	if r, ok := site.PasswordRule.Of(s, d.ID); ok {
+	if r, ok := facts.PasswordRule.Of(s, d.ID); ok {
 		rule = r
 	}
 	return engine.EditorFuncs{
@@ -137,7 +138,7 @@ func (g *Stage) createEditor(d store.Device, s *site.Snapshot, c store.Change) e
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
 			if c.State == store.Asked && c.Writes == 0 {
-				if f, _ := s.SignIn(time.Now(), d); f.Web != nil && f.Account == nil {
+				if f, _ := facts.ForAccess(s, time.Now(), d); f.Web != nil && f.Account == nil {
 					c.Writes = 1 // from here on it is read over the wire
 					return access.NoAccount, nil
 				}
@@ -192,7 +193,7 @@ func (g *Stage) namedSet(ctx context.Context, c store.Change) (store.SealedSet, 
 // passwordEditor gives a camera the password of another set. Which one it has is read by
 // signing in, the likelier first; each is a try within the budget.
 func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change) engine.Editor {
-	opens, _ := site.Account.Of(s, d.ID)
+	opens, _ := facts.Account.Of(s, d.ID)
 	oldID, _ := strconv.ParseInt(c.Args["old_set"], 10, 64)
 	newID, _ := strconv.ParseInt(c.Args["set"], 10, 64)
 	sent := c.State == store.Sent || c.Writes > 0
@@ -203,7 +204,7 @@ func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change)
 		}
 		opens.SetID, opens.Set, opens.Username, opens.At = set.ID, set.Name, set.Username, time.Now().UTC()
 		return g.Store.Write(ctx, store.Writes{Opened: []store.OpenedBy{{Device: d.ID, Set: id}},
-			Facts: []store.NewFact{site.Account.New(d.ID, string(opens.Scheme), opens.At, opens)}})
+			Facts: []store.NewFact{facts.Account.New(d.ID, string(opens.Scheme), opens.At, opens)}})
 	}
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {
@@ -435,7 +436,7 @@ func (g *Stage) Rotations(ctx context.Context, siteID int64, devices []int64) (p
 	var all []rotation
 	var fresh []account.NewSet
 	for _, d := range s.Cameras() {
-		f, _ := s.SignIn(time.Now(), d)
+		f, _ := facts.ForAccess(s, time.Now(), d)
 		if f.Account == nil || f.Account.Scheme == access.RTSP {
 			left++
 			continue

@@ -7,6 +7,7 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -14,15 +15,15 @@ import (
 // Judge says which account opens a device.
 func (g *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	d := of.Device
-	f, w := s.SignIn(now, d)
-	found, _ := s.Find(d)
+	f, w := facts.ForAccess(s, now, d)
+	found, _ := facts.ForIdentity(s, d)
 	return stage.Verdict{Read: f.Read(), Findings: access.Judge(now, f, w), Done: "An account opens it.",
 		NotHere: found.OnlyBehind(), ValidUntil: f.ValidUntil(now)}
 }
 
 // Propose lists first passwords, accounts and passwords that put a device right.
 func (g *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []finding.Change {
-	f, w := s.SignIn(now, of.Device)
+	f, w := facts.ForAccess(s, now, of.Device)
 	return access.Propose(now, f, w)
 }
 

@@ -21,6 +21,7 @@ import (
 	"duskyharbor/internal/device/page"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
@@ -65,11 +66,11 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	seen, ok := site.Seen.Of(s, d.ID)
+	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
 		return "", trouble.Told(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
-	if why := identity.Doubt(s.Find(d)); why != "" {
+	if why := identity.Doubt(facts.ForIdentity(s, d)); why != "" {
 		return "", trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
 	}
 	a := g.attempt(d, s)
@@ -77,8 +78,8 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", trouble.Tell("%s takes no sign-in until %s UTC, after too many wrong ones: nothing was sent.", d.Place, until.UTC().Format("15:04"))
 	}
 	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory,
-		Set: v.Set}, site.Inquiry{At: time.Now().UTC()}
-	a.pin, _ = site.Pin.Of(s, d.ID)
+		Set: v.Set}, access.Attempt{At: time.Now().UTC()}
+	a.pin, _ = facts.Pin.Of(s, d.ID)
 	a.trusted = a.pin
 	says, err := a.all(ctx)
 	if err != nil && engine.Ours(err) {
@@ -105,7 +106,7 @@ type attempt struct {
 	how     account.Asked
 	pin     string
 	trusted string
-	asked   site.Inquiry
+	asked   access.Attempt
 	account *access.Account
 	web     *access.Account
 	rule    *access.Rule
@@ -125,27 +126,27 @@ func (g *Stage) attempt(d store.Device, s *site.Snapshot) *attempt {
 func (a *attempt) keep(ctx context.Context, terr error) error {
 	d, w := a.d, store.Writes{Said: a.said}
 	if a.account == nil && terr == nil {
-		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.Account.Name})
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: facts.Account.Name})
 		if a.asked.NoPassword || d.OpenedSet != nil && slices.Contains(a.refused, *d.OpenedSet) {
 			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
 		}
 	}
 	if a.web == nil && terr == nil {
-		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: site.WebAccount.Name})
+		w.Drop = append(w.Drop, store.Dropped{Device: d.ID, Name: facts.WebAccount.Name})
 	}
-	a.facts = append(a.facts, site.SignInAsked.New(d.ID, "sign-in", a.asked.At, a.asked))
+	a.facts = append(a.facts, facts.Attempted.New(d.ID, "sign-in", a.asked.At, a.asked))
 	if a.account != nil {
 		a.account.Takes = a.takes
-		a.facts = append(a.facts, site.Account.New(d.ID, string(a.account.Scheme), a.asked.At, *a.account))
+		a.facts = append(a.facts, facts.Account.New(d.ID, string(a.account.Scheme), a.asked.At, *a.account))
 		if d.OpenedSet == nil || *d.OpenedSet != a.account.SetID {
 			w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID, Set: a.account.SetID})
 		}
 	}
 	if a.web != nil {
-		a.facts = append(a.facts, site.WebAccount.New(d.ID, "GET "+a.seen.Page, a.asked.At, *a.web))
+		a.facts = append(a.facts, facts.WebAccount.New(d.ID, "GET "+a.seen.Page, a.asked.At, *a.web))
 	}
 	if a.rule != nil {
-		a.facts = append(a.facts, site.PasswordRule.New(d.ID, "GetPasswordComplexityConfiguration", a.asked.At, *a.rule))
+		a.facts = append(a.facts, facts.PasswordRule.New(d.ID, "GetPasswordComplexityConfiguration", a.asked.At, *a.rule))
 	}
 	w.Facts = a.facts
 	if err := a.g.Store.Write(ctx, w); err != nil || !a.listed {
@@ -172,10 +173,10 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 	}
 	if plain.Pin() != a.trusted { // the first that it showed is trusted from now on
 		a.pin = plain.Pin()
-		a.facts = append(a.facts, site.Pin.New(a.d.ID, "TLS", a.asked.At, a.pin))
+		a.facts = append(a.facts, facts.Pin.New(a.d.ID, "TLS", a.asked.At, a.pin))
 	}
 	if a.pin != "" {
-		a.facts = append(a.facts, site.ShownPin.New(a.d.ID, "TLS", a.asked.At, a.pin))
+		a.facts = append(a.facts, facts.ShownPin.New(a.d.ID, "TLS", a.asked.At, a.pin))
 	}
 	schemes, err := plain.Schemes(ctx)
 	if err != nil {
@@ -195,7 +196,7 @@ func (a *attempt) all(ctx context.Context) (string, error) {
 		}
 	}
 	a.takes = schemes
-	if was, ok := site.Account.Of(a.s, a.d.ID); ok && len(was.Takes) > 0 && was.Scheme == schemes[0] {
+	if was, ok := facts.Account.Of(a.s, a.d.ID); ok && len(was.Takes) > 0 && was.Scheme == schemes[0] {
 		a.takes = was.Takes
 	} else if declared, err := plain.Declared(ctx); err == nil { // many don't say
 		for _, s := range declared {
@@ -214,7 +215,7 @@ func (a *attempt) otherCertificate(ctx context.Context, cause error) error {
 	if _, err := page.Fetch(ctx, a.host, a.seen.Service, &pin); pin == "" {
 		return errors.Join(cause, err)
 	}
-	a.facts = append(a.facts, site.ShownPin.New(a.d.ID, "TLS", a.asked.At, pin))
+	a.facts = append(a.facts, facts.ShownPin.New(a.d.ID, "TLS", a.asked.At, pin))
 	return cause
 }
 
@@ -226,7 +227,7 @@ func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.
 		return "", err
 	}
 	a.asked.NoSets = len(order) == 0
-	was, web := site.WebAccount.Of(a.s, a.d.ID)
+	was, web := facts.WebAccount.Of(a.s, a.d.ID)
 	if web && a.how == (account.Asked{}) {
 		left := was.NotPassed(numbers(order))
 		order = slices.DeleteFunc(order, func(set store.SealedSet) bool { return !slices.Contains(left, set.ID) })
@@ -312,7 +313,7 @@ func (a *attempt) hears(set store.SealedSet, err error) {
 // left out; trouble on the way isn't.
 func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sighting, account *access.Account) error {
 	d := a.d
-	was, known := site.Info.Of(a.s, d.ID)
+	was, known := facts.Info.Of(a.s, d.ID)
 	a.said = append(a.said, store.Identity{Device: d.ID, Seen: identity.Written(d.Known(), info)})
 	services, via, err := c.Services(ctx)
 	if err != nil {
@@ -331,8 +332,8 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 	if name, fixed, err := c.Name(ctx); err == nil {
 		info.Name, info.NameFixed = name, fixed
 	}
-	keep(site.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
-	keep(site.Services.New(d.ID, via, info.At, services), nil)
+	keep(facts.Info.New(d.ID, "GetDeviceInformation", info.At, info), nil)
+	keep(facts.Services.New(d.ID, via, info.At, services), nil)
 	if known && was.Firmware != info.Firmware {
 		if err := a.g.Store.Note(ctx, d.SiteID, store.Notice{Device: d.ID, Kind: "firmware", Place: d.Place,
 			Says: fmt.Sprintf("Its firmware is %s now, before %s.", info.Firmware, was.Firmware)}); err != nil {
@@ -347,24 +348,24 @@ func (a *attempt) about(ctx context.Context, c *onvif.Client, info identity.Sigh
 			account.Level = u.Level
 		}
 	}
-	keep(site.Users.New(d.ID, "GetUsers", info.At, names), err)
+	keep(facts.Users.New(d.ID, "GetUsers", info.At, names), err)
 	if errors.Is(err, dial.ErrNotAuthorised) { // an administrator may always read them (ONVIF Core, 5.9.4.3)
 		account.Level = access.NoAdministrator
 	}
 	at, _, err := c.IPConfig(ctx)
-	keep(site.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", info.At, at), err)
+	keep(facts.IPConfig.New(d.ID, "GetNetworkInterfaces, GetNetworkDefaultGateway", info.At, at), err)
 	if names, err := c.DNS(ctx); err == nil {
-		keep(site.DNS.New(d.ID, "GetDNS", info.At, names), nil)
+		keep(facts.DNS.New(d.ID, "GetDNS", info.At, names), nil)
 	}
 	if rule, err := c.Rule(ctx); err == nil {
 		a.rule = &rule
 	}
 	if heard, err := c.Discoverable(ctx); err == nil {
-		keep(site.Hidden.New(d.ID, "GetDiscoveryMode", info.At, !heard), nil)
+		keep(facts.Hidden.New(d.ID, "GetDiscoveryMode", info.At, !heard), nil)
 	}
-	if _, read := site.VideoSources.Of(a.s, d.ID); !read {
+	if _, read := facts.VideoSources.Of(a.s, d.ID); !read {
 		views, err := c.VideoSources(ctx, services)
-		keep(site.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
+		keep(facts.VideoSources.New(d.ID, "GetProfiles", info.At, views), err)
 		if err != nil {
 			a.asked.Unread = trouble.Sentence(err)
 		}

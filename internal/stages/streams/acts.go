@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/core/view"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -148,7 +149,7 @@ func (x Picture) one(s *act.Seen, change func(view.Setup) (finding.Change, error
 	if err := x.Other(of); err != nil {
 		return p, err
 	}
-	setup, _ := s.Picture(of)
+	setup, _ := facts.ForPicture(s.Snapshot, of)
 	if setup == nil {
 		return p, trouble.Told("Read the streams of " + of.Place + " first: how its picture is made isn't known.")
 	}
@@ -387,8 +388,8 @@ func keepMarks(ctx context.Context, c *act.Call, x Marks) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	f, w := s.Streams(of)
-	setup, _ := s.Picture(of)
+	f, w := facts.ForStreams(s, of)
+	setup, _ := facts.ForPicture(s, of)
 	scale := stream.Scale{Size: f.Marked(w.Codecs), By: who, Aim: setup.AimText()}
 	if f.Still != nil {
 		scale.Seen = &f.Still.Print

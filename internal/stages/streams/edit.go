@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -22,9 +23,9 @@ func (t *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 	if !writable(s, of) {
 		return nil
 	}
-	f, w := s.Streams(of)
+	f, w := facts.ForStreams(s, of)
 	out := stream.Propose(now, f, w)
-	if setup, held := s.Picture(of); setup != nil {
+	if setup, held := facts.ForPicture(s, of); setup != nil {
 		out = append(out, view.Propose(*setup, held)...)
 	}
 	return out
@@ -32,13 +33,13 @@ func (t *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 
 // writable says whether an account opens the device's settings.
 func writable(s *site.Snapshot, of site.Source) bool {
-	a, open := site.Account.Of(s, of.Device.ID)
+	a, open := facts.Account.Of(s, of.Device.ID)
 	return open && a.Scheme != access.RTSP
 }
 
 // Asked is what sets a view's encoders as a person wants it, and why not where that can't be.
 func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (changes []finding.Change, cant []string) {
-	f, w := s.Streams(of)
+	f, w := facts.ForStreams(s, of)
 	switch {
 	case !writable(s, of):
 		return nil, []string{"no account opens its settings"}
@@ -65,7 +66,7 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	if err != nil {
 		return nil, err
 	}
-	services, _ := site.Services.Of(s, v.Device.ID)
+	services, _ := facts.Services.Of(s, v.Device.ID)
 	if strings.HasPrefix(c.Kind, "view.") {
 		return t.viewEditor(v, viewChange{c, cam, services}), nil
 	}
@@ -109,7 +110,7 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 // or a reset isn't known from then on.
 func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
 	if did := touched(changes); did.What != "" {
-		if err := t.Store.KeepFacts(ctx, site.Touched.New(v.Device.ID, "a change of it", did.At, did)); err != nil {
+		if err := t.Store.KeepFacts(ctx, facts.Touched.New(v.Device.ID, "a change of it", did.At, did)); err != nil {
 			return err
 		}
 	}

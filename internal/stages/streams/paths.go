@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 )
 
@@ -66,8 +67,8 @@ func costsItself(err error) bool {
 // toRTSP is a device that speaks RTSP alone, with the account that opens it.
 func (t *Stage) toRTSP(ctx context.Context, of site.Source, s *site.Snapshot) (dial.Host, rtsp.Login, netip.AddrPort, error) {
 	d := of.Device
-	seen, heard := site.Seen.Of(s, d.ID)
-	opens, ok := site.Account.Of(s, d.ID)
+	seen, heard := facts.Seen.Of(s, d.ID)
+	opens, ok := facts.Account.Of(s, d.ID)
 	if !ok || !heard || d.Address == nil {
 		return dial.Host{}, rtsp.Login{}, netip.AddrPort{}, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
 	}

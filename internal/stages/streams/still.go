@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -62,7 +63,7 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
 	if err != nil {
 		return taken{}, err
 	}
-	f, _ := s.Streams(of)
+	f, _ := facts.ForStreams(s, of)
 	p, _, ok := f.Find(stream.ToLook(f.Profiles))
 	if !ok || p.Snapshot == "" {
 		return taken{}, trouble.Told(of.Place + " offers no still that was read.")
@@ -81,7 +82,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		if err != nil {
 			return nil, err
 		}
-		views, _ := site.VideoSources.Of(s, d.ID)
+		views, _ := facts.VideoSources.Of(s, d.ID)
 		if !slices.ContainsFunc(views, func(v stream.VideoSource) bool { return v.Token == video }) {
 			return nil, trouble.Told(d.Place + " has no such view.")
 		}
@@ -90,7 +91,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 			return nil, err
 		}
 		defer c.Close()
-		services, _ := site.Services.Of(s, d.ID)
+		services, _ := facts.Services.Of(s, d.ID)
 		all, err := c.Profiles(ctx, services)
 		if err != nil {
 			return nil, err
@@ -111,7 +112,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 // get fetches a still from where the device has it.
 func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from string) (taken, error) {
 	d := of.Device
-	account, ok := site.Account.Of(s, d.ID)
+	account, ok := facts.Account.Of(s, d.ID)
 	if !ok || d.Address == nil {
 		return taken{}, trouble.Told("No account opens " + of.Place + ".")
 	}
@@ -119,7 +120,7 @@ func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from 
 	if err != nil {
 		return taken{}, err
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	base := t.Dialer.At(*d.Address).Client(&pin)
 	defer base.CloseIdleConnections()
 	var sent atomic.Bool
@@ -163,7 +164,7 @@ func (t *Stage) keepStill(ctx context.Context, of site.Source) error {
 		return ctx.Err()
 	}
 	now := time.Now().UTC()
-	return t.Store.KeepFacts(ctx, site.Still.New(of, "its still", now, stream.Seen{At: now, Print: shot.print}))
+	return t.Store.KeepFacts(ctx, facts.Still.New(of, "its still", now, stream.Seen{At: now, Print: shot.print}))
 }
 
 // Accept keeps the picture that a view shows now as the one that a person accepts in a light. It doesn't return
@@ -178,7 +179,7 @@ func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, 
 
 // shown is the picture that a person sees moving, of a camera that offers no still.
 func shown(ctx context.Context, s *site.Snapshot, of site.Source, data []byte) (taken, error) {
-	f, _ := s.Streams(of)
+	f, _ := facts.ForStreams(s, of)
 	if _, moves := f.Moves(); !moves || slices.ContainsFunc(f.Profiles, func(p stream.Profile) bool { return p.Snapshot != "" }) {
 		return taken{}, trouble.Told(of.Place + " offers a still: that is what is accepted.")
 	}
@@ -197,7 +198,7 @@ func keepAccepted(ctx context.Context, st *store.Store, of site.Source, light st
 	if err := st.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: shot.print}, shot.data); err != nil {
 		return err
 	}
-	return st.KeepFacts(ctx, site.Still.New(of, via, now, stream.Seen{At: now, Print: shot.print}))
+	return st.KeepFacts(ctx, facts.Still.New(of, via, now, stream.Seen{At: now, Print: shot.print}))
 }
 
 // ChannelStill fetches the still that a recorder holds of a channel.

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
 )
@@ -35,10 +36,10 @@ func (t *Stage) ID() stage.Stage { return stage.Streams }
 
 // Judge says whether each stream delivers what it declares.
 func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	f, w := s.Streams(of)
-	found, _ := s.Find(of.Device)
+	f, w := facts.ForStreams(s, of)
+	found, _ := facts.ForIdentity(s, of.Device)
 	findings := stream.Judge(now, f, w)
-	if setup, held := s.Picture(of); setup != nil && f.Read() {
+	if setup, held := facts.ForPicture(s, of); setup != nil && f.Read() {
 		findings = append(findings, view.Judge(*setup, held)...)
 	}
 	if fi, open := stream.JudgeAccepted(w.Accepted); open && f.Read() && f.Trouble == "" {
@@ -60,7 +61,7 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	began := time.Now().UTC()
 	says, err := t.playAll(ctx, v.Source, s)
-	if kept := t.KeepAsked(ctx, site.StreamsAsked, v.Source, "streams", began, err); kept != nil {
+	if kept := t.KeepAsked(ctx, facts.StreamsRead, v.Source, "streams", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
@@ -75,12 +76,12 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if err := t.Store.KeepFacts(ctx, site.Profiles.New(d.ID, via, time.Now().UTC(), profiles)); err != nil {
 		return "", err
 	}
-	opens, _ := site.Account.Of(s, d.ID)
+	opens, _ := facts.Account.Of(s, d.ID)
 	login, err := t.Accounts.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, t.ID().String())
 	if err != nil {
 		return "", err
 	}
-	pin, _ := site.Pin.Of(s, d.ID)
+	pin, _ := facts.Pin.Of(s, d.ID)
 	host := t.Dialer.At(*d.Address).Pinned(&pin)
 	own, _ := stream.OfView(profiles, of.Video)
 	until := time.Now().Add(readLimit)
@@ -102,7 +103,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}
-	if err := t.Store.KeepFacts(ctx, site.Measured.New(of, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
+	if err := t.Store.KeepFacts(ctx, facts.Measured.New(of, "RTSP PLAY", time.Now().UTC(), all)); err != nil {
 		return "", err
 	}
 	if err := t.keepStill(ctx, of); err != nil {
@@ -114,7 +115,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 // profiles reads what a device's streams declare and where they are had, and by which calls.
 func (t *Stage) profiles(ctx context.Context, of site.Source, s *site.Snapshot) ([]stream.Profile, string, error) {
 	d := of.Device
-	if seen, ok := site.Seen.Of(s, d.ID); ok && seen.RTSPAlone() {
+	if seen, ok := facts.Seen.Of(s, d.ID); ok && seen.RTSPAlone() {
 		all, err := t.described(ctx, of, s)
 		return all, "RTSP DESCRIBE", err
 	}
@@ -123,7 +124,7 @@ func (t *Stage) profiles(ctx context.Context, of site.Source, s *site.Snapshot) 
 		return nil, "", err
 	}
 	defer c.Close()
-	services, _ := site.Services.Of(s, d.ID)
+	services, _ := facts.Services.Of(s, d.ID)
 	all, err := c.Profiles(ctx, services)
 	if err != nil {
 		return nil, "", err

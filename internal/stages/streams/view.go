@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -34,7 +35,7 @@ func (t *Stage) keepSetup(ctx context.Context, c *onvif.Client, of site.Source, 
 		}
 		return err
 	}
-	return t.Store.KeepFacts(ctx, site.Setup.New(of, "GetOSDs, GetMasks, GetImagingSettings, GetStatus", time.Now().UTC(), setup))
+	return t.Store.KeepFacts(ctx, facts.Setup.New(of, "GetOSDs, GetMasks, GetImagingSettings, GetStatus", time.Now().UTC(), setup))
 }
 
 // readView reads again how the view's picture is made, and takes its still.
@@ -48,7 +49,7 @@ func (t *Stage) readView(ctx context.Context, v *engine.Visit) error {
 		return err
 	}
 	defer c.Close()
-	services, _ := site.Services.Of(s, v.Device.ID)
+	services, _ := facts.Services.Of(s, v.Device.ID)
 	profiles, _ := site.Profiles.Of(s, v.Device.ID)
 	if err := t.keepSetup(ctx, c, v.Source, services, profiles); err != nil {
 		return err
@@ -61,7 +62,7 @@ func (t *Stage) AskedText(s *site.Snapshot, of site.Source, want view.Want) ([]f
 	if !writable(s, of) {
 		return nil, []string{"no account opens its settings"}
 	}
-	setup, w := s.Picture(of)
+	setup, w := facts.ForPicture(s, of)
 	return view.Asked(setup, w, want)
 }
 
@@ -248,7 +249,7 @@ func (t *Stage) readTry(ctx context.Context, v *engine.Visit, x viewChange) (str
 	if err != nil {
 		return "", err
 	}
-	if tried, ok := site.TriedPTZ.Of(s, v.Source); ok && tried.At.After(since) {
+	if tried, ok := facts.TriedPTZ.Of(s, v.Source); ok && tried.At.After(since) {
 		return x.ToText, nil
 	}
 	return x.FromText, nil
@@ -277,7 +278,7 @@ func (t *Stage) try(ctx context.Context, v *engine.Visit, x viewChange) error {
 		tried.Axes = append(tried.Axes, n)
 	}
 	tried.At = time.Now().UTC()
-	return t.Store.KeepFacts(ctx, site.TriedPTZ.New(v.Source, "AbsoluteMove, GetStatus, its stills", tried.At, tried))
+	return t.Store.KeepFacts(ctx, facts.TriedPTZ.New(v.Source, "AbsoluteMove, GetStatus, its stills", tried.At, tried))
 }
 
 func (t *Stage) nudge(ctx context.Context, v *engine.Visit, x viewChange, p view.PTZ, home view.Aim, axis view.Axis) (n view.Nudge, err error) {

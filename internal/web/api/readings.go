@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/recording"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -120,7 +121,7 @@ func recorders(ctx context.Context, st *store.Store, siteID int64) (any, error) 
 	for _, d := range s.Recorders() {
 		r := Recorder{ID: d.ID, Place: d.Place, Make: d.Make, Model: d.Model, Address: shell.AddressText(d.Address), Account: d.SetID, Trouble: s.RecorderTrouble(d.ID)}
 		if told, ok := site.Recorder.Of(s, d.ID); ok {
-			r.told(told, s.SumOf(d.ID, told))
+			r.told(told, facts.SumOf(s, d.ID, told))
 		}
 		out = append(out, r)
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/channels"
 	"duskyharbor/internal/store"
@@ -76,8 +77,8 @@ func (pg *Page) bench(s *site.Snapshot, rec store.Device, rows []shell.Row, stat
 			b.Waiting = append(b.Waiting, r.Place+": "+why)
 			continue
 		}
-		account, _ := site.Account.Of(s, r.Device.ID)
-		seen, _ := site.Seen.Of(s, r.Device.ID)
+		account, _ := facts.Account.Of(s, r.Device.ID)
+		seen, _ := facts.Seen.Of(s, r.Device.ID)
 		b.Sheets = append(b.Sheets, benchSheet{r.ID, r.Place, e.Channel,
 			channel.BenchSheet(*rec.Bench, shell.AddressText(rec.Address), e, s.Sets[account.SetID].Username, account.SetID, seen.Service)})
 	}

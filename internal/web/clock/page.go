@@ -13,7 +13,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	clockstage "duskyharbor/internal/stages/clock"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -158,11 +158,11 @@ func (d *clockData) own(p *shell.Request) {
 		against[r.Against]++
 	}
 	for _, rec := range p.Snapshot.Recorders() {
-		r, ok := site.Clock.Of(p.Snapshot, rec.ID)
+		r, ok := facts.Clock.Of(p.Snapshot, rec.ID)
 		if !ok {
 			continue
 		}
-		serves, _ := site.ServesNTP.Of(p.Snapshot, rec.ID)
+		serves, _ := facts.ServesNTP.Of(p.Snapshot, rec.ID)
 		d.Own = append(d.Own, ownClock{Device: rec, Offset: r.Offset.Seconds(), Error: r.Offset.ErrorSeconds(),
 			Serves: serves, Cameras: against[rec.Place],
 			Mark:  p.Engine.Mark(p.Now, p.Snapshot, rec, stage.Clock),
@@ -171,7 +171,7 @@ func (d *clockData) own(p *shell.Request) {
 }
 
 func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
-	f, _ := p.Snapshot.Clock(r.Device)
+	f, _ := facts.ForClock(p.Snapshot, r.Device)
 	c := clockRow{Row: r, Changes: r.Proposals, HasChange: len(r.Proposals) > 0, Judged: f.Camera != nil}
 	if f.Camera != nil {
 		o := f.Offset()

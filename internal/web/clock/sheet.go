@@ -7,7 +7,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -25,7 +25,7 @@ const trendReadings = 40
 // Sheet tells how the camera's clock stands, and how it stood before.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	d, v := sh.Row.Device, sh.Snapshot
-	if f, _ := v.Clock(d); f.Camera != nil {
+	if f, _ := facts.ForClock(v, d); f.Camera != nil {
 		r := *f.Camera
 		sh.Code("Camera, UTC", r.Device.Format("2006-01-02 15:04:05"), r.At)
 		sh.Fact("Against", f.Reference.Name+" ("+f.Reference.Why+")", r.At)
@@ -37,7 +37,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			sh.Code("Drift", fmt.Sprintf("%s over %d readings", r.Drift, r.Drift.N), r.At)
 		}
 		sh.Code("Burned in", clock.TextText(r.Dates, r.Times), r.At)
-		if a, ok := site.Account.Of(v, d.ID); ok && a.Own {
+		if a, ok := facts.Account.Of(v, d.ID); ok && a.Own {
 			sh.Fact("Signed in with", "the camera's own time", a.At)
 		}
 	}
@@ -49,9 +49,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	if err != nil {
 		return err
 	}
-	a, open := site.Account.Of(v, d.ID)
-	_, read := site.Clock.Of(v, d.ID)
-	watched, _ := site.Watched.Of(v, d.ID)
+	a, open := facts.Account.Of(v, d.ID)
+	_, read := facts.Clock.Of(v, d.ID)
+	watched, _ := facts.Watched.Of(v, d.ID)
 	if p.Now.After(watched.Until) {
 		watched.Until = time.Time{}
 	}

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -110,7 +111,7 @@ func (d *clockData) shown(p *shell.Request) time.Duration {
 	if err != nil || !ok {
 		return 0
 	}
-	f, _ := p.Snapshot.Clock(of.Device)
+	f, _ := facts.ForClock(p.Snapshot, of.Device)
 	if f.Window > 0 {
 		d.Window = fmt.Sprintf("%s has shown a sign-in window of %s", of.Place, finding.Spoken(f.Window.Round(time.Second)))
 	}
@@ -130,7 +131,7 @@ func (pg *Page) trail(ctx context.Context, p *shell.Request, d *clockData) error
 	if err != nil {
 		return err
 	}
-	f, _ := p.Snapshot.Clock(of.Device)
+	f, _ := facts.ForClock(p.Snapshot, of.Device)
 	for _, r := range readings {
 		o := r.Offset.Minus(f.Reference.Offset)
 		d.Trail = append(d.Trail, dot{X: clockX(o.Mid()), Y: d.Dots[i].Y,
@@ -257,7 +258,7 @@ func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error
 	}
 	against := map[int64]clock.Offset{}
 	for _, rec := range p.Snapshot.Recorders() {
-		if r, ok := site.Clock.Of(p.Snapshot, rec.ID); ok {
+		if r, ok := facts.Clock.Of(p.Snapshot, rec.ID); ok {
 			against[rec.ID] = r.Offset
 		}
 	}
@@ -309,7 +310,7 @@ func (d *clockData) opened(p *shell.Request) {
 	if err != nil || !ok || slices.ContainsFunc(d.Dots, func(x dot) bool { return x.ID == id }) {
 		return
 	}
-	f, _ := p.Snapshot.Clock(of.Device)
+	f, _ := facts.ForClock(p.Snapshot, of.Device)
 	if f.Camera == nil {
 		return
 	}

@@ -16,7 +16,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -172,7 +172,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		if f.Recorder && p.Query != "" {
 			continue
 		}
-		if seen, heard := site.Seen.Of(p.Snapshot, dev.ID); heard {
+		if seen, heard := facts.Seen.Of(p.Snapshot, dev.ID); heard {
 			f.Heard = seen.WaysText()
 		}
 		f.judge(p, marks)
@@ -208,7 +208,7 @@ func (pg *Page) plan(ctx context.Context, p *shell.Request, d *findData) error {
 	rows := map[int64]store.Source{}
 	var movers []netplan.Mover
 	for _, r := range p.Rows {
-		f, w := p.Snapshot.Find(r.Device)
+		f, w := facts.ForIdentity(p.Snapshot, r.Device)
 		if f.Seen == nil || f.Behind != nil || f.Inside && f.Outcome != identity.Moved || !f.Inside && !w.Expected && len(p.Snapshot.Networks()) == 0 {
 			continue
 		}
@@ -224,7 +224,7 @@ func (pg *Page) plan(ctx context.Context, p *shell.Request, d *findData) error {
 	}
 	taken := func(a netip.Addr) bool { return used[a] }
 	for _, m := range netplan.Plan(p.Snapshot.Networks(), taken, func(a netip.Addr) bool { return expected[a] }, movers) {
-		_, open := site.Account.Of(p.Snapshot, m.ID)
+		_, open := facts.Account.Of(p.Snapshot, m.ID)
 		d.Moves = append(d.Moves, moveRow{Of: rows[m.ID], Move: m, Open: open})
 		if _, in := netplan.Of(p.Snapshot.Networks(), m.From); !in {
 			if b, ok := netplan.ReachFrom(m.From, taken); ok {

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	findstage "duskyharbor/internal/stages/find"
 	"duskyharbor/internal/store"
@@ -39,7 +40,7 @@ func (pg *Page) unsettled(p *shell.Request, d *findData) {
 	seen := findstage.SeenAt(p.Snapshot)
 	d.NoList = !slices.ContainsFunc(p.Snapshot.Cameras(), func(c store.Device) bool { return c.Expected })
 	for _, dev := range p.Snapshot.Cameras() {
-		f, w := p.Snapshot.Find(dev)
+		f, w := facts.ForIdentity(p.Snapshot, dev)
 		if at, ok := identity.NewAddress(f); ok && len(d.Claims) < unsettledMost {
 			d.Claims = append(d.Claims, claimRow{p.Snapshot.Of(dev), w.Known.Address, at, findstage.Agreement(p.Snapshot, dev, seen[at].Sighting)})
 			if dev.Address != nil {

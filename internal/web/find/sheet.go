@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -44,7 +45,7 @@ const missingMost = 50
 // Sheet tells how the device was found.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) error {
 	d, v := sh.Row.Device, sh.Snapshot
-	f, _ := v.Find(d)
+	f, _ := facts.ForIdentity(v, d)
 	sh.Code("Expected at", shell.AddressText(d.ExpectedAt), time.Time{})
 	if s := f.Seen; s != nil {
 		sh.Code("Answers at", s.Address.String(), s.At)
@@ -56,12 +57,12 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) er
 		sh.Code("Service", s.Service, s.At)
 		sh.Fact("Web page", s.Title, s.At)
 		if f.IPConfig != nil {
-			sh.Code("Address settings", f.IPConfig.String(), site.IPConfig.ReadAt(v, d.ID))
+			sh.Code("Address settings", f.IPConfig.String(), facts.IPConfig.ReadAt(v, d.ID))
 		}
 		if f.DNS != nil {
-			sh.Code("Name servers", f.DNS.String(), site.DNS.ReadAt(v, d.ID))
+			sh.Code("Name servers", f.DNS.String(), facts.DNS.ReadAt(v, d.ID))
 		}
-		sh.Code("Firmware", f.Firmware, site.Info.ReadAt(v, d.ID))
+		sh.Code("Firmware", f.Firmware, facts.Info.ReadAt(v, d.ID))
 		if b := f.Behind; b != nil {
 			sh.Fact("Hangs on", fmt.Sprintf("port %d of %s", b.Port, b.Recorder), b.At)
 		}
@@ -79,7 +80,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) er
 
 func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *site.Snapshot) (x sheetExtra, err error) {
 	d := of.Device
-	f, w := v.Find(d)
+	f, w := facts.ForIdentity(v, d)
 	x.Source = of.ID
 	if x.Plans, err = pg.Store.RecorderNames(ctx, p.Site.ID); err != nil {
 		return x, err
@@ -90,7 +91,7 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 	if x.Note, err = pg.Store.NoteOf(ctx, d.ID); err != nil {
 		return x, err
 	}
-	if views, _ := site.VideoSources.Of(v, d.ID); len(views) > 1 {
+	if views, _ := facts.VideoSources.Of(v, d.ID); len(views) > 1 {
 		picked, err := pg.Store.ViewsOf(ctx, d.ID)
 		if err != nil {
 			return x, err
@@ -118,7 +119,7 @@ func (pg *Page) extra(ctx context.Context, p *shell.Request, of site.Source, v *
 			return x, err
 		}
 	}
-	if _, open := site.Account.Of(v, d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
+	if _, open := facts.Account.Of(v, d.ID); !open || f.IPConfig == nil || len(v.Networks()) == 0 {
 		return x, nil
 	}
 	x.IPConfig = f.IPConfig.String()

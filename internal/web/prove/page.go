@@ -15,7 +15,7 @@ import (
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	proving "duskyharbor/internal/stages/prove"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -83,7 +83,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d := proveData{Demo: p.Snapshot.Site.Demo}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
-		if f := p.Snapshot.Routes(r.Source); len(f.Pegs) > 0 {
+		if f := facts.ForRoutes(p.Snapshot, r.Source); len(f.Pegs) > 0 {
 			d.Cameras = append(d.Cameras, r)
 		}
 	}
@@ -103,7 +103,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
-	rules, _ := site.Rules.Of(p.Snapshot, of)
+	rules, _ := facts.Rules.Of(p.Snapshot, of)
 	d.Rules = drawings(rules)
 	if last, ok := p.Snapshot.Proofs[of.ID]; ok {
 		t := &last.Test

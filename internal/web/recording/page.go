@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -240,7 +241,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	for _, r := range p.Rows {
 		d.Rows = append(d.Rows, rowOf(p.Snapshot, r))
-		if f, _ := p.Snapshot.Recording(r.Source); f.Slot != nil {
+		if f, _ := facts.ForRecording(p.Snapshot, r.Source); f.Slot != nil {
 			d.Placed++
 		}
 	}
@@ -260,7 +261,7 @@ func picksOf(v url.Values) map[int64]bool {
 }
 
 func rowOf(s *site.Snapshot, r shell.Row) row {
-	f, w := s.Recording(r.Source)
+	f, w := facts.ForRecording(s, r.Source)
 	v := row{Row: r, Plan: w.Name}
 	switch {
 	case f.Slot == nil && f.Recorder != "":
@@ -298,7 +299,7 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 		if !known {
 			continue
 		}
-		b := &bar{Recorder: rec, Status: r, Now: s.SumOf(rec.ID, r)}
+		b := &bar{Recorder: rec, Status: r, Now: facts.SumOf(s, rec.ID, r)}
 		b.Channels = r.Recordings()
 		for i, slot := range r.Slots {
 			h, ok := on[[2]int64{rec.ID, int64(slot.Number)}]
@@ -320,13 +321,13 @@ func (pg *Page) sum(ctx context.Context, p *shell.Request, d *pageData) error {
 			}
 			d.mind(s, h)
 		}
-		b.Then = recording.SumOf(r.Storage, b.Channels, s.Assume())
+		b.Then = recording.SumOf(r.Storage, b.Channels, facts.Assume(s))
 		d.Bars = append(d.Bars, b)
 	}
-	d.draw(s.Term())
+	d.draw(facts.Term(s))
 	d.choose(want)
 	if d.Chosen != nil {
-		d.tell(s.Assume(), p)
+		d.tell(facts.Assume(s), p)
 	}
 	return nil
 }
@@ -337,7 +338,7 @@ func (d *pageData) mind(s *site.Snapshot, of site.Source) {
 	if !chosen && !d.picked(of) || d.Draft.Wrong != "" || len(d.Wrong) >= 4 {
 		return
 	}
-	f, _ := s.Recording(of)
+	f, _ := facts.ForRecording(s, of)
 	if f.Slot == nil {
 		return
 	}
@@ -512,7 +513,7 @@ func (d *pageData) named(p recording.Plan) (id int64, name string) {
 
 // Sheet tells what one camera's channel keeps.
 func (pg *Page) Sheet(_ context.Context, _ *shell.Request, sh *shell.Sheet) error {
-	f, w := sh.Snapshot.Recording(sh.Row.Source)
+	f, w := facts.ForRecording(sh.Snapshot, sh.Row.Source)
 	sh.Fact("Plan that was chosen", w.Name, time.Time{})
 	if f.Slot != nil {
 		sh.Fact("Channel", fmt.Sprintf("%d of %s", f.Channel, f.Recorder), f.At)

@@ -12,7 +12,7 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -90,7 +90,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
 	for _, r := range p.Rows {
-		if f := p.Snapshot.Routes(r.Source); f.LookedAt.IsZero() {
+		if f := facts.ForRoutes(p.Snapshot, r.Source); f.LookedAt.IsZero() {
 			d.Waiting++
 			continue
 		}
@@ -103,7 +103,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	d.Tabs, d.More = shell.Tabs(d.Cameras, d.Chosen)
 	if d.Chosen != nil {
-		d.Facts = p.Snapshot.Routes(d.Chosen.Source)
+		d.Facts = facts.ForRoutes(p.Snapshot, d.Chosen.Source)
 		d.Inputs, d.Suggest = d.Facts.Inputs, d.Chosen.Proposals
 		d.Topics = topicRows(d.Facts)
 		d.Width = 310 + 58*len(d.Inputs)
@@ -134,14 +134,14 @@ func topicRows(f route.Facts) []topicRow {
 // Sheet lists what the camera offers and what is pegged.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	of, v := sh.Row.Source, sh.Snapshot
-	f := v.Routes(of)
+	f := facts.ForRoutes(v, of)
 	for _, t := range f.Topics {
-		sh.Code(topic.Title(t.Topic), topic.Short(t.Topic), site.Topics.ReadAt(v, of.Device.ID))
+		sh.Code(topic.Title(t.Topic), topic.Short(t.Topic), facts.Topics.ReadAt(v, of.Device.ID))
 	}
 	for _, g := range f.Pegs {
-		sh.Fact("Pegged", topic.Title(g.Topic)+" → "+g.Input, site.Inputs.ReadAt(v, of))
+		sh.Fact("Pegged", topic.Title(g.Topic)+" → "+g.Input, facts.Inputs.ReadAt(v, of))
 	}
-	sh.Fact("Recorder", f.Events, site.Inputs.ReadAt(v, of))
+	sh.Fact("Recorder", f.Events, facts.Inputs.ReadAt(v, of))
 	sh.Verb = "Peg the routes of "
 	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
 	return err

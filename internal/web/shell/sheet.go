@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/recorder"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -197,7 +198,7 @@ func shared(of site.Source, all []site.Source, st stage.Stage) string {
 
 // links leads to the device's own page, or to a recorder's relay of it.
 func links(v *site.Snapshot, d store.Device) []Link {
-	f, _ := v.Find(d)
+	f, _ := facts.ForIdentity(v, d)
 	var out []Link
 	if f.Seen != nil && strings.HasPrefix(f.Seen.Page, "http") {
 		out = append(out, Link{f.Seen.Page, "Open its own page"})

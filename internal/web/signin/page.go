@@ -10,7 +10,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/stages/signin"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -95,8 +95,8 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 }
 
 func signInRowOf(p *shell.Request, r shell.Row, sets []store.SealedSet) signInRow {
-	f, _ := p.Snapshot.SignIn(time.Now(), r.Device)
-	_, seen := site.Seen.Of(p.Snapshot, r.Device.ID)
+	f, _ := facts.ForAccess(p.Snapshot, time.Now(), r.Device)
+	_, seen := facts.Seen.Of(p.Snapshot, r.Device.ID)
 	out := signInRow{Row: r, Seen: seen}
 	// The last column is for sets of the device's own.
 	for i := range len(sets) + 1 {

@@ -8,7 +8,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
-	"duskyharbor/internal/site"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -26,7 +26,7 @@ type sheetExtra struct {
 // Sheet tells what opens the camera.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	d, v := sh.Row.Device, sh.Snapshot
-	f, w := v.SignIn(p.Now, d)
+	f, w := facts.ForAccess(v, p.Now, d)
 	if a := f.Account; a != nil {
 		sh.Fact("Opened with", a.Set, a.At)
 		sh.Code("User name", a.Username, a.At)
@@ -38,18 +38,18 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			sh.Fact("Token's time", "the camera's own ("+clock.Offset{Low: a.Offset, High: a.Offset}.Seconds()+" s)", a.At)
 		}
 		sh.Fact("Level", a.Level, a.At)
-		sh.Fact("Its ONVIF accounts", strings.Join(f.Users, "; "), site.Users.ReadAt(v, d.ID))
+		sh.Fact("Its ONVIF accounts", strings.Join(f.Users, "; "), facts.Users.ReadAt(v, d.ID))
 		sh.Fact("RTSP", a.RTSP, a.At)
 	}
-	if i, ok := site.Info.Of(v, d.ID); ok {
+	if i, ok := facts.Info.Of(v, d.ID); ok {
 		sh.Code("Firmware", i.Firmware, i.At)
 		sh.Code("Serial", i.Serial, i.At)
 	}
 	if f.Rule != nil {
-		sh.Fact("Rule for passwords", f.Rule.String(), site.PasswordRule.ReadAt(v, d.ID))
+		sh.Fact("Rule for passwords", f.Rule.String(), facts.PasswordRule.ReadAt(v, d.ID))
 	}
 	if f.Pinned != "" {
-		sh.Code("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", site.Pin.ReadAt(v, d.ID))
+		sh.Code("Certificate", f.Pinned[:min(16, len(f.Pinned))]+"…", facts.Pin.ReadAt(v, d.ID))
 	}
 	left, _ := f.Left(p.Now)
 	sh.Fact("Wrong tries left", fmt.Sprintf("%d of %d", left, access.Budget), f.LookedAt)

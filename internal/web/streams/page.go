@@ -15,6 +15,7 @@ import (
 
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/live"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/streams"
@@ -145,8 +146,8 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 }
 
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
-	f, w := p.Snapshot.Streams(r.Source)
-	setup, _ := p.Snapshot.Picture(r.Source)
+	f, w := facts.ForStreams(p.Snapshot, r.Source)
+	setup, _ := facts.ForPicture(p.Snapshot, r.Source)
 	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, setup.AimText()), Hidden: hidden(setup)}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
@@ -273,9 +274,9 @@ type accepted struct {
 }
 
 func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
-	f, w := v.Streams(of)
+	f, w := facts.ForStreams(v, of)
 	x := extra{Source: of.ID, Made: madeOf(v, of), Consent: of.Consent, Sound: of.Consent.Given()}
-	if seen, ok := site.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() {
+	if seen, ok := facts.Seen.Of(v, of.Device.ID); ok && seen.RTSPAlone() {
 		x.Named, x.Text, x.Usual = true, strings.Join(of.Device.Paths, "\n"), strings.Join(stream.UsualPaths(), ", ")
 	}
 	for _, p := range f.Profiles {
@@ -373,7 +374,7 @@ func sends(m stream.Measured) string {
 // Sheet lists what each stream declares and what it sent.
 func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (err error) {
 	of, v := sh.Row.Source, sh.Snapshot
-	f, _ := v.Streams(of)
+	f, _ := facts.ForStreams(v, of)
 	at := site.Profiles.ReadAt(v, of.Device.ID)
 	for _, x := range f.Profiles {
 		declares := x.Declares()

@@ -6,6 +6,7 @@ import (
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/view"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -35,7 +36,7 @@ type maskLine struct {
 
 // madeOf is nil where it wasn't read.
 func madeOf(v *site.Snapshot, of store.Source) *made {
-	s, w := v.Picture(of)
+	s, w := facts.ForPicture(v, of)
 	if s == nil {
 		return nil
 	}
@@ -50,7 +51,7 @@ func madeOf(v *site.Snapshot, of store.Source) *made {
 	if s.Imaging != nil {
 		m.Choices = s.Imaging.Properties()
 	}
-	if f, _ := v.Streams(of); f.Still != nil {
+	if f, _ := facts.ForStreams(v, of); f.Still != nil {
 		m.Sharp = fmt.Sprintf("%.0f", 100*f.Still.Print.Sharp)
 	}
 	if p := s.PTZ; p != nil && p.At != nil {
@@ -66,11 +67,11 @@ func (m *made) Any() bool {
 
 // viewFacts adds to a sheet what is known of how the view's picture is made.
 func viewFacts(sh *shell.Sheet, v *site.Snapshot, of store.Source) {
-	s, w := v.Picture(of)
+	s, w := facts.ForPicture(v, of)
 	if s == nil {
 		return
 	}
-	at := site.Setup.ReadAt(v, of)
+	at := facts.Setup.ReadAt(v, of)
 	if s.Texts != nil {
 		sh.Fact("Burned in", s.Texts.State(view.Name)+"; "+s.Texts.State(view.Time), at)
 	}

@@ -1,4 +1,4 @@
-package site
+package facts
 
 import (
 	"time"
@@ -6,11 +6,12 @@ import (
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/site"
 )
 
-// Recording is what Recording's rules are asked of a view.
-func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
-	w := recording.Wishes{Term: s.Term()}
+// ForRecording is what the rules of recording are asked of a view.
+func ForRecording(s *site.Snapshot, of site.Source) (recording.Facts, recording.Wishes) {
+	w := recording.Wishes{Term: Term(s)}
 	if of.PlanID != nil {
 		if p, ok := s.Plans[*of.PlanID]; ok {
 			w.Name, w.Plan = p.Name, p.Plan
@@ -21,7 +22,7 @@ func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
 		return recording.Facts{}, w
 	}
 	f := recording.Facts{Recorder: rec.Place}
-	r, known := Recorder.Of(s, rec.ID)
+	r, known := site.Recorder.Of(s, rec.ID)
 	if !known || slot == nil {
 		return f, w
 	}
@@ -33,40 +34,32 @@ func (s *Snapshot) Recording(of Source) (recording.Facts, recording.Wishes) {
 	if in, ok := Inputs.Of(s, of); ok {
 		f.Pegged = len(in.Pegs)
 	}
-	f.Sum = s.SumOf(rec.ID, r)
+	f.Sum = SumOf(s, rec.ID, r)
 	return f, w
 }
 
 // Term is for how many days the site keeps.
-func (s *Snapshot) Term() recording.Term {
+func Term(s *site.Snapshot) recording.Term {
 	return recording.Term{Least: s.Site.KeepLeast, Most: s.Site.KeepMost}
 }
 
 // Assume is how often something is taken to happen where nobody counted, 0 to 1.
-func (s *Snapshot) Assume() float64 { return float64(s.Site.ActivePercent) / 100 }
+func Assume(s *site.Snapshot) float64 { return float64(s.Site.ActivePercent) / 100 }
 
 // SumOf sums what a recorder's channels make as they are set now; it is reckoned once a snapshot.
-func (s *Snapshot) SumOf(id int64, r channel.Recorder) recording.Sum {
-	if sum, ok := s.sums[id]; ok {
-		return sum
-	}
-	sum := recording.SumOf(r.Storage, r.Recordings(), s.Assume())
-	if s.sums == nil {
-		s.sums = map[int64]recording.Sum{}
-	}
-	s.sums[id] = sum
-	return sum
+func SumOf(s *site.Snapshot, id int64, r channel.Recorder) recording.Sum {
+	return site.Once(s, "recording.sum", id, func() recording.Sum { return recording.SumOf(r.Storage, r.Recordings(), Assume(s)) })
 }
 
 // Holds finds the view that a slot holds, with its device's profiles; the zero Source where it is none of
 // the snapshot's.
-func (s *Snapshot) Holds(slot channel.Slot) (of Source, profiles []stream.Profile) {
+func Holds(s *site.Snapshot, slot channel.Slot) (of site.Source, profiles []stream.Profile) {
 	for _, x := range s.Sources {
 		if x.Device.Address == nil || x.Device.Address.String() != slot.Address {
 			continue
 		}
-		profiles, _ = Profiles.Of(s, x.Device.ID)
-		own, others := s.profilesOf(x)
+		profiles, _ = site.Profiles.Of(s, x.Device.ID)
+		own, others := s.ProfilesOf(x)
 		view := channel.View{Address: slot.Address, First: x.First()}
 		for _, p := range own {
 			view.Own = append(view.Own, p.Token)
@@ -83,11 +76,11 @@ func (s *Snapshot) Holds(slot channel.Slot) (of Source, profiles []stream.Profil
 
 // ViewRates are the rates of a view's streams as they were measured from here, by day or by night in a
 // zone.
-func (s *Snapshot) ViewRates(of Source, zone *time.Location) (out recording.Rates) {
+func ViewRates(s *site.Snapshot, of site.Source, zone *time.Location) (out recording.Rates) {
 	if of.ID == 0 {
 		return out
 	}
-	sf, sw := s.Streams(of)
+	sf, sw := ForStreams(s, of)
 	record, view := stream.Roles(sf.Profiles, sw.Codecs)
 	for _, m := range sf.Measured {
 		if m.Trouble != "" || m.MeanKbps <= 0 {
