@@ -179,6 +179,18 @@ func Change(f Facts, topicName, input, why string, on bool) finding.Change {
 	}
 }
 
+// Turn puts a peg where there is none, and takes it out where it is, as a person asks; ok is false where the view has
+// no channel, or topic or input isn't one of those that were read. A peg of a topic that isn't told any more can
+// still be taken out.
+func Turn(f Facts, p Peg) (c finding.Change, ok bool) {
+	known := slices.ContainsFunc(f.Topics, func(t topic.Description) bool { return t.Topic == p.Topic }) ||
+		slices.ContainsFunc(f.Pegs, func(o Peg) bool { return o.Topic == p.Topic })
+	if f.Channel == 0 || !slices.Contains(f.Inputs, p.Input) || !known {
+		return c, false
+	}
+	return Change(f, p.Topic, p.Input, "A person pegged it.", !slices.Contains(f.Pegs, p)), true
+}
+
 // Topics reads Text back into a list.
 func Topics(text string) []string {
 	if text == "nothing" || text == "" {

@@ -83,3 +83,33 @@ func TestPegAndPullAreInverse(t *testing.T) {
 		t.Error("an input that hears nothing hears something")
 	}
 }
+
+// What a person asks of a peg: put where there is none, taken out where it is, refused where it can't be known.
+func TestTurn(t *testing.T) {
+	crossed, gone := "tns1:RuleEngine/LineDetector/Crossed", "tns1:Device/Trigger/DigitalInput"
+	whole := Facts{Channel: 3, Inputs: []string{"line", "motion"}, Topics: []topic.Description{{Topic: crossed}}}
+	for _, tc := range []struct {
+		name   string
+		change func(*Facts)
+		peg    Peg
+		ok, on bool
+	}{
+		{"there is none", func(*Facts) {}, Peg{crossed, "line"}, true, true},
+		{"it is there", func(f *Facts) { f.Pegs = []Peg{{crossed, "line"}} }, Peg{crossed, "line"}, true, false},
+		{"the topic is pegged to another input", func(f *Facts) { f.Pegs = []Peg{{crossed, "motion"}} }, Peg{crossed, "line"}, true, true},
+		{"another topic is pegged to the input", func(f *Facts) { f.Pegs = []Peg{{gone, "line"}} }, Peg{crossed, "line"}, true, true},
+		{"its topic isn't told any more", func(f *Facts) { f.Pegs, f.Topics = []Peg{{gone, "line"}}, nil }, Peg{gone, "line"}, true, false},
+		{"nobody knows the topic", func(*Facts) {}, Peg{gone, "line"}, false, false},
+		{"there is no such input", func(*Facts) {}, Peg{crossed, "glass"}, false, false},
+		{"nothing is said", func(*Facts) {}, Peg{}, false, false},
+		{"it has no channel", func(f *Facts) { f.Channel = 0 }, Peg{crossed, "line"}, false, false},
+		{"nothing was read", func(f *Facts) { *f = Facts{} }, Peg{crossed, "line"}, false, false},
+	} {
+		f := whole
+		tc.change(&f)
+		c, ok := Turn(f, tc.peg)
+		if ok != tc.ok || ok && slices.Contains(Topics(c.Args["topics"]), tc.peg.Topic) != tc.on {
+			t.Errorf("%s: %v, %+v", tc.name, ok, c)
+		}
+	}
+}

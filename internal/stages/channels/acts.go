@@ -197,11 +197,8 @@ func planPlace(now time.Time, s *act.Seen, x Spot) (act.Planned, error) {
 	if err != nil {
 		return act.Planned{}, err
 	}
-	if i := slices.IndexFunc(r.Slots, func(o channel.Slot) bool { return o.Number == x.Channel }); i >= 0 {
-		return nothing("Channel %d of %s holds %s: take that out first, or choose another.", x.Channel, rec.Place, r.Slots[i].Name), nil
-	}
-	if x.Channel < 1 || x.Channel > r.ChannelsNow() {
-		return nothing("%s has channels 1 to %d now.", rec.Place, r.ChannelsNow()), nil
+	if why := r.Chosen(x.Channel, rec.Place); why != "" {
+		return nothing("%s", why), nil
 	}
 	of, err := s.The()
 	if err != nil {

@@ -66,17 +66,10 @@ func EntryOf(s *site.Snapshot, of store.Source, b channel.Bench) (e channel.Benc
 	sf, _ := facts.ForStreams(s, of)
 	record, _ := stream.Roles(sf.Profiles, b.Codecs)
 	_, opened := facts.Account.Of(s, of.Device.ID)
-	switch seen, heard := facts.Seen.Of(s, of.Device.ID); {
-	case !heard || of.Device.Address == nil:
-		return e, "not found yet"
-	case !opened:
-		return e, "no account opens it yet"
-	case len(sf.Profiles) == 0:
-		return e, "streams not read yet"
-	case record == "":
-		return e, "none of its streams is one that it takes"
-	case seen.Service == "":
-		return e, "it speaks no ONVIF"
+	seen, heard := facts.Seen.Of(s, of.Device.ID)
+	why = channel.Typing{Found: heard && of.Device.Address != nil, Opened: opened, Streams: len(sf.Profiles), Record: record, ONVIF: seen.Service != ""}.Waits()
+	if why != "" {
+		return e, why
 	}
 	return channel.BenchEntry{Source: of.ID, Name: of.Place, Address: of.Device.Address.String(), Profile: record}, ""
 }

@@ -2,9 +2,6 @@ package channels
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -116,27 +113,13 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 			sources, wishes = append(sources, of), append(wishes, old.Number)
 		}
 	}
-	// Every number that the new one has is kept; what doesn't fit goes to free ones, after those.
-	numbers := table.Numbers(wishes, table.ChannelsNow())
-	order := make([]int, len(sources))
-	for i := range order {
-		order[i] = i
-	}
-	kept := func(i int) int { return map[bool]int{true: 0, false: 1}[numbers[i] == wishes[i]] }
-	slices.SortStableFunc(order, func(a, b int) int { return kept(a) - kept(b) })
+	numbers, order := table.Succession(wishes)
 	var plan channel.Planner
 	for _, i := range order {
 		f, w := FactsOn(s, sources[i], to)
 		w.Channel = numbers[i]
-		t := Taken{Source: sources[i], Changes: plan.Next(now, f, w)}
-		if len(t.Changes) == 0 {
-			t.Why = channel.Waits(f, w, true)
-			if t.Why == "" {
-				t.Why = "those before it take the last channels"
-			}
-		} else if n := t.Changes[0].Args["channel"]; n != strconv.Itoa(wishes[i]) {
-			t.Changes[0].Why += fmt.Sprintf(" Its number was %d on %s, which %s hasn't free.", wishes[i], from.Place, to.Place)
-		}
+		t := Taken{Source: sources[i]}
+		t.Changes, t.Why = channel.Succeeds(plan.Next(now, f, w), f, w, wishes[i], from.Place, to.Place)
 		out = append(out, t)
 	}
 	return out, nil
@@ -177,41 +160,25 @@ func ReadOthers(ctx context.Context, k stages.Kit, siteID, than int64) (silent m
 // couldn't be.
 func Retire(s *site.Snapshot, from store.Device, silent map[int64]bool) (out []finding.Change, left []string) {
 	table, _ := site.Recorder.Of(s, from.ID)
-	stays := map[int]string{}
+	by := map[int][]channel.Successor{}
 	for _, of := range s.Sources {
 		old := s.SlotOn(of, from.ID)
 		if old == nil {
 			continue
 		}
-		why := channel.Retires(channel.Recorder{}, nil, "")
-		for _, rec := range s.Recorders() {
-			other := s.SlotOn(of, rec.ID)
-			if rec.ID == from.ID || other == nil {
-				continue
-			}
-			r, _ := site.Recorder.Of(s, rec.ID)
-			trouble := s.RecorderTrouble(rec.ID)
-			if silent[rec.ID] {
-				trouble = "it didn't answer in time"
-			}
-			if why = channel.Retires(r, other, trouble); why == "" {
-				break
-			}
-		}
-		stays[old.Number] = why
+		by[old.Number] = append(by[old.Number], successors(s, of, from.ID, silent)...)
 	}
-	for _, slot := range table.Slots {
-		why, ours := stays[slot.Number]
-		if !ours {
-			why = "it holds none of this site's cameras"
+	return table.Retire(from.ID, by)
+}
+
+// successors are the recorders that hold a view besides one.
+func successors(s *site.Snapshot, of site.Source, without int64, silent map[int64]bool) (out []channel.Successor) {
+	for _, other := range s.HeldBeside(of, without) {
+		x := channel.Successor{Recorder: other.Recorder, Slot: other.Slot, Trouble: s.RecorderTrouble(other.RecorderID)}
+		if silent[other.RecorderID] {
+			x.Trouble = "it didn't answer in time"
 		}
-		if why != "" {
-			left = append(left, fmt.Sprintf("channel %d, %s: %s", slot.Number, slot.Name, why))
-			continue
-		}
-		if c, ok := table.Out(from.ID, slot.Number); ok {
-			out = append(out, c)
-		}
+		out = append(out, x)
 	}
-	return out, left
+	return out
 }

@@ -1,7 +1,6 @@
 package routes
 
 import (
-	"slices"
 	"time"
 
 	"duskyharbor/internal/act"
@@ -29,22 +28,11 @@ func planPeg(_ time.Time, s *act.Seen, x Peg) (p act.Planned, err error) {
 	if err != nil {
 		return p, err
 	}
-	f := facts.ForRoutes(s.Snapshot, of)
-	if f.Channel == 0 || !slices.Contains(f.Inputs, x.Input) || !knows(f, x.Topic) {
+	ch, ok := route.Turn(facts.ForRoutes(s.Snapshot, of), route.Peg{Topic: x.Topic, Input: x.Input})
+	if !ok {
 		return p, trouble.Told("That topic or input isn't there any more: read the routes again.")
 	}
-	on := !slices.Contains(f.Pegs, route.Peg{Topic: x.Topic, Input: x.Input})
-	ch := route.Change(f, x.Topic, x.Input, "A person pegged it.", on)
 	p.Title = of.Place + ": " + ch.Title
 	p.Add(of, []finding.Change{ch})
 	return p, nil
-}
-
-func knows(f route.Facts, topic string) bool {
-	for _, t := range f.Topics {
-		if t.Topic == topic {
-			return true
-		}
-	}
-	return slices.ContainsFunc(f.Pegs, func(p route.Peg) bool { return p.Topic == topic })
 }
