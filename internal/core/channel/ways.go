@@ -303,13 +303,12 @@ func (r Recorder) Others(recorder int64, allow bool) (finding.Change, bool) {
 
 // refusedFinding says that a recorder has no way in for a camera.
 func (r Recorder) refusedFinding(c Choice) finding.Finding {
-	f := finding.Finding{Code: "channel.other-make", Severity: finding.Blocks, Words: "other make",
-		Sentence: fmt.Sprintf("%s doesn't take it: %s.", r.Name, c.Refused), WayOut: "Let it take other makes, on its channel face, or plan another recorder."}
+	says := fmt.Sprintf("%s doesn't take it: %s.", r.Name, c.Refused)
 	if !c.Unlisted {
-		f.Code, f.Words, f.WayOut = "channel.no-way", "no way in", "Plan another recorder."
-		return f
+		return finding.Finding{Code: "channel.no-way", Severity: finding.Blocks, Words: "no way in", Sentence: says, WayOut: "Plan another recorder."}
 	}
-	f.Code, f.Words = "channel.model", "not listed"
+	f := finding.Finding{Code: "channel.model", Severity: finding.Blocks, Words: "not listed", Sentence: says,
+		WayOut: "Let it take other makes, on its channel face, or plan another recorder."}
 	if m := r.Models; m != nil && (m.Newer != "" && m.Newer != m.Version || m.Loaded != m.Version) {
 		f.WayOut = "Renew its list of models and start its services again, on its channel face; or let it take other makes."
 	}

@@ -335,6 +335,8 @@ func facts(p Plan, hears ...Cause) Facts {
 
 func TestJudge(t *testing.T) {
 	good := Wishes{Name: "Quay by night", Plan: byNight(), Term: Term{Least: 30, Most: 45}}
+	better := Always(Mode{Name: "always", Idle: View, Event: Record, Causes: []Cause{Motion}})
+	same := Always(Mode{Name: "always", Idle: Record, Event: Record, Causes: []Cause{Motion}})
 	for name, x := range map[string]struct {
 		f    Facts
 		w    Wishes
@@ -342,6 +344,8 @@ func TestJudge(t *testing.T) {
 	}{
 		"well":        {facts(byNight(), Motion, Camera), good, ""},
 		"never":       {facts(byNight()), good, "recording.never"},
+		"never more":  {facts(better), Wishes{Name: "x", Plan: better}, "recording.never-more"},
+		"no better":   {facts(same), Wishes{Name: "x", Plan: same}, "recording.part-deaf"}, // the same is kept all the time
 		"part":        {facts(byNight(), Motion), good, "recording.part-deaf"},
 		"undecided":   {facts(byNight(), Motion, Camera), Wishes{}, "recording.undecided"},
 		"other":       {facts(Always(Mode{Name: "always", Idle: Record, Event: Record}), Motion, Camera), good, "recording.differs"},

@@ -1,0 +1,71 @@
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// findingCode is how the code of a finding is written: the topic, and what is wrong.
+var findingCode = regexp.MustCompile(`^(find|access|clock|stream|view|channel|recording|route|proof)\.[a-z]+(-[a-z]+)*$`)
+
+// Each finding of core is named by a test: one that nobody names could be lost, or never come, and nothing would fail.
+// Codes are written where the finding is made; kinds of change and names of facts are constants.
+func TestEveryFindingIsAskedFor(t *testing.T) {
+	t.Parallel()
+	made, tests := map[string]token.Position{}, strings.Builder{}
+	files := token.NewFileSet()
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		src, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		switch {
+		case strings.HasSuffix(path, "_test.go") && path != "codes_test.go":
+			tests.Write(src)
+			return nil
+		case !strings.HasPrefix(path, "core"+string(filepath.Separator)):
+			return nil
+		}
+		f, err := parser.ParseFile(files, path, src, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GenDecl:
+				return n.Tok != token.CONST && n.Tok != token.IMPORT
+			case *ast.BasicLit:
+				if s, err := strconv.Unquote(n.Value); err == nil && n.Kind == token.STRING && findingCode.MatchString(s) {
+					made[s] = files.Position(n.Pos())
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(made) < 110 {
+		t.Fatalf("only %d codes are made", len(made))
+	}
+	named := tests.String()
+	for _, code := range slices.Sorted(maps.Keys(made)) {
+		if !strings.Contains(named, strconv.Quote(code)) {
+			t.Errorf("%s: no test asks for %s", made[code], code)
+		}
+	}
+}
