@@ -152,10 +152,10 @@ func forbidden(importer, imported string) string {
 	return ""
 }
 
-// What runs stages and what frames pages names none of them.
-func TestEngineAndShellNameNoStage(t *testing.T) {
+// What runs stages, what reads and stores a site and what frames pages names none of them.
+func TestNothingSharedNamesAStage(t *testing.T) {
 	names := []string{"Find", "SignIn", "Clock", "Streams", "Channels", "Recording", "Analytics", "Routes", "Prove", "Handover"}
-	for _, dir := range []string{"engine", "web/shell"} {
+	for _, dir := range []string{"store", "site", "facts", "act", "engine", "account", "web/shell"} {
 		err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 				return err

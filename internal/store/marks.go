@@ -138,14 +138,14 @@ func (s *Store) FirstOf(ctx context.Context, site int64, g stage.Group) (place, 
 	return place, sentence, err
 }
 
-// Tally is how many sources of a site are proven, how many have something
+// Tally is how many sources of a site are done, how many have something
 // blocked, and how many others need a person.
-type Tally struct{ Proven, Blocked, Needs int }
+type Tally struct{ Done, Blocked, Needs int }
 
 // Tally counts them.
 func (s *Store) Tally(ctx context.Context, site int64) (Tally, error) {
-	return queryOne[Tally](ctx, s.db, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int proven, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
-		count(*) filter (where standing not like '%`+stage.Blocked.Letter()+`%' and (standing like '%`+stage.Needs.Letter()+`%' or standing like '%`+stage.Stale.Letter()+`%'))::int needs from source where site_id = $1`, site, int(stage.Prove))
+	return queryOne[Tally](ctx, s.db, `select count(*) filter (where substr(standing, $2, 1) = '`+stage.Ready.Letter()+`')::int done, count(*) filter (where standing like '%`+stage.Blocked.Letter()+`%')::int blocked,
+		count(*) filter (where standing not like '%`+stage.Blocked.Letter()+`%' and (standing like '%`+stage.Needs.Letter()+`%' or standing like '%`+stage.Stale.Letter()+`%'))::int needs from source where site_id = $1`, site, int(stage.Goal))
 }
 
 // Due lists sources whose marks were made by other rules or are no longer valid,

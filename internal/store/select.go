@@ -43,8 +43,7 @@ var required = map[stage.Requirement]string{
 	stage.Speaks:      has(fact.Seen, ` and (f.value->>'service' <> '' or f.value->>'rtsp_port' <> '0') and not `+behindPort),
 	stage.SpeaksONVIF: has(fact.Seen, ` and f.value->>'service' <> '' and not `+behindPort),
 	stage.Opened:      has(fact.Account, ""),
-	stage.Certain: fmt.Sprintf(`not exists (select 1 from finding g join source l on l.id = g.source_id where l.device_id = d.id and g.stage = %d and g.code = '%s')`,
-		stage.SignIn, access.DoubtCode),
+	stage.Certain:     `not exists (select 1 from finding g join source l on l.id = g.source_id where l.device_id = d.id and g.code = '` + access.DoubtCode + `')`,
 }
 
 // has asks in SQL whether device d has a fact f of which more is true.
@@ -310,14 +309,14 @@ type Dot struct {
 	Address  netip.Addr
 	Expected bool
 	Heard    bool
-	State    stage.State // its mark in Find
+	State    stage.State // its mark in the stage that is asked for
 }
 
-// Dots lists the devices at addresses of a prefix.
-func (s *Store) Dots(ctx context.Context, site int64, in []netip.Prefix) ([]Dot, error) {
+// Dots lists the devices at addresses of a prefix, each with its mark in a stage.
+func (s *Store) Dots(ctx context.Context, site int64, st stage.Stage, in []netip.Prefix) ([]Dot, error) {
 	return queryAll[Dot](ctx, s.db, `select coalesce(s.id, 0) id, d.kind, d.place, d.address, d.expected, `+has(fact.Seen, "")+` heard,
 		coalesce(m.state, 'notyet') state from device d left join source s on s.device_id = d.id and s.nth = 1 left join mark m on m.source_id = s.id and m.stage = $3
-		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(stage.Find))
+		where d.site_id = $1 and exists (select 1 from unnest($2::cidr[]) p where d.address <<= p)`, site, in, int(st))
 }
 
 // HeardIn counts the devices heard at addresses of each network of a site.
@@ -335,7 +334,7 @@ func (s *Store) HeardIn(ctx context.Context, site int64) (map[int64]int, error) 
 	return out, err
 }
 
-// ClockDot is one camera's clock as it was read last, and its mark in Clock.
+// ClockDot is one camera's clock as it was read last, and its mark in a stage.
 type ClockDot struct {
 	ID         int64 // of its first view
 	Place      string
@@ -346,11 +345,11 @@ type ClockDot struct {
 	Sentence   string
 }
 
-// ClockDots lists the clocks of a selection that were read, one a device.
-func (s *Store) ClockDots(ctx context.Context, sel Selection) ([]ClockDot, error) {
+// ClockDots lists the clocks of a selection that were read, one a device, each with its mark in a stage.
+func (s *Store) ClockDots(ctx context.Context, st stage.Stage, sel Selection) ([]ClockDot, error) {
 	sel.Devices = true
 	q := sel.query()
-	q.args = append(q.args, int(stage.Clock))
+	q.args = append(q.args, int(st))
 	return queryAll[ClockDot](ctx, s.db, fmt.Sprintf(`select s.id, s.name place, d.address, s.recorder_id, (r.value->'offset'->>'low')::bigint low, (r.value->'offset'->>'high')::bigint high,
 		coalesce(cm.state, 'notyet') state, coalesce(cm.sentence, '') sentence %s join fact r on r.device_id = d.id and r.name = '`+fact.Clock+`' left join mark cm on cm.source_id = s.id and cm.stage = $%d %s order by d.position, d.id`,
 		sourceFrom, len(q.args), q.where()), q.args...)

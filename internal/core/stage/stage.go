@@ -62,6 +62,9 @@ var table = [...]descriptor{
 	Handover: {slug: "handover", name: "Handover", question: "What do we leave behind?", reads: Read},
 }
 
+// Goal is the stage whose readiness means that a view is done.
+const Goal = Prove
+
 // row of a stage; of what is none, an empty one.
 func (s Stage) row() descriptor {
 	if !s.Valid() {

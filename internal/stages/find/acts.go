@@ -462,7 +462,7 @@ func atAddress(ctx context.Context, c *act.Call, x *Move) error {
 	if x.at, err = netplan.ParseAddress(x.Address); err != nil {
 		return act.Wrong("address", err.Error())
 	}
-	dots, err := c.Store.Dots(ctx, c.Site.ID, []netip.Prefix{netip.PrefixFrom(x.at, x.at.BitLen())})
+	dots, err := c.Store.Dots(ctx, c.Site.ID, stage.Find, []netip.Prefix{netip.PrefixFrom(x.at, x.at.BitLen())})
 	for _, d := range dots {
 		x.there = append(x.there, netplan.At{ID: d.ID, Place: d.Place, Answer: d.Heard})
 	}

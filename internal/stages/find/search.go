@@ -12,6 +12,7 @@ import (
 
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -159,7 +160,7 @@ func missed(seen map[netip.Addr]identity.Sighting, open map[netip.Addr][]int, wa
 // first knock.
 func (f *Stage) sweepAgain(ctx context.Context, siteID int64, n *store.Network, seen map[netip.Addr]identity.Sighting,
 	open map[netip.Addr][]int) error {
-	dots, err := f.Store.Dots(ctx, siteID, []netip.Prefix{n.Prefix})
+	dots, err := f.Store.Dots(ctx, siteID, stage.Find, []netip.Prefix{n.Prefix})
 	if err != nil {
 		return err
 	}

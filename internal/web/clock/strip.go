@@ -252,7 +252,7 @@ func laneOf(st stage.State) int {
 // crowd draws all cameras that match where they are more than the table shows: those
 // that stand near each other and stand alike share a mark, which says how many they are.
 func (pg *Page) crowd(ctx context.Context, p *shell.Request, d *clockData) error {
-	all, err := pg.Store.ClockDots(ctx, p.Selection)
+	all, err := pg.Store.ClockDots(ctx, stage.Clock, p.Selection)
 	if err != nil {
 		return err
 	}

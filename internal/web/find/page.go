@@ -243,7 +243,7 @@ func (pg *Page) fields(ctx context.Context, p *shell.Request, d *findData) error
 			drawn = append(drawn, n.Prefix)
 		}
 	}
-	dots, err := pg.Store.Dots(ctx, p.Site.ID, drawn)
+	dots, err := pg.Store.Dots(ctx, p.Site.ID, stage.Find, drawn)
 	if err != nil {
 		return err
 	}
