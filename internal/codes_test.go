@@ -69,3 +69,62 @@ func TestEveryFindingIsAskedFor(t *testing.T) {
 		}
 	}
 }
+
+// builtins may be shadowed by a name of ours, and then mean something else for the rest of the block.
+var builtins = strings.Fields("append cap clear close complex copy delete imag len make max min new panic print println real recover any bool byte error string int rune true false nil iota")
+
+func TestNoBuiltinIsShadowed(t *testing.T) {
+	t.Parallel()
+	files := token.NewFileSet()
+	check := func(names ...ast.Expr) {
+		for _, n := range names {
+			if id, ok := n.(*ast.Ident); ok && slices.Contains(builtins, id.Name) {
+				t.Errorf("%s: %s is Go's own", files.Position(id.Pos()), id.Name)
+			}
+		}
+	}
+	fields := func(lists ...*ast.FieldList) {
+		for _, l := range lists {
+			if l == nil {
+				continue
+			}
+			for _, f := range l.List {
+				for _, n := range f.Names {
+					check(n)
+				}
+			}
+		}
+	}
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		f, err := parser.ParseFile(files, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.AssignStmt:
+				if n.Tok == token.DEFINE {
+					check(n.Lhs...)
+				}
+			case *ast.RangeStmt:
+				if n.Tok == token.DEFINE {
+					check(n.Key, n.Value)
+				}
+			case *ast.ValueSpec:
+				for _, name := range n.Names {
+					check(name)
+				}
+			case *ast.FuncType:
+				fields(n.Params, n.Results)
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

@@ -24,8 +24,9 @@ import (
 	"duskyharbor/internal/vault"
 )
 
-// Keeper holds a site's accounts. It is safe for several goroutines.
-type Keeper struct {
+// Clients signs in to devices and gives clients that did: it knows the order of sets, the budget of tries and what is
+// sealed. It is safe for several goroutines.
+type Clients struct {
 	Store  *store.Store
 	Vault  *vault.Vault
 	Dialer *dial.Dialer
@@ -39,12 +40,12 @@ type Asked struct {
 }
 
 // Password opens a set's password.
-func (k *Keeper) Password(set store.SealedSet) (string, error) {
+func (k *Clients) Password(set store.SealedSet) (string, error) {
 	return k.Vault.Open(set.Sealed, store.SetPlace(set.ID))
 }
 
 // Order lists the sets that may be tried on a device now, the likeliest first.
-func (k *Keeper) Order(ctx context.Context, d store.Device, s *site.Snapshot, asked Asked) ([]store.SealedSet, error) {
+func (k *Clients) Order(ctx context.Context, d store.Device, s *site.Snapshot, asked Asked) ([]store.SealedSet, error) {
 	sealed, err := k.Store.SetsFor(ctx, d.SiteID, d.ID)
 	if err != nil {
 		return nil, err
@@ -66,7 +67,7 @@ func (k *Keeper) Order(ctx context.Context, d store.Device, s *site.Snapshot, as
 }
 
 // likely tells what opened this device, others of its make, and others near it.
-func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (access.Device, error) {
+func (k *Clients) likely(ctx context.Context, d store.Device, s *site.Snapshot) (access.Device, error) {
 	out := access.Device{ID: d.ID, Make: d.Make, Refused: d.Refused}
 	var near netip.Prefix
 	if d.Address != nil {
@@ -89,7 +90,7 @@ func (k *Keeper) likely(ctx context.Context, d store.Device, s *site.Snapshot) (
 // Address is where a device is reached; a sentence for the person where it wasn't found.
 func Address(d store.Device) (netip.Addr, error) {
 	if d.Address == nil {
-		return netip.Addr{}, trouble.Told(d.Place + " wasn't found yet: look for it first.")
+		return netip.Addr{}, trouble.UserError(d.Place + " wasn't found yet: look for it first.")
 	}
 	return *d.Address, nil
 }
@@ -97,15 +98,15 @@ func Address(d store.Device) (netip.Addr, error) {
 // Doubted says for a person why no account may be sent to a device; nil where one may.
 func Doubted(d store.Device, s *site.Snapshot) error {
 	if why := identity.Doubt(facts.ForIdentity(s, d)); why != "" {
-		return trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
+		return trouble.UserError("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
 	}
 	return nil
 }
 
 // BudgetOf is a device's budget as a snapshot has it.
-func (k *Keeper) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
+func (k *Clients) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
 	f, _ := facts.ForAccess(s, time.Now(), d)
-	b := &Budget{Keeper: k, Device: d, Facts: f}
+	b := &Budget{Clients: k, Device: d, Facts: f}
 	if now, ok := s.Device(d.ID); ok {
 		b.Counted = &store.Counted{Tries: s.Tries[d.ID], Begun: now.Tries}
 	}
@@ -115,10 +116,10 @@ func (k *Keeper) BudgetOf(d store.Device, s *site.Snapshot) *Budget {
 // Open makes a client for a camera, signed in with the account that opened it, for a stage
 // or what a person asked for, by its name. Its first request is a try within the budget: where
 // the account is refused, nothing sends it again by itself.
-func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot, stage string) (*onvif.Client, error) {
+func (k *Clients) Open(ctx context.Context, d store.Device, s *site.Snapshot, stage string) (*onvif.Client, error) {
 	account, ok := facts.Account.Of(s, d.ID)
 	if !ok {
-		return nil, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
+		return nil, trouble.UserError("No account opens " + d.Place + " yet: sign in first.")
 	}
 	set, err := k.set(ctx, d, account.SetID)
 	if err != nil {
@@ -128,7 +129,7 @@ func (k *Keeper) Open(ctx context.Context, d store.Device, s *site.Snapshot, sta
 }
 
 // OpenWith is Open with another set and scheme; what comes of it the caller keeps.
-func (k *Keeper) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme) (*onvif.Client, error) {
+func (k *Clients) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme) (*onvif.Client, error) {
 	set, err := k.set(ctx, d, setID)
 	if err != nil {
 		return nil, err
@@ -136,15 +137,15 @@ func (k *Keeper) OpenWith(ctx context.Context, d store.Device, s *site.Snapshot,
 	return k.client(ctx, d, s, set, scheme, k.BudgetOf(d, s).Try(set, scheme, ""))
 }
 
-func (k *Keeper) set(ctx context.Context, d store.Device, id int64) (store.SealedSet, error) {
+func (k *Clients) set(ctx context.Context, d store.Device, id int64) (store.SealedSet, error) {
 	set, err := k.Store.Set(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return set, trouble.Told("The credential set that opened " + d.Place + " is gone: sign in again.")
+		return set, trouble.UserError("The credential set that opened " + d.Place + " is gone: sign in again.")
 	}
 	return set, err
 }
 
-func (k *Keeper) client(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme, try dial.Try) (*onvif.Client, error) {
+func (k *Clients) client(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme, try dial.Try) (*onvif.Client, error) {
 	addr, err := Address(d)
 	if err != nil {
 		return nil, err
@@ -154,14 +155,14 @@ func (k *Keeper) client(ctx context.Context, d store.Device, s *site.Snapshot, s
 	}
 	seen, heard := facts.Seen.Of(s, d.ID)
 	if heard && seen.Service == "" && seen.RTSPPort != 0 {
-		return nil, trouble.Told(d.Place + " speaks RTSP alone: what ONVIF would tell of it can't be read.")
+		return nil, trouble.UserError(d.Place + " speaks RTSP alone: what ONVIF would tell of it can't be read.")
 	}
 	if !heard || seen.Service == "" {
-		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
+		return nil, trouble.UserError(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
 	if seen.Cert = pin; scheme == access.Basic && !d.AllowsBasic(seen) {
-		return nil, trouble.Told(d.Place + " takes nothing but Basic, and nobody allows its password in clear any more: see Sign-in.")
+		return nil, trouble.UserError(d.Place + " takes nothing but Basic, and nobody allows its password in clear any more: see Sign-in.")
 	}
 	password, err := k.Password(set)
 	if err != nil {
@@ -185,14 +186,14 @@ func (k *Keeper) client(ctx context.Context, d store.Device, s *site.Snapshot, s
 }
 
 // Plain is a client of a device that signs in nowhere.
-func (k *Keeper) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error) {
+func (k *Clients) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error) {
 	addr, err := Address(d)
 	if err != nil {
 		return nil, err
 	}
 	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" {
-		return nil, trouble.Told(d.Place + " speaks no ONVIF that answered: look for it first.")
+		return nil, trouble.UserError(d.Place + " speaks no ONVIF that answered: look for it first.")
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
 	return onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
@@ -206,12 +207,12 @@ type Login struct {
 }
 
 // LoginOf opens a set that is to be sent to a device over a scheme of its own, for a stage.
-func (k *Keeper) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme, stage string) (Login, error) {
+func (k *Clients) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme, stage string) (Login, error) {
 	if err := Doubted(d, s); err != nil {
 		return Login{}, err
 	}
 	if a, ok := facts.Account.Of(s, d.ID); ok && a.Refusing(scheme) != "" {
-		return Login{}, trouble.Tell("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
+		return Login{}, trouble.UserErrorf("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
 	}
 	set, err := k.set(ctx, d, setID)
 	if err != nil {
@@ -222,10 +223,10 @@ func (k *Keeper) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, 
 }
 
 // Secret is a set's user name and password, for what keeps them: a recorder's channel.
-func (k *Keeper) Secret(ctx context.Context, setID int64) (username, password string, err error) {
+func (k *Clients) Secret(ctx context.Context, setID int64) (username, password string, err error) {
 	set, err := k.Store.Set(ctx, setID)
 	if errors.Is(err, store.ErrNotFound) {
-		return "", "", trouble.Told("That credential set is gone: sign in again.")
+		return "", "", trouble.UserError("That credential set is gone: sign in again.")
 	}
 	if err != nil {
 		return "", "", err
@@ -237,7 +238,7 @@ func (k *Keeper) Secret(ctx context.Context, setID int64) (username, password st
 // Recorder makes a driver for a recorder, signed in with its own account. Sets go only to what has
 // shown itself to be a recorder of this site and isn't in doubt; the first request is a try within
 // the budget, and what was refused isn't sent again before somebody acts.
-func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver, error) {
+func (k *Clients) Recorder(ctx context.Context, d store.Device) (recorder.Driver, error) {
 	addr, err := Address(d)
 	if err != nil {
 		return nil, err
@@ -254,13 +255,13 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver,
 	}
 	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || !seen.Heard(identity.SaidHello) && !seen.Heard(identity.RecordsOthers) {
-		return nil, trouble.Told(d.Place + " hasn't shown itself to be a recorder: look for it first.")
+		return nil, trouble.UserError(d.Place + " hasn't shown itself to be a recorder: look for it first.")
 	}
 	if err := Doubted(d, s); err != nil {
 		return nil, err
 	}
 	if d.SetID == nil {
-		return nil, trouble.Told("No account is kept for " + d.Place + ": give it one on Settings.")
+		return nil, trouble.UserError("No account is kept for " + d.Place + ": give it one on Settings.")
 	}
 	set, err := k.set(ctx, d, *d.SetID)
 	if err != nil {
@@ -288,7 +289,7 @@ func (k *Keeper) Recorder(ctx context.Context, d store.Device) (recorder.Driver,
 
 // sheet makes a driver for a recorder that is set up by hand: of what was ticked, with what the
 // cameras showed themselves.
-func (k *Keeper) sheet(ctx context.Context, d store.Device) (recorder.Driver, error) {
+func (k *Clients) sheet(ctx context.Context, d store.Device) (recorder.Driver, error) {
 	entries, err := k.Store.BenchEntries(ctx, d.ID)
 	if err != nil {
 		return nil, err
@@ -320,7 +321,7 @@ func (k *Keeper) sheet(ctx context.Context, d store.Device) (recorder.Driver, er
 
 // PageLogin is the account of a recorder that is set up by hand, for what its web page shows; without
 // one nothing is sent.
-func (k *Keeper) PageLogin(ctx context.Context, d store.Device, purpose string) (Login, error) {
+func (k *Clients) PageLogin(ctx context.Context, d store.Device, purpose string) (Login, error) {
 	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
 	if err != nil || d.SetID == nil {
 		return Login{}, err
@@ -341,13 +342,13 @@ func (k *Keeper) PageLogin(ctx context.Context, d store.Device, purpose string) 
 }
 
 // refuses says for a person that a recorder refused its account; nil where it didn't.
-func (k *Keeper) refuses(ctx context.Context, recorder int64, set store.SealedSet) error {
+func (k *Clients) refuses(ctx context.Context, recorder int64, set store.SealedSet) error {
 	d, err := k.Store.Device(ctx, recorder)
 	if err != nil {
 		return err
 	}
 	if slices.Contains(d.Refused, set.ID) {
-		return trouble.Tell("%s refused its account %s, and it isn't sent again by itself: give it another, or its password, in Settings.", d.Place, set.Name)
+		return trouble.UserErrorf("%s refused its account %s, and it isn't sent again by itself: give it another, or its password, in Settings.", d.Place, set.Name)
 	}
 	return nil
 }
@@ -355,7 +356,7 @@ func (k *Keeper) refuses(ctx context.Context, recorder int64, set store.SealedSe
 // inTurn has those who sign in to a recorder at the same time do so one after the other, each
 // knowing by may what came of the one before: several steps read one recorder, and what it
 // refuses must not be sent by each.
-func (k *Keeper) inTurn(recorder int64, t dial.Try, may func(context.Context) error) dial.Try {
+func (k *Clients) inTurn(recorder int64, t dial.Try, may func(context.Context) error) dial.Try {
 	gate, _ := k.gates.LoadOrStore(recorder, make(chan struct{}, 1))
 	return turn{t, gate.(chan struct{}), may}
 }

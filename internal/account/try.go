@@ -24,7 +24,7 @@ func (e noTry) Unwrap() error        { return e.says }
 
 // Budget is what of a device's wrong tries is left to somebody who signs in to it.
 type Budget struct {
-	Keeper  *Keeper
+	Clients *Clients
 	Device  store.Device
 	Facts   access.Facts   // with the tries as they were when the device was looked up
 	Counted *store.Counted // those tries; nil: they are counted again
@@ -50,7 +50,7 @@ func (t *try) Begin(ctx context.Context) error {
 	f, counted := t.b.Facts, t.b.Counted
 	t.b.Counted = nil
 	var until time.Time
-	id, ok, err := t.b.Keeper.Store.BeginTry(ctx, t.b.Device.ID, t.set.ID, t.set.Name, t.scheme, counted, func(tries []access.Try) bool {
+	id, ok, err := t.b.Clients.Store.BeginTry(ctx, t.b.Device.ID, t.set.ID, t.set.Name, t.scheme, counted, func(tries []access.Try) bool {
 		f.Tries = tries
 		left, at := f.Left(time.Now())
 		may, _ := f.MayTry(time.Now(), t.set.ID)
@@ -58,7 +58,7 @@ func (t *try) Begin(ctx context.Context) error {
 		return left > 0 || t.stage != "" && may
 	})
 	if err == nil && !ok {
-		return noTry{trouble.Tell("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
+		return noTry{trouble.UserErrorf("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
 			t.b.Device.Place, until.UTC().Format("15:04"), access.Budget)}
 	}
 	t.id = id
@@ -70,7 +70,7 @@ func (t *try) End(ctx context.Context, sent bool, verdict error) error {
 	// Also where the step was cut short meanwhile: a try without an outcome counts as wrong.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	st := t.b.Keeper.Store
+	st := t.b.Clients.Store
 	switch {
 	case errors.Is(verdict, dial.ErrLocked):
 		return st.EndTry(ctx, t.id, access.Locked, verdict.Error())
@@ -104,12 +104,12 @@ func (t *try) noLonger(ctx context.Context) error {
 		default:
 			return nil
 		}
-		return t.b.Keeper.Store.KeepFacts(ctx, facts.Account.New(d.ID, t.stage, now, kept))
+		return t.b.Clients.Store.KeepFacts(ctx, facts.Account.New(d.ID, t.stage, now, kept))
 	}
 	w := store.Writes{Drop: []store.Dropped{{Device: d.ID, Name: facts.Account.Name}}, Facts: []store.NewFact{
 		facts.Attempted.New(d.ID, t.stage, now, access.Attempt{At: now, Refused: t.set.Name, RefusedBy: t.stage + ", " + now.Format("15:04") + " UTC"})}}
 	if d.OpenedSet != nil && *d.OpenedSet == t.set.ID {
 		w.Opened = append(w.Opened, store.OpenedBy{Device: d.ID})
 	}
-	return t.b.Keeper.Store.Write(ctx, w)
+	return t.b.Clients.Store.Write(ctx, w)
 }

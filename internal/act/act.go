@@ -140,7 +140,7 @@ type Kept struct {
 	Detail string
 	Judge  []int64 // devices that are judged by it
 	All    bool    // all of the site are
-	Look   *Look
+	Scan   *Scan
 	Read   *Reading
 	// After is done once the wish is kept: it begins a run, and answers with it.
 	After  func(context.Context) (run int64, err error)
@@ -149,8 +149,8 @@ type Kept struct {
 	To     string // the page that a person goes on at, below the site: "find?sheet=7"; empty: where they were
 }
 
-// Look is where something is looked for now, by which stage: on the network that holds the address, or there alone.
-type Look struct {
+// Scan is where something is looked for now, by which stage: on the network that holds the address, or there alone.
+type Scan struct {
 	Stage stage.Stage
 	At    netip.Addr
 }

@@ -40,7 +40,7 @@ type Options struct {
 	Listen  time.Duration // how long answers to probes are gathered [1.2 s]
 	WalkFor time.Duration // how long a walk test waits for a person [60 s]
 	Away    time.Duration // how long a device may be away that starts again or moves [3 min]
-	Extra   []func(stages.Kit) engine.Stage
+	Extra   []func(stages.Services) engine.Stage
 	Live    string // UDP address that moving pictures are sent from; empty: none are
 }
 
@@ -48,12 +48,12 @@ type Options struct {
 // stages for what only they do.
 type App struct {
 	*engine.Engine
-	Kit     stages.Kit
-	Find    *find.Stage
-	SignIn  *signin.Stage
-	Clock   *clock.Stage
-	Streams *streams.Stage
-	Live    *live.Relay // nil: no moving pictures
+	Services stages.Services
+	Find     *find.Stage
+	SignIn   *signin.Stage
+	Clock    *clock.Stage
+	Streams  *streams.Stage
+	Live     *live.Relay // nil: no moving pictures
 }
 
 // New puts one together; Start lets it work.
@@ -63,25 +63,25 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	if err != nil {
 		return nil, err
 	}
-	keeper := &account.Keeper{Store: st, Vault: v, Dialer: d}
-	kit := stages.Kit{Store: st, Accounts: keeper, Dialer: d, Engine: e, Log: opt.Log,
-		Recorders: &recorders.Reader{Store: st, Accounts: keeper, Dialer: d, Engine: e},
+	clients := &account.Clients{Store: st, Vault: v, Dialer: d}
+	services := stages.Services{Store: st, Accounts: clients, Dialer: d, Engine: e, Log: opt.Log,
+		Recorders: &recorders.Reader{Store: st, Accounts: clients, Dialer: d, Engine: e},
 		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen,
 			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
-	a := &App{Engine: e, Kit: kit, Find: find.New(kit), SignIn: signin.New(kit), Clock: clock.New(kit), Streams: streams.New(kit)}
-	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(kit), recording.New(kit), routes.New(kit), prove.New(kit)); err != nil {
+	a := &App{Engine: e, Services: services, Find: find.New(services), SignIn: signin.New(services), Clock: clock.New(services), Streams: streams.New(services)}
+	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), routes.New(services), prove.New(services)); err != nil {
 		return nil, err
 	}
 	if opt.Live != "" {
 		name := make([]byte, 8)
 		rand.Read(name)
-		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(keeper), Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
+		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(clients), Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
 		if err != nil {
 			return nil, err
 		}
 	}
-	for _, make := range opt.Extra {
-		if err := e.Register(make(kit)); err != nil {
+	for _, more := range opt.Extra {
+		if err := e.Register(more(services)); err != nil {
 			return nil, err
 		}
 	}
@@ -89,13 +89,13 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 }
 
 // streamLogin signs in to streams for moving pictures.
-func streamLogin(keeper *account.Keeper) live.SignIn {
+func streamLogin(clients *account.Clients) live.SignIn {
 	return func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error) {
 		opens, ok := facts.Account.Of(s, d.ID)
 		if !ok || d.Address == nil {
-			return rtsp.Login{}, trouble.Told("No account opens " + d.Place + ".")
+			return rtsp.Login{}, trouble.UserError("No account opens " + d.Place + ".")
 		}
-		login, err := keeper.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, purpose)
+		login, err := clients.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, purpose)
 		return rtsp.Login(login), err
 	}
 }

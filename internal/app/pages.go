@@ -29,7 +29,7 @@ import (
 // Pages makes the server of all pages, and of those of extra. Adding a page is one line
 // here.
 func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Server) shell.Page) (*shell.Server, error) {
-	s, err := shell.New(a.Kit.Store, a.Engine, v, opt)
+	s, err := shell.New(a.Services.Store, a.Engine, v, opt)
 	if err != nil {
 		return nil, err
 	}
@@ -41,8 +41,8 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
 		log.New(s), runs.New(s), expected.New(s), settings.New(s), me.New(s), api.New(s),
 	}
-	for _, make := range extra { // one of these takes the place of what is still to come
-		page := make(s)
+	for _, more := range extra { // one of these takes the place of what is still to come
+		page := more(s)
 		pages = slices.DeleteFunc(pages, func(p shell.Page) bool { return p.Slug() == page.Slug() && p.Slug() != "" })
 		pages = append(pages, page)
 	}

@@ -126,7 +126,7 @@ func BenchmarkWall(b *testing.B) {
 	var through, bare time.Duration
 	bytes := 0
 	for b.Loop() {
-		album := streams.New(y.app.Kit) // which keeps none yet
+		album := streams.New(y.app.Services) // which keeps none yet
 		took, n := each(func(p picture) (int, error) {
 			data, err := album.Still(ctx, p.of)
 			return len(data), err

@@ -36,7 +36,7 @@ type Ask struct {
 }
 
 // ErrUnderWay is a sentence for who asks for a change that is being made already.
-const ErrUnderWay = trouble.Told("That change is under way already.")
+const ErrUnderWay = trouble.UserError("That change is under way already.")
 
 // Apply writes the picked changes down as asked for and starts the run that makes
 // them, all in one transaction: a change is a row before it is a call. Each device's
@@ -44,7 +44,7 @@ const ErrUnderWay = trouble.Told("That change is under way already.")
 func (e *Engine) Apply(ctx context.Context, q Ask, picks []Pick) (int64, error) {
 	picks = slices.DeleteFunc(picks, func(p Pick) bool { return len(p.Changes) == 0 })
 	if len(picks) == 0 {
-		return 0, trouble.Told("There is nothing to change: everything reads as it should.")
+		return 0, trouble.UserError("There is nothing to change: everything reads as it should.")
 	}
 	var id int64
 	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
@@ -106,7 +106,7 @@ func (e *Engine) TakesBack(ctx context.Context, c store.Change) (title string, p
 	}
 	back, why := finding.TakeBack(c.Core(), finding.Standing{Made: c.Made(), Latest: latest, Enrolled: c.Enrolled(), Gone: c.Gone})
 	if why != "" {
-		return "", Pick{}, trouble.Told(why)
+		return "", Pick{}, trouble.UserError(why)
 	}
 	of, err := e.store.Source(ctx, store.Target{Device: c.DeviceID, Source: deref(c.SourceID)})
 	if err != nil {
@@ -177,9 +177,9 @@ func (e *Engine) apply(ctx context.Context, v *Visit, a attempt) (string, error)
 	}
 	switch {
 	case went != nil && undone > 0:
-		return "", trouble.Tell("%v; what was changed before it was taken back", went)
+		return "", trouble.UserErrorf("%v; what was changed before it was taken back", went)
 	case went != nil:
-		return "", trouble.Told(went.Error())
+		return "", trouble.UserError(went.Error())
 	case stopped:
 		return "stopped before all of it was sent", nil
 	case made == 1:
@@ -257,13 +257,13 @@ func (e *Engine) failedBefore(ctx context.Context, step int64) error {
 	}
 	for _, c := range all {
 		if c.State == store.Failed && c.UndoOf == nil {
-			return trouble.Told(c.Says)
+			return trouble.UserError(c.Says)
 		}
 		if c.State == store.Asks {
-			return trouble.Told(c.Title + ": " + c.Says)
+			return trouble.UserError(c.Title + ": " + c.Says)
 		}
 		if c.UndoOf == nil && (c.State == store.Undoing || c.State == store.Undone) {
-			return trouble.Told(c.Title + " didn't hold, or one after it: what was made is taken back")
+			return trouble.UserError(c.Title + " didn't hold, or one after it: what was made is taken back")
 		}
 	}
 	return nil
@@ -347,7 +347,7 @@ const pendingMost = 10 * time.Minute
 // wait keeps what a change that was sent is waited for.
 func (e *Engine) wait(ctx context.Context, v *Visit, c store.Change, fence int64, pending PendingError) error {
 	if c.SentAt != nil && time.Since(*c.SentAt) > pendingMost {
-		return unreadError{trouble.Told(pending.Says)}
+		return unreadError{trouble.UserError(pending.Says)}
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), settleLimit)
 	defer cancel()

@@ -86,7 +86,7 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 }
 
 // errNoneMatches says that there is nothing of a selection that can be read.
-const errNoneMatches = trouble.Told("None of what was asked for can be read now: nothing was read.")
+const errNoneMatches = trouble.UserError("None of what was asked for can be read now: nothing was read.")
 
 func counted(n int, one string) string {
 	if n == 1 {
@@ -96,4 +96,6 @@ func counted(n int, one string) string {
 }
 
 // errLater says that a stage isn't done by this version.
-func errLater(st stage.Stage) error { return trouble.Tell("%s is still to come in this version.", st) }
+func errLater(st stage.Stage) error {
+	return trouble.UserErrorf("%s is still to come in this version.", st)
+}

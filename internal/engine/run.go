@@ -77,7 +77,7 @@ func (e *Engine) enqueue(ctx context.Context, tx pgx.Tx, n store.NewRun, steps [
 		jobs = append(jobs, river.InsertManyParams{Args: a, InsertOpts: &river.InsertOpts{Priority: max(first, priority(p.Changes))}})
 	}
 	if len(jobs) == 0 {
-		return trouble.Told("There is nothing to do: no device is in a state for it.")
+		return trouble.UserError("There is nothing to do: no device is in a state for it.")
 	}
 	_, err = e.river.InsertManyTx(ctx, tx, jobs)
 	return err

@@ -330,5 +330,5 @@ func (e *Engine) readNetwork(ctx context.Context, st Stage, v *Visit, id int64) 
 			return st.Read(ctx, v)
 		}
 	}
-	return "", trouble.Told("That network was taken off the site.")
+	return "", trouble.UserError("That network was taken off the site.")
 }

@@ -19,7 +19,7 @@ func Ours(err error) bool {
 	var de *dial.Error
 	var left leftError
 	var asks asksError
-	return err != nil && !errors.As(err, &de) && !trouble.IsTold(err) && !errors.As(err, &left) && !errors.As(err,
+	return err != nil && !errors.As(err, &de) && !trouble.IsUserError(err) && !errors.As(err, &left) && !errors.As(err,
 		&asks) && !errors.As(err, new(PendingError))
 }
 
@@ -30,5 +30,5 @@ func overLimit(ctx context.Context, err error) error {
 		errors.As(err, new(coalesce.WaitError)) || store.Stalled(ctx) {
 		return err
 	}
-	return trouble.Told("It wasn't done in time: the device answers too slowly. Try it again by itself.")
+	return trouble.UserError("It wasn't done in time: the device answers too slowly. Try it again by itself.")
 }

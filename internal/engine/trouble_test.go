@@ -199,7 +199,7 @@ func TestAStoppedRunSendsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := b.app.Apply(context.Background(), engine.Ask{Site: b.Site, Stage: stage.Channels, Title: "Apply"},
-		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}}); !trouble.IsTold(err) {
+		[]engine.Pick{{Source: b.source(d), Changes: b.proposals(d, stage.Channels)}}); !trouble.IsUserError(err) {
 		t.Errorf("the same change is asked for twice: %v", err)
 	}
 	if picks, underWay, err := b.app.Propose(context.Background(), b.Site, stage.Channels,
@@ -237,7 +237,7 @@ func TestAPersonTakesChangesBack(t *testing.T) {
 		if c, err = b.Store.Change(ctx, c.ID); err != nil || c.State != store.Undone {
 			t.Errorf("%s is %s", c.Title, c.State)
 		}
-		if _, err := b.undo(ctx, c); !trouble.IsTold(err) {
+		if _, err := b.undo(ctx, c); !trouble.IsUserError(err) {
 			t.Errorf("%s is taken back twice: %v", c.Title, err)
 		}
 	}

@@ -19,8 +19,8 @@ const listenMost = 5 * time.Minute
 
 // Sentences for who can't listen.
 var (
-	errNoSound   = trouble.Told("It sends no sound in G.711, which browsers play, or its streams weren't read since.")
-	errListening = trouble.Told("Somebody listens to it already.")
+	errNoSound   = trouble.UserError("It sends no sound in G.711, which browsers play, or its streams weren't read since.")
+	errListening = trouble.UserError("Somebody listens to it already.")
 )
 
 // Listen answers a browser's offer to hear a view, and passes its sound on as it is coded until the

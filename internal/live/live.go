@@ -132,11 +132,11 @@ type Shown struct {
 
 // Sentences for who can't be shown a picture.
 var (
-	errOffer   = trouble.Told("The browser's offer can't be read.")
-	errCrowded = trouble.Tell("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
-	errOver    = trouble.Told("This server is being stopped: the picture is asked for again.")
-	errBroke   = trouble.Told("Its stream broke off just then: the picture is asked for again.")
-	errSlow    = trouble.Tell("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
+	errOffer   = trouble.UserError("The browser's offer can't be read.")
+	errCrowded = trouble.UserErrorf("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
+	errOver    = trouble.UserError("This server is being stopped: the picture is asked for again.")
+	errBroke   = trouble.UserError("Its stream broke off just then: the picture is asked for again.")
+	errSlow    = trouble.UserErrorf("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
 )
 
 // Show answers a browser's offer to see a view. The one who reads the view's stream answers;
@@ -170,7 +170,7 @@ func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Sho
 			return Shown{id, *call.Answer}, nil
 		case call.Trouble != nil:
 			_ = r.store.DropCalls(ctx, id)
-			return Shown{}, trouble.Told(*call.Trouble)
+			return Shown{}, trouble.UserError(*call.Trouble)
 		case time.Now().After(end):
 			_ = r.store.DropCalls(ctx, id)
 			return Shown{}, errSlow

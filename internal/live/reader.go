@@ -217,10 +217,10 @@ func (rd *reader) fail(err error) {
 }
 
 // ErrNoH264 says that a browser can't show what the view sends.
-const ErrNoH264 = trouble.Told("None of its streams is H.264 or JPEG, which browsers show moving; its still is fetched again and again.")
+const ErrNoH264 = trouble.UserError("None of its streams is H.264 or JPEG, which browsers show moving; its still is fetched again and again.")
 
 // errAnother says that the page expects another coding than the view is sent in now.
-const errAnother = trouble.Told("Its stream is coded otherwise now than when this page was loaded: load it again.")
+const errAnother = trouble.UserError("Its stream is coded otherwise now than when this page was loaded: load it again.")
 
 // open plays the view's stream that browsers show.
 func (rd *reader) open(ctx context.Context) (*rtsp.Conn, rtsp.Track, error) {
@@ -269,7 +269,7 @@ func picked(s *site.Snapshot, of site.Source) (stream.Profile, error) {
 		return p, nil
 	}
 	if len(f.Profiles) == 0 {
-		return stream.Profile{}, trouble.Told("Its streams weren't read yet.")
+		return stream.Profile{}, trouble.UserError("Its streams weren't read yet.")
 	}
 	return stream.Profile{}, ErrNoH264
 }

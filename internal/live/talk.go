@@ -25,9 +25,9 @@ const (
 
 // Sentences for who can't talk.
 var (
-	errNoConsent = trouble.Told("Sound is off here: no consent to record sound is on record.")
-	errNoSpeaker = trouble.Told("It has no speaker that takes G.711, or its streams weren't read since.")
-	errTalking   = trouble.Told("Somebody talks through it already.")
+	errNoConsent = trouble.UserError("Sound is off here: no consent to record sound is on record.")
+	errNoSpeaker = trouble.UserError("It has no speaker that takes G.711, or its streams weren't read since.")
+	errTalking   = trouble.UserError("Somebody talks through it already.")
 )
 
 // Talk answers a browser's offer to send sound, and passes what it sends to the device's speaker

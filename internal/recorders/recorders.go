@@ -31,7 +31,7 @@ import (
 // Reader reads recorders. It is safe for several goroutines.
 type Reader struct {
 	Store    *store.Store
-	Accounts *account.Keeper
+	Accounts *account.Clients
 	Dialer   *dial.Dialer
 	Engine   *engine.Engine
 	fresh    singleflight.Group
@@ -247,7 +247,7 @@ func (r *Reader) ReadOf(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	rec, _, ok := s.HolderOf(v.Source)
 	if !ok {
-		return "", trouble.Told("No recorder is planned for " + v.Source.Place + ".")
+		return "", trouble.UserError("No recorder is planned for " + v.Source.Place + ".")
 	}
 	return r.Read(ctx, rec)
 }
@@ -261,7 +261,7 @@ func (r *Reader) Holding(ctx context.Context, v *engine.Visit) (store.Device, *c
 	}
 	rec, _, ok := s.HolderOf(v.Source)
 	if !ok {
-		return store.Device{}, nil, trouble.Told("No recorder is planned for " + v.Source.Place + ".")
+		return store.Device{}, nil, trouble.UserError("No recorder is planned for " + v.Source.Place + ".")
 	}
 	if _, err := r.Read(ctx, rec); err != nil {
 		return rec, nil, err
@@ -309,7 +309,7 @@ func (r *Reader) Named(ctx context.Context, s *site.Snapshot, id string) (record
 	}
 	rec, ok := s.Device(n)
 	if !ok || rec.Kind != identity.Recorder {
-		return nil, trouble.Told("That recorder was taken off the site.")
+		return nil, trouble.UserError("That recorder was taken off the site.")
 	}
 	return r.Accounts.Recorder(ctx, rec)
 }

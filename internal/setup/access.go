@@ -76,7 +76,7 @@ func setRole(ctx context.Context, c *act.Call, x Role) (act.Kept, error) {
 	}
 	switch err := c.Store.SetRole(ctx, c.Site.ID, x.ID, role); {
 	case errors.Is(err, store.ErrLastLead):
-		return act.Kept{}, trouble.Told("A site keeps at least one lead: make somebody else lead first.")
+		return act.Kept{}, trouble.UserError("A site keeps at least one lead: make somebody else lead first.")
 	case err != nil:
 		return act.Kept{}, err
 	}
@@ -118,7 +118,7 @@ func endToken(ctx context.Context, c *act.Call, x ID) (act.Kept, error) {
 func putAway(ctx context.Context, c *act.Call, _ struct{}) (act.Kept, error) {
 	err := c.Store.PutAway(ctx, c.Site.ID, true)
 	if errors.Is(err, store.ErrBusy) {
-		err = trouble.Told("A run is under way: stop it, or let it end, then put the site away.")
+		err = trouble.UserError("A run is under way: stop it, or let it end, then put the site away.")
 	}
 	return act.Kept{Says: c.Site.Name + " is put away: nothing of it is lost, and nothing is done by itself.", Did: "put the site away", Detail: c.Site.Name, Gone: true}, err
 }

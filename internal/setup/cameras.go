@@ -40,7 +40,7 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 		}
 	}
 	if len(devices) == 0 {
-		return act.Kept{}, trouble.Told("None of them is there any more.")
+		return act.Kept{}, trouble.UserError("None of them is there any more.")
 	}
 	if !c.Sure {
 		text, err := goesText(ctx, c, rows, devices)
@@ -55,7 +55,7 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 	}
 	n, err := c.Store.Remove(ctx, c.Site.ID, devices)
 	if errors.Is(err, store.ErrBusy) {
-		err = trouble.Told("A change of one of them is being made: let it end, or stop its run first.")
+		err = trouble.UserError("A change of one of them is being made: let it end, or stop its run first.")
 	}
 	says := fmt.Sprintf("%s with %s, %s, %s and %s", act.Count(n, "camera"), act.Count(goes.Views, "view"), act.Count(goes.Readings, "reading"), act.Count(goes.Changes, "change"), act.Count(goes.Proofs, "proof"))
 	return act.Kept{Says: says + " went from the site. Nothing was written to any; a look that hears one shows it again.", Did: "removed cameras",

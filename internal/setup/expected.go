@@ -157,13 +157,13 @@ func dropRow(ctx context.Context, c *act.Call, x RowID) (act.Kept, error) {
 	judge := []int64{of.Device.ID}
 	if !of.First() {
 		if err = c.Store.DropView(ctx, c.Site.ID, of.ID); errors.Is(err, store.ErrBusy) {
-			err = trouble.Told("A change of " + of.Device.Place + " is being made: let it end, or stop its run first.")
+			err = trouble.UserError("A change of " + of.Device.Place + " is being made: let it end, or stop its run first.")
 		}
 		return act.Kept{Says: of.Place + " is off the list; the other views of its device stay.", Did: "took a view off the list", Detail: of.Place, Judge: judge}, err
 	}
 	stays, err := c.Store.Unlist(ctx, c.Site.ID, of.Device.ID)
 	if errors.Is(err, store.ErrBusy) {
-		err = trouble.Told("A change of " + of.Place + " is being made: let it end, or stop its run first.")
+		err = trouble.UserError("A change of " + of.Place + " is being made: let it end, or stop its run first.")
 	}
 	if !stays {
 		return act.Kept{Says: of.Place + " is off the list. It was never found, so nothing of it is left.", Did: "took a camera off the list", Detail: of.Place}, err

@@ -84,7 +84,7 @@ func addRecorder(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error)
 	}
 	id, err := c.Store.AddDevice(ctx, d)
 	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added a recorder", Detail: place + " at " + at.String(),
-		Look: &act.Look{Stage: stage.Find, At: at}}, err
+		Scan: &act.Scan{Stage: stage.Find, At: at}}, err
 }
 
 // recorderOf is a recorder of the site, with all of them.
@@ -155,7 +155,7 @@ func removeRecorder(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, e
 	}
 	switch _, err := c.Store.Remove(ctx, c.Site.ID, []int64{r.ID}); {
 	case errors.Is(err, store.ErrBusy):
-		return act.Kept{}, trouble.Told("A change of " + r.Place + " is being made: let it end, or stop its run first.")
+		return act.Kept{}, trouble.UserError("A change of " + r.Place + " is being made: let it end, or stop its run first.")
 	case err != nil:
 		return act.Kept{}, err
 	}

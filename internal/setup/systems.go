@@ -84,7 +84,7 @@ func addSystem(ctx context.Context, c *act.Call, x System) (act.Kept, error) {
 		err = act.Wrong("name", y.Name+" is there already: give it another name.")
 	}
 	return act.Kept{ID: id, Says: y.Name + " was added. It is asked at " + y.Address.String() + ".", Did: "added a system",
-		Detail: fmt.Sprintf("%s, %s at %s", y.Name, y.Kind, y.Address), Look: &act.Look{Stage: stage.Find, At: y.Address}}, err
+		Detail: fmt.Sprintf("%s, %s at %s", y.Name, y.Kind, y.Address), Scan: &act.Scan{Stage: stage.Find, At: y.Address}}, err
 }
 
 func setSystem(ctx context.Context, c *act.Call, x ChangedSystem) (act.Kept, error) {

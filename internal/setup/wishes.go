@@ -105,7 +105,7 @@ func setSite(ctx context.Context, c *act.Call, x Site) (act.Kept, error) {
 	}
 	v.ID = c.Site.ID
 	if err = c.Store.SetSite(ctx, c.Person, v); errors.Is(err, store.ErrNameTaken) {
-		err = trouble.Tell("Another of your sites is called %q: nothing was changed.", v.Name)
+		err = trouble.UserErrorf("Another of your sites is called %q: nothing was changed.", v.Name)
 	}
 	return act.Kept{Says: "Kept: " + v.Name + ", " + v.Zone + ".", Did: "changed the site", All: c.Site.ZonePosix != v.ZonePosix, // clocks are held against it
 		Detail: fmt.Sprintf("%s, %s → %s, %s", c.Site.Name, c.Site.Zone, v.Name, v.Zone)}, err

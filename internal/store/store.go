@@ -109,9 +109,9 @@ func (s *Store) Migrate(ctx context.Context) error {
 
 // Empty says whether the database holds no table yet.
 func (s *Store) Empty(ctx context.Context) (bool, error) {
-	var any bool
-	err := s.db.QueryRow(ctx, `select exists (select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'public' and c.relkind in ('r', 'p'))`).Scan(&any)
-	return !any, err
+	var tables bool
+	err := s.db.QueryRow(ctx, `select exists (select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname = 'public' and c.relkind in ('r', 'p'))`).Scan(&tables)
+	return !tables, err
 }
 
 // InTx runs f in one transaction.

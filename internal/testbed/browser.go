@@ -184,14 +184,15 @@ func Glance[T any](p *Page, js string) T {
 	return v
 }
 
-// shows is true once the page's text holds all parts, asked at each change of the page, and
-// false after two seconds.
+// shows is true once the page is there as a whole and its text holds all parts, asked at each change of the page,
+// and false after two seconds. Of a page that is still coming a text may be there, and what stands below it not.
 const shows = `(parts) => new Promise((done) => {
-	const holds = () => { const t = document.body ? document.body.innerText : ""; return parts.every((s) => t.includes(s)); };
+	const holds = () => { if (document.readyState === "loading") return false; const t = document.body ? document.body.innerText : ""; return parts.every((s) => t.includes(s)); };
 	let due = 0, watch, end;
-	const settle = (says) => { watch.disconnect(); clearTimeout(due); clearTimeout(end); done(says); };
+	const settle = (says) => { document.removeEventListener("readystatechange", ask); watch.disconnect(); clearTimeout(due); clearTimeout(end); done(says); };
 	const ask = () => { due = 0; if (holds()) settle(true); };
 	watch = new MutationObserver(() => { due = due || setTimeout(ask, 50); });
+	document.addEventListener("readystatechange", ask);
 	watch.observe(document, {subtree: true, childList: true, characterData: true, attributes: true});
 	end = setTimeout(() => settle(holds()), 2000);
 	ask();

@@ -143,7 +143,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	}
 	berth := h.camera("Berth 1 ramp")
 	// A program is shown what will be written; making it makes that, once, and for nobody else.
-	make := func(preview map[string]any) string {
+	makeOf := func(preview map[string]any) string {
 		return "/api/v1/sites/1/previews/" + jsonNumber(preview["id"]) + "/make"
 	}
 	shown := p.do("POST", "/api/v1/sites/1/previews", `{"stage": "clock", "cameras": [`+berth+`]}`, 201)
@@ -154,9 +154,9 @@ func TestAProgramWorksASite(t *testing.T) {
 	if _, err := h.Store.AddToken(t.Context(), h.Site, 0, "another", []string{"read", "apply"}, hash, nil); err != nil {
 		t.Fatal(err)
 	}
-	newProgram(t, h, other).do("POST", make(shown), "", 404)
-	run := wait(p.do("POST", make(shown), "", 202))
-	if again := p.do("POST", make(shown), "", 202); again["id"] != run["id"] || run["done"].(float64) != 1 {
+	newProgram(t, h, other).do("POST", makeOf(shown), "", 404)
+	run := wait(p.do("POST", makeOf(shown), "", 202))
+	if again := p.do("POST", makeOf(shown), "", 202); again["id"] != run["id"] || run["done"].(float64) != 1 {
 		t.Errorf("%v, and asked again %v", run, again)
 	}
 	changes := p.do("GET", "/api/v1/sites/1/changes?camera="+berth, "", 200)["changes"].([]any)
@@ -165,7 +165,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	}
 	for _, c := range changes {
 		if c := c.(map[string]any); c["kind"] == "clock.zone" {
-			wait(p.do("POST", make(p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(c["id"])+"/undo", "", 201)), "", 202))
+			wait(p.do("POST", makeOf(p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(c["id"])+"/undo", "", 201)), "", 202))
 		}
 	}
 	newest := p.do("GET", "/api/v1/sites/1/changes?limit=1", "", 200)["changes"].([]any)[0].(map[string]any)
@@ -184,7 +184,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	p.do("GET", "/api/v1/sites/1/runs/9999", "", 404)
 	m := p.do("GET", "/metrics", "", 200)["text"].(string)
 	for _, want := range []string{"duskyharbor_marks{stage=\"find\",state=\"ready\"} 2", "duskyharbor_servers 1",
-		"duskyharbor_database_up 1", "duskyharbor_request_seconds_count"} {
+		"duskyharbor_database_up 1", "duskyharbor_database_waits_total", "duskyharbor_database_waited_seconds_total", "duskyharbor_request_seconds_count"} {
 		if !strings.Contains(m, want) {
 			t.Errorf("the figures lack %s", want)
 		}

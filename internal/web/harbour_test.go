@@ -65,12 +65,12 @@ func (h *harbour) makes(p *testbed.Page, button string) {
 // takes presses the button of the preview that is shown.
 func (h *harbour) takes(p *testbed.Page) {
 	h.t.Helper()
-	make := ""
+	button := ""
 	testbed.Until(h.t, 30*time.Second, "what will be changed is shown", func() bool {
-		make = testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText")
-		return make != ""
+		button = testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText")
+		return button != ""
 	})
-	p.PressIn(".preview", make)
+	p.PressIn(".preview", button)
 }
 
 // run presses a button that starts a run, and waits until it has ended. What is to be
@@ -80,12 +80,12 @@ func (h *harbour) run(p *testbed.Page, within, button string) {
 	before, shown := count(h, `select count(*) from run`), false
 	p.PressIn(within, button)
 	for end := time.Now().Add(2 * time.Minute); count(h, `select count(*) from run`) == before; time.Sleep(100 * time.Millisecond) {
-		if make := testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText"); make != "" && !shown {
+		if makes := testbed.Glance[string](p, "(document.getElementById('preview-make') || {innerText: ''}).innerText"); makes != "" && !shown {
 			shown = true
 			if dir := os.Getenv("SHOTS"); dir != "" && strings.HasPrefix(button, "Set the clock on") {
 				_ = os.WriteFile(filepath.Join(dir, "preview.png"), p.Shot(), 0o644)
 			}
-			p.PressIn(".preview", make)
+			p.PressIn(".preview", makes)
 		}
 		if testbed.Glance[bool](p, "!!(document.getElementById('confirm') || {}).open") {
 			if yes := testbed.Glance[string](p, "document.querySelector('#confirm .btn-primary').innerText"); yes != "" {

@@ -23,7 +23,7 @@ import (
 // serveLens is serve with the lens stage and its page.
 func serveLens(t *testing.T) *harbour {
 	t.Helper()
-	return serveWith(t, testbed.Start(t), app.Options{Extra: []func(stages.Kit) engine.Stage{lenstest.New}}, lenstest.NewPage)
+	return serveWith(t, testbed.Start(t), app.Options{Extra: []func(stages.Services) engine.Stage{lenstest.New}}, lenstest.NewPage)
 }
 
 // A stage and a page that nothing of the product knows work end to end, by registering

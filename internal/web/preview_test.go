@@ -39,9 +39,9 @@ func TestAPreviewIsMadeOnceByWhoSawIt(t *testing.T) {
 	if runs() != 0 || count(h, `select count(*) from change`) != 0 {
 		t.Fatal("something was asked for by looking")
 	}
-	make := "/sites/1/previews/" + m[1] + "/make"
+	makes := "/sites/1/previews/" + m[1] + "/make"
 	theirs := url.Values{"_csrf": {other.token("/sites/1/board")}, "back": {"/sites/1/clock"}}
-	if r := other.post(make, theirs); r.StatusCode != http.StatusNotFound {
+	if r := other.post(makes, theirs); r.StatusCode != http.StatusNotFound {
 		t.Errorf("somebody else's is answered with %d", r.StatusCode)
 	}
 	if _, page := other.get(at); strings.Contains(page, "What will be changed") {
@@ -54,14 +54,14 @@ func TestAPreviewIsMadeOnceByWhoSawIt(t *testing.T) {
 		}
 	}
 	age("-")
-	lead.post(make, back)
+	lead.post(makes, back)
 	if _, page := lead.get("/sites/1/clock"); !strings.Contains(page, "more than half an hour ago") || runs() != 0 {
 		t.Errorf("an old one is made: %d runs", runs())
 	}
 	age("+")
 	var tabs sync.WaitGroup
 	for range 4 {
-		tabs.Go(func() { lead.post(make, back) })
+		tabs.Go(func() { lead.post(makes, back) })
 	}
 	tabs.Wait()
 	h.quiet()

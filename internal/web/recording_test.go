@@ -82,8 +82,8 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	}
 	p.PressIn("#plan", "Write the plan to 2 cameras…")
 	p.Sees(30*time.Second, "What will be changed", "Lifeboat house: Closed: it would wait for motion or a camera event, and its way in (RTSP) passes none: it never would record.")
-	make := testbed.Eval[string](p, "document.getElementById('preview-make').innerText")
-	p.PressIn(".preview", make)
+	button := testbed.Eval[string](p, "document.getElementById('preview-make').innerText")
+	p.PressIn(".preview", button)
 	h.idle()
 	plan := `select value->'slots'->0->'recording'->'plan'->>'week' from fact where name = 'recorder.status' and device_id = $1`
 	testbed.Until(t, 30*time.Second, "the channel keeps by it", func() bool {

@@ -38,13 +38,13 @@ type BenchEntry struct {
 func (b Bench) Check() error {
 	switch {
 	case b.Channels < 1 || b.Channels > 256:
-		return trouble.Told("Say how many channels it has, 1 to 256.")
+		return trouble.UserError("Say how many channels it has, 1 to 256.")
 	case len(b.Codecs) == 0:
-		return trouble.Told("Say which codecs it takes.")
+		return trouble.UserError("Say which codecs it takes.")
 	case b.Port < 1 || b.Port > 65535:
-		return trouble.Told("Say at which port its page is, 1 to 65535.")
+		return trouble.UserError("Say at which port its page is, 1 to 65535.")
 	case b.Picture != "" && (!strings.HasPrefix(b.Picture, "/") || !strings.Contains(b.Picture, "{n}") || strings.ContainsAny(b.Picture, " \r\n#@\\") || len(b.Picture) > 200):
-		return trouble.Told("Where it shows a channel's picture is a path with {n} for the channel, as /picture/{n}.")
+		return trouble.UserError("Where it shows a channel's picture is a path with {n} for the channel, as /picture/{n}.")
 	}
 	return nil
 }
@@ -54,8 +54,8 @@ func (b Bench) PictureOf(channel int) string {
 	return strings.ReplaceAll(b.Picture, "{n}", strconv.Itoa(channel))
 }
 
-// Look is what was seen from outside of a channel that was set up by hand.
-type Look struct {
+// Observation is what was seen from outside of a channel that was set up by hand.
+type Observation struct {
 	At       time.Time
 	Pictured bool    // it showed a picture
 	Likeness float64 // with the camera's own, 0 to 1; −1: the camera's isn't known
@@ -72,7 +72,7 @@ var sheetLacks = []Act{ActPlace, ActName, ActAccount, ActPause, ActPlan, ActAge,
 
 // Table is what is known of a recorder that is set up by hand: of what was typed, as far as it can be
 // seen from outside.
-func (b Bench) Table(name string, at time.Time, entries []BenchEntry, looks map[int]Look) Recorder {
+func (b Bench) Table(name string, at time.Time, entries []BenchEntry, looks map[int]Observation) Recorder {
 	r := Recorder{At: at, Name: name, ByHand: true, Speech: BySheet, Cannot: sheetLacks, Slots: []Slot{}, Limits: Limits{Channels: b.Channels, Codecs: b.Codecs}}
 	for _, e := range entries {
 		if e.TypedAt.IsZero() {

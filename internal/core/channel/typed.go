@@ -39,23 +39,23 @@ func ParseTable(text string) ([]TableLine, error) {
 			continue // a heading
 		}
 		if err != nil || number < 1 || number > maxTyped || len(cells) != 3 {
-			return nil, trouble.Tell("Line %d: write number; name; address, as 3; Slipway; 192.0.2.11. Channels are 1 to %d.", i+1, maxTyped)
+			return nil, trouble.UserErrorf("Line %d: write number; name; address, as 3; Slipway; 192.0.2.11. Channels are 1 to %d.", i+1, maxTyped)
 		}
 		at, err := netip.ParseAddr(cells[2])
 		if err != nil || at.Zone() != "" {
-			return nil, trouble.Tell("Line %d: %.60q is no address.", i+1, cells[2])
+			return nil, trouble.UserErrorf("Line %d: %.60q is no address.", i+1, cells[2])
 		}
 		if n := utf8.RuneCountInString(cells[1]); cells[1] == "" || n > maxTypedName || !utf8.ValidString(cells[1]) {
-			return nil, trouble.Tell("Line %d: a name has 1 to %d characters.", i+1, maxTypedName)
+			return nil, trouble.UserErrorf("Line %d: a name has 1 to %d characters.", i+1, maxTypedName)
 		}
 		if first, twice := seen[number]; twice {
-			return nil, trouble.Tell("Line %d: channel %d stands in line %d already.", i+1, number, first)
+			return nil, trouble.UserErrorf("Line %d: channel %d stands in line %d already.", i+1, number, first)
 		}
 		seen[number] = i + 1
 		out = append(out, TableLine{i + 1, number, cells[1], at.Unmap()})
 	}
 	if len(out) == 0 {
-		return nil, trouble.Told("Type at least one channel: number; name; address.")
+		return nil, trouble.UserError("Type at least one channel: number; name; address.")
 	}
 	return out, nil
 }

@@ -115,20 +115,20 @@ func Moves(held, planned Facts, w Wishes) finding.Finding {
 // Retires says why a channel of a recorder stays though another one is to replace it; empty where that
 // one, read now, receives what it holds, is licensed to record it and keeps it. trouble says why it
 // couldn't be read.
-func Retires(new Recorder, s *Slot, trouble string) string {
+func Retires(by Recorder, s *Slot, trouble string) string {
 	switch {
 	case s == nil:
 		return "no other recorder holds it"
 	case trouble != "":
-		return new.Name + " can't be read now"
+		return by.Name + " can't be read now"
 	case s.State != Receiving || s.Paused:
-		return fmt.Sprintf("%s doesn't receive it (%s)", new.Name, s.State)
+		return fmt.Sprintf("%s doesn't receive it (%s)", by.Name, s.State)
 	case s.Recording.Unlicensed:
-		return new.Name + " has no licence to record it"
-	case s.Recording.Plan == nil && !new.Lacks(ActPlan):
-		return new.Name + " doesn't tell that it keeps anything of it"
+		return by.Name + " has no licence to record it"
+	case s.Recording.Plan == nil && !by.Lacks(ActPlan):
+		return by.Name + " doesn't tell that it keeps anything of it"
 	case s.Recording.Plan != nil && !keepsSomething(s.Recording):
-		return new.Name + " keeps nothing of it by its plan"
+		return by.Name + " keeps nothing of it by its plan"
 	}
 	return ""
 }

@@ -91,8 +91,8 @@ type ModelList struct {
 }
 
 // Has says whether the list names a model.
-func (l ModelList) Has(make, model string) bool {
-	return make != "" && slices.ContainsFunc(l.Models, func(m string) bool { return m == make+" "+model || m == make+" *" })
+func (l ModelList) Has(brand, model string) bool {
+	return brand != "" && slices.ContainsFunc(l.Models, func(m string) bool { return m == brand+" "+model || m == brand+" *" })
 }
 
 // Camera is what is to be taken, as its way in is chosen.

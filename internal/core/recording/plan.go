@@ -214,29 +214,29 @@ func (m Mode) same(o Mode) bool {
 // Check says what is wrong with a plan, as a sentence; nil: nothing is. Its error is told to people.
 func (p Plan) Check() error {
 	if len(p.Modes) == 0 || len(p.Modes) > MostModes {
-		return trouble.Told(fmt.Sprintf("A plan has 1 to %d kinds of hours.", MostModes))
+		return trouble.UserError(fmt.Sprintf("A plan has 1 to %d kinds of hours.", MostModes))
 	}
 	names := map[string]bool{}
 	for _, m := range p.Modes {
 		switch {
 		case !validName(m.Name):
-			return trouble.Told(fmt.Sprintf("Hours are named by up to %d letters, figures and blanks, not %q.", MostName, m.Name))
+			return trouble.UserError(fmt.Sprintf("Hours are named by up to %d letters, figures and blanks, not %q.", MostName, m.Name))
 		case names[strings.ToLower(m.Name)]:
-			return trouble.Told(fmt.Sprintf("%q names two kinds of hours.", m.Name))
+			return trouble.UserError(fmt.Sprintf("%q names two kinds of hours.", m.Name))
 		case !slices.Contains(Keeps(), m.Idle) || !slices.Contains(Keeps(), m.Event):
-			return trouble.Told(m.Name + ": choose what is kept.")
+			return trouble.UserError(m.Name + ": choose what is kept.")
 		case m.Lead < 0 || m.Lead > MostLead || m.Tail < 0 || m.Tail > MostTail:
-			return trouble.Told(fmt.Sprintf("%s: 0 to %d s before, and 0 to %d s after.", m.Name, MostLead, MostTail))
+			return trouble.UserError(fmt.Sprintf("%s: 0 to %d s before, and 0 to %d s after.", m.Name, MostLead, MostTail))
 		case len(m.Causes) == 0 && m.Event != m.Idle:
-			return trouble.Told(m.Name + ": say what counts as something, or keep the same at all times.")
+			return trouble.UserError(m.Name + ": say what counts as something, or keep the same at all times.")
 		case m.Event.detail() < m.Idle.detail():
-			return trouble.Told(fmt.Sprintf("%s: it would keep less when something happens (%s) than when nothing does (%s).", m.Name, m.Event, m.Idle))
+			return trouble.UserError(fmt.Sprintf("%s: it would keep less when something happens (%s) than when nothing does (%s).", m.Name, m.Event, m.Idle))
 		case len(m.Causes) > 0 && m.Event == Nothing:
-			return trouble.Told(m.Name + ": something counts, and nothing would be kept of it.")
+			return trouble.UserError(m.Name + ": something counts, and nothing would be kept of it.")
 		}
 		for _, c := range m.Causes {
 			if !slices.Contains(Causes(), c) {
-				return trouble.Told(fmt.Sprintf("%s: %q is nothing that can happen.", m.Name, c))
+				return trouble.UserError(fmt.Sprintf("%s: %q is nothing that can happen.", m.Name, c))
 			}
 		}
 		names[strings.ToLower(m.Name)] = true
@@ -244,7 +244,7 @@ func (p Plan) Check() error {
 	for _, day := range p.Week {
 		for _, m := range day {
 			if int(m) >= len(p.Modes) {
-				return trouble.Told("Some hours are painted with a kind of hours that isn't in the plan.")
+				return trouble.UserError("Some hours are painted with a kind of hours that isn't in the plan.")
 			}
 		}
 	}
@@ -358,23 +358,23 @@ var errDay = errors.New("recording: not a day")
 func ParseDay(text string, names []string) (day [HalfHours]uint8, err error) {
 	var painted [HalfHours]bool
 	if len(text) > 2000 {
-		return day, trouble.Told("A day is told in fewer words.")
+		return day, trouble.UserError("A day is told in fewer words.")
 	}
 	for part := range strings.SplitSeq(text, ",") {
 		mode, from, to, err := parsePart(strings.TrimSpace(part), names)
 		if err != nil {
-			return day, trouble.Told(fmt.Sprintf("%q isn't hours of a day: type one of %s, and from when to when by half hours, as %s 06:00-21:00.",
+			return day, trouble.UserError(fmt.Sprintf("%q isn't hours of a day: type one of %s, and from when to when by half hours, as %s 06:00-21:00.",
 				shorten(part), strings.Join(names, ", "), names[0]))
 		}
 		for h := from; h < to; h++ {
 			if painted[h] {
-				return day, trouble.Told(fmt.Sprintf("%s is told twice in %q.", halfText(h), shorten(text)))
+				return day, trouble.UserError(fmt.Sprintf("%s is told twice in %q.", halfText(h), shorten(text)))
 			}
 			painted[h], day[h] = true, mode
 		}
 	}
 	if i := slices.Index(painted[:], false); i >= 0 {
-		return day, trouble.Told(fmt.Sprintf("Nothing is said of %s in %q.", halfText(i), shorten(text)))
+		return day, trouble.UserError(fmt.Sprintf("Nothing is said of %s in %q.", halfText(i), shorten(text)))
 	}
 	return day, nil
 }

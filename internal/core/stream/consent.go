@@ -27,9 +27,9 @@ func ParseConsent(text string) (string, error) {
 	text = strings.Join(strings.Fields(text), " ")
 	switch n := utf8.RuneCountInString(text); {
 	case n < 3:
-		return "", trouble.Told("Say on what it rests: whose consent, of when, and where it is kept.")
+		return "", trouble.UserError("Say on what it rests: whose consent, of when, and where it is kept.")
 	case n > MaxConsent:
-		return "", trouble.Told("Say it in 500 characters, and where the rest is kept.")
+		return "", trouble.UserError("Say it in 500 characters, and where the rest is kept.")
 	}
 	return text, nil
 }

@@ -71,12 +71,12 @@ func LevelFor(perMetre float64) (l Level, ok bool) {
 
 // Errors of a scale.
 var (
-	errMarkText  = trouble.Told("Draw both marks on the picture, or type the ends of each: from the left and from the top, in hundredths of the picture, as 42 80, 42 55.")
-	errMarkSize  = trouble.Told("A mark is something from 0.1 to 50 m long.")
-	errMarkShort = trouble.Told("Draw a mark over at least 8 pixels: a shorter one tells too little.")
-	errMarkRow   = trouble.Told("Set one mark nearer and one farther away: at least a tenth of the picture's height apart.")
-	errMarkOff   = trouble.Told("A mark lies outside the picture.")
-	errMarkSense = trouble.Told("By these marks what is farther away would be larger: see which is which.")
+	errMarkText  = trouble.UserError("Draw both marks on the picture, or type the ends of each: from the left and from the top, in hundredths of the picture, as 42 80, 42 55.")
+	errMarkSize  = trouble.UserError("A mark is something from 0.1 to 50 m long.")
+	errMarkShort = trouble.UserError("Draw a mark over at least 8 pixels: a shorter one tells too little.")
+	errMarkRow   = trouble.UserError("Set one mark nearer and one farther away: at least a tenth of the picture's height apart.")
+	errMarkOff   = trouble.UserError("A mark lies outside the picture.")
+	errMarkSense = trouble.UserError("By these marks what is farther away would be larger: see which is which.")
 )
 
 // pixels is a mark's length on a picture of that size.

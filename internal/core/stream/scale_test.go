@@ -121,14 +121,14 @@ func TestParseMark(t *testing.T) {
 
 // Marks don't tell any more once the camera looks elsewhere, by what it says or by what it shows.
 func TestMarksGoStaleWhenTheViewMoves(t *testing.T) {
-	print := func(shift int) Print {
+	printOf := func(shift int) Print {
 		p := Print{Luma: make([]byte, printCols*printRows), Colour: 0.4, Sharp: 0.3, Size: Size{1280, 720}}
 		for i := range p.Luma {
 			p.Luma[i] = byte((i%printCols + shift) / 4 * 97 % 140)
 		}
 		return p
 	}
-	seen, size := print(0), Size{1280, 720}
+	seen, size := printOf(0), Size{1280, 720}
 	s := Scale{Size: size, Aim: "pan 0.00", Seen: &seen}
 	for _, tc := range []struct {
 		name  string
@@ -136,11 +136,11 @@ func TestMarksGoStaleWhenTheViewMoves(t *testing.T) {
 		still *Seen
 		stale bool
 	}{
-		{"as it was", "pan 0.00", &Seen{Print: print(0)}, false},
-		{"turned", "pan 0.20", &Seen{Print: print(0)}, true},
+		{"as it was", "pan 0.00", &Seen{Print: printOf(0)}, false},
+		{"turned", "pan 0.20", &Seen{Print: printOf(0)}, true},
 		{"its aim isn't told now", "", nil, false},
-		{"its picture shows something else", "pan 0.00", &Seen{Print: print(2)}, true},
-		{"by night nothing is compared", "pan 0.00", &Seen{Print: func() Print { p := print(2); p.Colour = 0; return p }()}, false},
+		{"its picture shows something else", "pan 0.00", &Seen{Print: printOf(2)}, true},
+		{"by night nothing is compared", "pan 0.00", &Seen{Print: func() Print { p := printOf(2); p.Colour = 0; return p }()}, false},
 	} {
 		if got := s.Stale(size, tc.aim, tc.still); (got != "") != tc.stale {
 			t.Errorf("%s: %q", tc.name, got)

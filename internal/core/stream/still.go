@@ -189,11 +189,11 @@ type Seen struct {
 func MayAccept(p Print, light Light) error {
 	switch {
 	case light != Day && light != Night:
-		return trouble.Told("A picture is accepted by day or by night.")
+		return trouble.UserError("A picture is accepted by day or by night.")
 	case p.Blank():
-		return trouble.Told("Its picture shows next to nothing now: there is nothing to accept.")
+		return trouble.UserError("Its picture shows next to nothing now: there is nothing to accept.")
 	case p.LightOf() != light:
-		return trouble.Tell("Its picture is one by %s now: it can't be accepted as one by %s.", p.LightOf(), light)
+		return trouble.UserErrorf("Its picture is one by %s now: it can't be accepted as one by %s.", p.LightOf(), light)
 	}
 	return nil
 }

@@ -7,19 +7,19 @@ import (
 	"strings"
 )
 
-// Told is a sentence for the person that is neither a device's fault nor this
+// UserError is a sentence for the person that is neither a device's fault nor this
 // product's: what was asked for can't be done as things stand.
-type Told string
+type UserError string
 
 // Error is the sentence.
-func (t Told) Error() string { return string(t) }
+func (t UserError) Error() string { return string(t) }
 
-// Tell is a Told that is worded by format.
-func Tell(format string, args ...any) error { return Told(fmt.Sprintf(format, args...)) }
+// UserErrorf is a UserError that is worded by format.
+func UserErrorf(format string, args ...any) error { return UserError(fmt.Sprintf(format, args...)) }
 
-// IsTold says whether err is a sentence for the person, or wraps one.
-func IsTold(err error) bool {
-	var t Told
+// IsUserError says whether err is a sentence for the person, or wraps one.
+func IsUserError(err error) bool {
+	var t UserError
 	return errors.As(err, &t)
 }
 

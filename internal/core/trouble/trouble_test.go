@@ -7,8 +7,8 @@ import (
 )
 
 func TestWhatIsTold(t *testing.T) {
-	err := Tell("%s is gone", "Slipway")
-	if !IsTold(fmt.Errorf("reading: %w", err)) || IsTold(errors.New("x")) || IsTold(nil) {
+	err := UserErrorf("%s is gone", "Slipway")
+	if !IsUserError(fmt.Errorf("reading: %w", err)) || IsUserError(errors.New("x")) || IsUserError(nil) {
 		t.Error("what is a sentence for the person")
 	}
 	for in, want := range map[string]string{"It is gone": "It is gone.", "It is gone.": "It is gone."} {

@@ -151,25 +151,25 @@ func SameValue(a, b string) bool {
 // Set is the change that sets a property.
 func (s Setup) Set(p Property, value string) (finding.Change, error) {
 	if s.Imaging == nil {
-		return finding.Change{}, trouble.Told("It doesn't tell how it takes its pictures.")
+		return finding.Change{}, trouble.UserError("It doesn't tell how it takes its pictures.")
 	}
 	all := s.Imaging.Properties()
 	i := slices.IndexFunc(all, func(c Choice) bool { return c.Property == p })
 	if i < 0 {
-		return finding.Change{}, trouble.Told(fmt.Sprintf("Its %s can't be set now.", p))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("Its %s can't be set now.", p))
 	}
 	c := all[i]
 	if c.Range.Known() {
 		v, err := strconv.ParseFloat(strings.Replace(strings.TrimSpace(value), ",", ".", 1), 64)
 		if err != nil || !c.Range.Holds(v) {
-			return finding.Change{}, trouble.Told(fmt.Sprintf("Its %s goes from %g to %g.", p, c.Range.Min, c.Range.Max))
+			return finding.Change{}, trouble.UserError(fmt.Sprintf("Its %s goes from %g to %g.", p, c.Range.Min, c.Range.Max))
 		}
 		value = strconv.FormatFloat(v, 'g', 6, 64)
 	} else if !slices.Contains(c.Words, value) {
-		return finding.Change{}, trouble.Told(fmt.Sprintf("Its %s can't be that.", p))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("Its %s can't be that.", p))
 	}
 	if SameValue(value, c.Now) {
-		return finding.Change{}, trouble.Told(fmt.Sprintf("Its %s is so already.", p))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("Its %s is so already.", p))
 	}
 	return finding.Change{Kind: SetImaging, Key: SetImaging + "/" + s.Source + "/" + string(p), Title: "Its " + string(p), From: c.Says(c.Now), To: c.Says(value),
 		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"source": s.Source, "property": string(p), "value": value, "old_value": c.Now},

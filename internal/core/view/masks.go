@@ -126,12 +126,12 @@ func sameArea(a, b scene.Polygon) bool {
 func Rectangle(left, top, right, bottom float64) (scene.Polygon, error) {
 	for _, v := range []float64{left, top, right, bottom} {
 		if !(v >= 0 && v <= 100) {
-			return nil, trouble.Told("A mask lies between 0 and 100 % of the picture, across and down.")
+			return nil, trouble.UserError("A mask lies between 0 and 100 % of the picture, across and down.")
 		}
 	}
 	left, right, top, bottom = min(left, right), max(left, right), min(top, bottom), max(top, bottom)
 	if right-left < 1 || bottom-top < 1 {
-		return nil, trouble.Told("A mask is at least 1 % of the picture wide and high.")
+		return nil, trouble.UserError("A mask is at least 1 % of the picture wide and high.")
 	}
 	x := func(v float64) float64 { return v/50 - 1 }
 	y := func(v float64) float64 { return 1 - v/50 }
@@ -141,11 +141,11 @@ func Rectangle(left, top, right, bottom float64) (scene.Polygon, error) {
 // ParseAreas reads what a change hides.
 func ParseAreas(text string) (out []scene.Polygon, err error) {
 	if err := json.Unmarshal([]byte(text), &out); err != nil || len(out) > 64 {
-		return nil, trouble.Told("Those are no masks.")
+		return nil, trouble.UserError("Those are no masks.")
 	}
 	for _, a := range out {
 		if a.Check() != nil || len(a) > 64 {
-			return nil, trouble.Told("A mask has three corners or more, and encloses something.")
+			return nil, trouble.UserError("A mask has three corners or more, and encloses something.")
 		}
 	}
 	return out, nil
@@ -156,15 +156,15 @@ func (s Setup) Hide(areas []scene.Polygon) (finding.Change, error) {
 	m := s.Masks
 	switch {
 	case m == nil:
-		return finding.Change{}, trouble.Told("It hides no parts of its picture, as far as it tells.")
+		return finding.Change{}, trouble.UserError("It hides no parts of its picture, as far as it tells.")
 	case m.Most > 0 && len(areas) > m.Most:
-		return finding.Change{}, trouble.Told(fmt.Sprintf("It hides %d parts of its picture at the most.", m.Most))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("It hides %d parts of its picture at the most.", m.Most))
 	case slices.ContainsFunc(areas, func(a scene.Polygon) bool { return m.Corners > 0 && len(a) > m.Corners }):
-		return finding.Change{}, trouble.Told(fmt.Sprintf("Its masks have %d corners at the most.", m.Corners))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("Its masks have %d corners at the most.", m.Corners))
 	case m.Rectangle && slices.ContainsFunc(areas, func(a scene.Polygon) bool { return !rectangle(a) }):
-		return finding.Change{}, trouble.Told("It hides nothing but upright rectangles.")
+		return finding.Change{}, trouble.UserError("It hides nothing but upright rectangles.")
 	case SameAreas(areas, m.Areas()) && len(m.All) == len(areas):
-		return finding.Change{}, trouble.Told("That is hidden already.")
+		return finding.Change{}, trouble.UserError("That is hidden already.")
 	}
 	text := func(all []scene.Polygon) string {
 		raw, err := json.Marshal(slices.Clone(all))

@@ -180,16 +180,16 @@ func (s Setup) Turn(to Aim, preset Preset) (finding.Change, error) {
 	p := s.PTZ
 	switch {
 	case p == nil || p.At == nil || len(p.Axes()) == 0:
-		return finding.Change{}, trouble.Told("It can't be sent to a place from here.")
+		return finding.Change{}, trouble.UserError("It can't be sent to a place from here.")
 	case p.At.Near(to):
-		return finding.Change{}, trouble.Told("It looks there already.")
+		return finding.Change{}, trouble.UserError("It looks there already.")
 	}
 	for _, a := range []struct {
 		axis Axis
 		v    float64
 	}{{Pan, to.Pan}, {Tilt, to.Tilt}, {Zoom, to.Zoom}} {
 		if r := p.rangeOf(a.axis); r.Known() && !r.Holds(a.v) {
-			return finding.Change{}, trouble.Told(fmt.Sprintf("Its %s goes from %s to %s.", a.axis, figure(r.Min), figure(r.Max)))
+			return finding.Change{}, trouble.UserError(fmt.Sprintf("Its %s goes from %s to %s.", a.axis, figure(r.Min), figure(r.Max)))
 		}
 	}
 	why := "Asked for."
@@ -203,14 +203,14 @@ func (s Setup) Turn(to Aim, preset Preset) (finding.Change, error) {
 // Recall is the change that sends the camera to one of its presets, by its token.
 func (s Setup) Recall(token string) (finding.Change, error) {
 	if s.PTZ == nil {
-		return finding.Change{}, trouble.Told("It can't be sent to a place from here.")
+		return finding.Change{}, trouble.UserError("It can't be sent to a place from here.")
 	}
 	i := slices.IndexFunc(s.PTZ.Presets, func(p Preset) bool { return p.Token == token })
 	switch {
 	case i < 0:
-		return finding.Change{}, trouble.Told("It remembers no such place any more: read the streams again.")
+		return finding.Change{}, trouble.UserError("It remembers no such place any more: read the streams again.")
 	case s.PTZ.Presets[i].At == nil:
-		return finding.Change{}, trouble.Told("It doesn't tell where that preset looks, so it couldn't be seen whether it went there: call it on its own page.")
+		return finding.Change{}, trouble.UserError("It doesn't tell where that preset looks, so it couldn't be seen whether it went there: call it on its own page.")
 	}
 	return s.Turn(*s.PTZ.Presets[i].At, s.PTZ.Presets[i])
 }
@@ -226,7 +226,7 @@ func aimArg(a Aim) string {
 // AimOf is the aim that a change sends it to.
 func AimOf(text string) (a Aim, err error) {
 	if json.Unmarshal([]byte(text), &a) != nil {
-		return a, trouble.Told("That is no place to look at.")
+		return a, trouble.UserError("That is no place to look at.")
 	}
 	return a, nil
 }
@@ -253,20 +253,20 @@ func (s Setup) Remember(name string) (finding.Change, error) {
 	p := s.PTZ
 	switch {
 	case p == nil || p.At == nil:
-		return finding.Change{}, trouble.Told("It remembers no places, as far as it tells.")
+		return finding.Change{}, trouble.UserError("It remembers no places, as far as it tells.")
 	case name == "" || utf8.RuneCountInString(name) > MaxPreset:
-		return finding.Change{}, trouble.Told(fmt.Sprintf("A preset has a name of 1 to %d characters.", MaxPreset))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("A preset has a name of 1 to %d characters.", MaxPreset))
 	}
 	had := slices.IndexFunc(p.Presets, func(x Preset) bool { return x.Name == name })
 	if had < 0 && p.Most > 0 && len(p.Presets) >= p.Most {
-		return finding.Change{}, trouble.Told(fmt.Sprintf("It remembers %d places at the most: forget one first.", p.Most))
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("It remembers %d places at the most: forget one first.", p.Most))
 	}
 	undo := finding.Undo{Kind: finding.Reversible, Note: "forget it again."}
 	c := finding.Change{Kind: SetPreset, Key: SetPreset + "/" + p.Profile + "/" + name, Title: "Preset “" + name + "”", From: p.PresetState(name),
 		Why: "Asked for.", Risk: finding.NoRisk, Args: map[string]string{"profile": p.Profile, "ptz": p.Config, "name": name, "do": "save", "old_do": "forget"}}
 	if had >= 0 {
 		if p.Presets[had].At != nil && p.Presets[had].At.Near(*p.At) {
-			return finding.Change{}, trouble.Told("It looks there already.")
+			return finding.Change{}, trouble.UserError("It looks there already.")
 		}
 		undo = finding.Undo{Kind: finding.Irreversible, Note: "where it looked before is forgotten."}
 	}
@@ -278,7 +278,7 @@ func (s Setup) Remember(name string) (finding.Change, error) {
 func (s Setup) Forget(name string) (finding.Change, error) {
 	p := s.PTZ
 	if p == nil || !slices.ContainsFunc(p.Presets, func(x Preset) bool { return x.Name == name }) {
-		return finding.Change{}, trouble.Told("It remembers no place by that name.")
+		return finding.Change{}, trouble.UserError("It remembers no place by that name.")
 	}
 	none := PTZ{}
 	return finding.Change{Kind: SetPreset, Key: SetPreset + "/" + p.Profile + "/" + name, Title: "Preset “" + name + "”", From: p.PresetState(name), To: none.PresetState(name),
@@ -290,7 +290,7 @@ func (s Setup) Forget(name string) (finding.Change, error) {
 func (s Setup) Try(now time.Time) (finding.Change, error) {
 	p := s.PTZ
 	if p == nil || p.At == nil || len(p.Axes()) == 0 {
-		return finding.Change{}, trouble.Told("It can't be sent to a place from here, and so not be put back: move it on its own page.")
+		return finding.Change{}, trouble.UserError("It can't be sent to a place from here, and so not be put back: move it on its own page.")
 	}
 	return finding.Change{Kind: TryPTZ, Key: TryPTZ + "/" + p.Profile, Title: "Nudge " + axesText(p.Axes()), From: p.At.Text(),
 		To: "the same, each axis nudged", Why: "It is seen whether the picture moves.", Risk: finding.NoRisk,

@@ -34,9 +34,9 @@ func answers(t *testing.T, by map[string]string, heard *[]string) (*Client, map[
 
 // Of several nodes the one counts that the profile's configuration names, and its limits.
 func TestTheProfilesOwnNodeTurnsIt(t *testing.T) {
-	node := func(token, most, min, max string) string {
-		return `<tptz:PTZNode token="` + token + `"><tt:SupportedPTZSpaces><tt:AbsolutePanTiltPositionSpace><tt:URI>http://www.onvif.org/ver10/tptz/PanTiltSpaces/PositionGenericSpace</tt:URI><tt:XRange><tt:Min>` + min +
-			`</tt:Min><tt:Max>` + max + `</tt:Max></tt:XRange><tt:YRange><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:YRange></tt:AbsolutePanTiltPositionSpace></tt:SupportedPTZSpaces><tt:MaximumNumberOfPresets>` + most + `</tt:MaximumNumberOfPresets></tptz:PTZNode>`
+	node := func(token, most, from, to string) string {
+		return `<tptz:PTZNode token="` + token + `"><tt:SupportedPTZSpaces><tt:AbsolutePanTiltPositionSpace><tt:URI>http://www.onvif.org/ver10/tptz/PanTiltSpaces/PositionGenericSpace</tt:URI><tt:XRange><tt:Min>` + from +
+			`</tt:Min><tt:Max>` + to + `</tt:Max></tt:XRange><tt:YRange><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:YRange></tt:AbsolutePanTiltPositionSpace></tt:SupportedPTZSpaces><tt:MaximumNumberOfPresets>` + most + `</tt:MaximumNumberOfPresets></tptz:PTZNode>`
 	}
 	conf := func(token, of string) string {
 		return `<tptz:PTZConfiguration token="` + token + `"><tt:NodeToken>` + of + `</tt:NodeToken></tptz:PTZConfiguration>`

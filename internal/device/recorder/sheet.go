@@ -49,7 +49,7 @@ func (d *Sheet) Close() { d.pictures.Close() }
 
 // Status is what was typed, as far as it can be seen from outside. It tells no time.
 func (d *Sheet) Status(ctx context.Context) (channel.Recorder, clock.Reading, error) {
-	entries, looks := make([]channel.BenchEntry, len(d.typed)), map[int]channel.Look{}
+	entries, looks := make([]channel.BenchEntry, len(d.typed)), map[int]channel.Observation{}
 	for i, t := range d.typed {
 		entries[i] = t.Entry
 		if d.bench.Picture == "" {
@@ -65,8 +65,8 @@ func (d *Sheet) Status(ctx context.Context) (channel.Recorder, clock.Reading, er
 }
 
 // look fetches a channel's picture and compares it with the camera's own.
-func (d *Sheet) look(ctx context.Context, t Typed) (channel.Look, error) {
-	l := channel.Look{At: time.Now().UTC(), Likeness: -1}
+func (d *Sheet) look(ctx context.Context, t Typed) (channel.Observation, error) {
+	l := channel.Observation{At: time.Now().UTC(), Likeness: -1}
 	data, err := d.pictures.Get(ctx, d.bench.PictureOf(t.Entry.Channel))
 	if ctx.Err() != nil {
 		return l, ctx.Err()

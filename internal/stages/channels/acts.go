@@ -53,7 +53,7 @@ func (x Recorder) of(s *site.Snapshot) (store.Device, channel.Recorder, error) {
 	d := s.Recorders()[i]
 	r, known := site.Recorder.Of(s, d.ID)
 	if !known {
-		return d, r, trouble.Told(d.Place + " wasn't read yet: read it first.")
+		return d, r, trouble.UserError(d.Place + " wasn't read yet: read it first.")
 	}
 	return d, r, nil
 }
@@ -386,7 +386,7 @@ func (Retired) Devices() []int64 { return nil }
 
 // readOthers reads the other recorders just now.
 func (c *Stage) readOthers(ctx context.Context, call *act.Call, x *Retired) (err error) {
-	x.silent, err = ReadOthers(ctx, c.Kit, call.Site.ID, x.ID)
+	x.silent, err = ReadOthers(ctx, c.Services, call.Site.ID, x.ID)
 	return err
 }
 
@@ -429,12 +429,12 @@ func keepFeeding(ctx context.Context, c *act.Call, x Feeding) (act.Kept, error) 
 			return out, err
 		}
 		if planned > 0 {
-			return out, trouble.Tell("%s %s planned for %s: plan another recorder for them first.", act.Count(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
+			return out, trouble.UserErrorf("%s %s planned for %s: plan another recorder for them first.", act.Count(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
 		}
 		f = &channel.Feeding{Picks: []channel.Pick{}}
 		out.Says, out.Detail = d.Place+" takes other recorders' channels: tick which.", d.Place+" takes other recorders' channels"
 	} else if d.Feeds != nil && len(d.Feeds.Picks) > 0 {
-		return out, trouble.Tell("%s holds channels of other recorders, %d of them: take them out first.", d.Place, len(d.Feeds.Picks))
+		return out, trouble.UserErrorf("%s holds channels of other recorders, %d of them: take them out first.", d.Place, len(d.Feeds.Picks))
 	}
 	return out, c.Store.SetFeeds(ctx, c.Site.ID, d.ID, f)
 }

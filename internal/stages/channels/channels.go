@@ -26,10 +26,10 @@ import (
 )
 
 // Stage is Channels.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Channels.
 func (c *Stage) ID() stage.Stage { return stage.Channels }
@@ -325,7 +325,7 @@ func (p placing) Write(ctx context.Context) error {
 	account, ok := facts.Account.Of(p.s, p.device.ID)
 	seen, heard := facts.Seen.Of(p.s, p.device.ID)
 	if !ok || !heard {
-		return trouble.Told("No account opens " + p.device.Place + " yet: sign in first.")
+		return trouble.UserError("No account opens " + p.device.Place + " yet: sign in first.")
 	}
 	if err := accounts.Doubted(p.device, p.s); err != nil { // the recorder sends it there
 		return err
@@ -341,13 +341,13 @@ func (p placing) Write(ctx context.Context) error {
 		profiles, _ := site.Profiles.Of(p.s, p.device.ID)
 		i := slices.IndexFunc(profiles, func(x stream.Profile) bool { return x.Token == to.Profile })
 		if i < 0 {
-			return trouble.Told("The stream " + to.Profile + " of " + p.device.Place + " isn't known any more: read its streams again.")
+			return trouble.UserError("The stream " + to.Profile + " of " + p.device.Place + " isn't known any more: read its streams again.")
 		}
 		if to.Service = ""; p.device.Address == nil {
-			return trouble.Told(p.device.Place + " has no address.")
+			return trouble.UserError(p.device.Place + " has no address.")
 		}
 		if to.URI, _, err = stream.RepairHost(profiles[i].URI, *p.device.Address); err != nil {
-			return trouble.Told("The address of the stream " + to.Profile + " of " + p.device.Place + " is none: read its streams again.")
+			return trouble.UserError("The address of the stream " + to.Profile + " of " + p.device.Place + " is none: read its streams again.")
 		}
 	}
 	return p.client.Place(ctx, p.number, to)

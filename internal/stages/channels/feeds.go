@@ -79,7 +79,7 @@ func (c *Stage) takeFeed(ctx context.Context, v *engine.Visit, client recorder.D
 	}
 	from, ok := s.Device(id)
 	if !ok || from.SetID == nil {
-		return trouble.Told("The recorder that the channel is of was taken off the site, or has no account.")
+		return trouble.UserError("The recorder that the channel is of was taken off the site, or has no account.")
 	}
 	for _, d := range []store.Device{from, v.Device} {
 		if err := accounts.Doubted(d, s); err != nil {

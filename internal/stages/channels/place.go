@@ -103,7 +103,7 @@ type Taken struct {
 // hold each camera then, until the old one is retired. What it holds already is left alone.
 func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Taken, err error) {
 	if _, known := site.Recorder.Of(s, to.ID); !known {
-		return nil, trouble.Told(to.Place + " wasn't read yet: read it first.")
+		return nil, trouble.UserError(to.Place + " wasn't read yet: read it first.")
 	}
 	table, _ := site.Recorder.Of(s, to.ID)
 	var sources []site.Source
@@ -130,7 +130,7 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 const retireReads = 3 * time.Second
 
 // ReadOthers reads the other recorders of a site just now; it says which of them couldn't be read.
-func ReadOthers(ctx context.Context, k stages.Kit, siteID, than int64) (silent map[int64]bool, err error) {
+func ReadOthers(ctx context.Context, k stages.Services, siteID, than int64) (silent map[int64]bool, err error) {
 	s, err := site.Load(ctx, k.Store, siteID, []int64{})
 	if err != nil {
 		return nil, err

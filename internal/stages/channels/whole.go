@@ -85,7 +85,7 @@ func (w *whole) readInput(ctx context.Context, number int) (string, error) {
 	}
 	i := slices.IndexFunc(r.Analog, func(a channel.Analog) bool { return a.Number == number })
 	if i < 0 {
-		return "", trouble.Told(fmt.Sprintf("It has no analog input %d any more.", number))
+		return "", trouble.UserError(fmt.Sprintf("It has no analog input %d any more.", number))
 	}
 	return r.Analog[i].Text(), nil
 }

@@ -18,10 +18,10 @@ import (
 )
 
 // Stage is Clock.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Clock.
 func (k *Stage) ID() stage.Stage { return stage.Clock }

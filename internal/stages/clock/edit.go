@@ -129,7 +129,7 @@ func textEditor(cam *onvif.Client, services map[string]string, c store.Change) e
 	texts := func(ctx context.Context) ([]onvif.Text, error) {
 		all, err := cam.Texts(ctx, services)
 		if err == nil && len(all) == 0 {
-			err = trouble.Told("It burns no date into its picture any more.")
+			err = trouble.UserError("It burns no date into its picture any more.")
 		}
 		return all, err
 	}

@@ -49,7 +49,7 @@ func (k *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" {
-		return "", trouble.Told(d.Place + " speaks no ONVIF that answered: its clock can't be read.")
+		return "", trouble.UserError(d.Place + " speaks no ONVIF that answered: its clock can't be read.")
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
 	plain, err := onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})

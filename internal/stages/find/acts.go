@@ -67,7 +67,7 @@ func lookAlso(ctx context.Context, c *act.Call, x At) (act.Kept, error) {
 		}
 		c.Audit("named a stream", "rtsp://"+at.String()+path)
 	}
-	return act.Kept{Look: &act.Look{Stage: stage.Find, At: at}}, nil
+	return act.Kept{Scan: &act.Scan{Stage: stage.Find, At: at}}, nil
 }
 
 // dropSingle takes such an address off again.
@@ -105,7 +105,7 @@ func (f *Stage) accept(ctx context.Context, c *act.Call, x Acceptance) (act.Kept
 	}
 	i := slices.IndexFunc(found, func(o store.FindingOf) bool { return o.Code == x.Code })
 	if i < 0 {
-		return act.Kept{}, trouble.Told("That finding is gone: nothing is left to accept.")
+		return act.Kept{}, trouble.UserError("That finding is gone: nothing is left to accept.")
 	}
 	return act.Kept{Says: "It is accepted: it stays as a note, with your name.", Did: "accepted a finding", Detail: of.Place + ": " + found[i].Sentence, Judge: judge},
 		c.Store.Accept(ctx, of, st, x.Code, c.Person)
@@ -236,7 +236,7 @@ func words(ctx context.Context, c *act.Call, rows map[int64]netip.Addr) (all map
 		d, ok := s.Device(id)
 		seen, heard := facts.Seen.Of(s, id)
 		if !ok || !heard || seen.Address != rows[id] {
-			return nil, nil, nil, trouble.Tell(changedMeanwhile, "One of them")
+			return nil, nil, nil, trouble.UserErrorf(changedMeanwhile, "One of them")
 		}
 		all[id] = identity.WordOn(seen)
 		places = append(places, d.Place)
@@ -331,7 +331,7 @@ func taken(now time.Time, s *site.Snapshot, rows map[int64]netip.Addr) (all []st
 		f, w := facts.ForIdentity(s, d)
 		shown := seen[at]
 		if is, ok := identity.NewAddress(f); !ok || is != at || shown.Device.ID == 0 {
-			return nil, nil, trouble.Tell(changedMeanwhile, d.Place)
+			return nil, nil, trouble.UserErrorf(changedMeanwhile, d.Place)
 		}
 		m := store.TakenAddress{Device: d.ID, Seen: shown.Sighting, LookFacts: []store.NewFact{
 			facts.Seen.New(d.ID, shown.WaysText(), now, shown.Sighting),
@@ -343,7 +343,7 @@ func taken(now time.Time, s *site.Snapshot, rows map[int64]netip.Addr) (all []st
 		says = append(says, fmt.Sprintf("%s from %s to %s (%s)", d.Place, w.Known.Address, at, Agreement(s, d, shown.Sighting)))
 	}
 	if len(all) != len(rows) {
-		return nil, nil, trouble.Tell(changedMeanwhile, "One of them")
+		return nil, nil, trouble.UserErrorf(changedMeanwhile, "One of them")
 	}
 	return all, says, nil
 }
@@ -403,7 +403,7 @@ func expectHere(ctx context.Context, c *act.Call, x act.Camera) (act.Kept, error
 	}
 	seen, ok := facts.Seen.Of(s, of.Device.ID)
 	if !ok {
-		return act.Kept{}, trouble.Told("It doesn't answer now: look first.")
+		return act.Kept{}, trouble.UserError("It doesn't answer now: look first.")
 	}
 	if err := c.Store.ExpectAt(ctx, of.Device.ID, seen.Address); err != nil {
 		return act.Kept{}, err
@@ -477,7 +477,7 @@ func planMove(_ time.Time, s *act.Seen, x Move) (p act.Planned, err error) {
 	}
 	f, _ := facts.ForIdentity(s.Snapshot, of.Device)
 	if f.IPConfig == nil || f.Seen == nil {
-		return p, trouble.Told("Its address settings weren't read: sign in to it first.")
+		return p, trouble.UserError("Its address settings weren't read: sign in to it first.")
 	}
 	to := netplan.IPConfig{Automatic: true}
 	if !x.Automatic {
@@ -527,7 +527,7 @@ func (f *Stage) planDeed(now time.Time, s *act.Seen, x Deed) (p act.Planned, err
 		}
 	}
 	if ch.Kind == "" {
-		return p, trouble.Told("That can't be done to " + d.Place + " now: read it again.")
+		return p, trouble.UserError("That can't be done to " + d.Place + " now: read it again.")
 	}
 	p.Title = d.Place + ": " + ch.Title
 	p.Add(s.Snapshot.Of(d), []finding.Change{ch})

@@ -76,7 +76,7 @@ func dnsEditor(cam *onvif.Client, c store.Change) engine.Editor {
 		WriteFunc: func(ctx context.Context) error {
 			to, err := netplan.ParseDNS(c.ToText)
 			if err != nil {
-				return trouble.Told(trouble.Sentence(err))
+				return trouble.UserError(trouble.Sentence(err))
 			}
 			return cam.SetDNS(ctx, to)
 		},
@@ -126,10 +126,10 @@ type move struct {
 func (f *Stage) addressEditor(v *engine.Visit, s *site.Snapshot, c store.Change) (engine.Editor, error) {
 	to, err := netplan.ParseIPConfig(c.Args["seat"])
 	if err != nil {
-		return nil, trouble.Told(trouble.Sentence(err))
+		return nil, trouble.UserError(trouble.Sentence(err))
 	}
 	if v.Device.Address == nil {
-		return nil, trouble.Told(v.Device.Place + " wasn't found yet: look for it first.")
+		return nil, trouble.UserError(v.Device.Place + " wasn't found yet: look for it first.")
 	}
 	m := &move{f: f, v: v, s: s, c: c, to: to, at: *v.Device.Address}
 	return engine.EditorFuncs{ReadFunc: m.read, WriteFunc: m.write}, nil
@@ -252,7 +252,7 @@ func (m *move) found(ctx context.Context) (at netip.Addr, verb string, err error
 	case heard && identity.IsSame(known, who):
 		return m.to.Address, "", nil
 	case heard && who.UUID+who.MAC+who.Serial != "":
-		return netip.Addr{}, "", engine.UnknownError{Err: trouble.Tell("It was told to move to %s, and another device answers there (endpoint %s): no account was sent to it", m.to.Address, who.UUID)}
+		return netip.Addr{}, "", engine.UnknownError{Err: trouble.UserErrorf("It was told to move to %s, and another device answers there (endpoint %s): no account was sent to it", m.to.Address, who.UUID)}
 	case heard:
 		return netip.Addr{}, "shows itself", nil
 	}
@@ -268,7 +268,7 @@ func (m *move) lost(ctx context.Context, verb string) error {
 	if err := m.f.Store.NoteOnce(context.WithoutCancel(ctx), d.SiteID, since, note); err != nil {
 		m.f.Log.Error("a notice wasn't kept", "device", d.ID, "err", err)
 	}
-	return engine.UnknownError{Err: trouble.Tell("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", m.to, verb, d.Address, m.to.Address)}
+	return engine.UnknownError{Err: trouble.UserErrorf("It was told to move to %s and %s neither there nor at %s. To get it back: look at both networks again; if it stays silent, plug a laptop into its port, give that an address beside %s, and open its page; its reset button is the last resort", m.to, verb, d.Address, m.to.Address)}
 }
 
 // whoAnswers asks one address, without signing in, who is there: by a directed probe, and
@@ -309,7 +309,7 @@ func (f *Stage) askFirst(ctx context.Context, d store.Device, now netip.Addr, to
 	}
 	who, answers := f.whoAnswers(ctx, to.Address)
 	if why := identity.Occupied(d.Known(), to.Address, who, answers); why != "" {
-		return trouble.Told(why)
+		return trouble.UserError(why)
 	}
 	return nil
 }

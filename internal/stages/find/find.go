@@ -20,10 +20,10 @@ import (
 )
 
 // Stage is Find. It reads networks, not devices.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Find.
 func (f *Stage) ID() stage.Stage { return stage.Find }
@@ -37,7 +37,7 @@ func (f *Stage) Manner() engine.Manner {
 // Read looks at the visit's network.
 func (f *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if v.Network == nil {
-		return "", trouble.Told("Find looks at networks: look at the one that " + v.Device.Place + " is on.")
+		return "", trouble.UserError("Find looks at networks: look at the one that " + v.Device.Place + " is on.")
 	}
 	return f.search(ctx, v)
 }

@@ -58,7 +58,7 @@ func (f *Stage) search(ctx context.Context, v *engine.Visit) (string, error) {
 // ask gathers what answers in a prefix, each address once.
 func (f *Stage) ask(ctx context.Context, v *engine.Visit, p netip.Prefix) ([]identity.Sighting, store.Summary, error) {
 	if f.Dialer.Outside(p.Addr()) {
-		return nil, store.Summary{}, trouble.Tell("This server dials nothing outside %s: %s isn't looked at.", f.Dialer.Within, p)
+		return nil, store.Summary{}, trouble.UserErrorf("This server dials nothing outside %s: %s isn't looked at.", f.Dialer.Within, p)
 	}
 	hosts := netplan.Hosts(p)
 	sum := store.Summary{Addresses: len(hosts)}

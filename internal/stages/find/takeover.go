@@ -31,7 +31,7 @@ func TakeOver(ctx context.Context, st *store.Store, place store.Device, newcomer
 		other = &k
 	}
 	if why := identity.MayTakeOver(place.Known(), other, heard, kept.Outcome); why != "" {
-		return trouble.Told(why)
+		return trouble.UserError(why)
 	}
 	if err := st.Replace(ctx, place.ID, newcomer, seen); err != nil {
 		return err

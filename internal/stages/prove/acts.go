@@ -26,7 +26,7 @@ func (p *Stage) walk(ctx context.Context, c *act.Call, x Walk) (act.Kept, error)
 		return act.Kept{}, err
 	}
 	if x.Tell && !c.Site.Demo {
-		return act.Kept{}, trouble.Told("Only a demo site's stand-ins can be told to walk.")
+		return act.Kept{}, trouble.UserError("Only a demo site's stand-ins can be told to walk.")
 	}
 	n := store.NewRun{Site: c.Site.ID, Stage: stage.Prove, Act: store.Prove, Title: "Walk test at " + of.Place, Person: c.Person, Token: c.Token,
 		Of: []store.Target{{Device: of.Device.ID, Source: of.ID}}}

@@ -19,10 +19,10 @@ import (
 )
 
 // Stage is Prove.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Prove.
 func (p *Stage) ID() stage.Stage { return stage.Prove }

@@ -58,7 +58,7 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	peg, ok := Next(time.Now(), s, of)
 	if !ok {
-		return "", trouble.Told("No route of " + of.Place + " can be walked: peg its line or area first.")
+		return "", trouble.UserError("No route of " + of.Place + " can be walked: peg its line or area first.")
 	}
 	w := &walkTest{p: p, v: v, of: of, step: v.Step,
 		test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, of), Walk: "a person"}}
@@ -82,7 +82,7 @@ func (p *Stage) interrupted(ctx context.Context, v *engine.Visit, old store.Proo
 	if old.EndedAt != nil {
 		return "walked", nil
 	}
-	return w.end(ctx, trouble.Told("The server stopped in the middle of this walk: walk again"))
+	return w.end(ctx, trouble.UserError("The server stopped in the middle of this walk: walk again"))
 }
 
 func (w *walkTest) end(ctx context.Context, terr error) (string, error) {
@@ -136,7 +136,7 @@ func (w *walkTest) run(ctx context.Context, s *site.Snapshot, tell bool) error {
 	}()
 	rec, slot, ok := s.HolderOf(w.of)
 	if !ok || slot == nil {
-		return trouble.Told("No recorder holds " + w.of.Place + ".")
+		return trouble.UserError("No recorder holds " + w.of.Place + ".")
 	}
 	rc, err := w.p.Accounts.Recorder(ctx, rec)
 	if err != nil {
@@ -178,7 +178,7 @@ func (w *walkTest) wait(ctx context.Context, failed <-chan error) error {
 			return nil
 		case <-tick.C:
 			if stop, err := w.p.Store.Stopped(ctx, w.step); err != nil || stop {
-				return cmp.Or[error](err, trouble.Told("The walk was stopped"))
+				return cmp.Or[error](err, trouble.UserError("The walk was stopped"))
 			}
 			w.mu.Lock()
 			last := time.Time{}
@@ -268,7 +268,7 @@ func (w *walkTest) tellStandIn(ctx context.Context) error {
 		return err
 	}
 	if !of.Demo {
-		return trouble.Told("Only a demo site's stand-ins can be told to walk")
+		return trouble.UserError("Only a demo site's stand-ins can be told to walk")
 	}
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()

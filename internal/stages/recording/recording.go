@@ -22,10 +22,10 @@ import (
 )
 
 // Stage is Recording.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Recording.
 func (r *Stage) ID() stage.Stage { return stage.Recording }
@@ -110,7 +110,7 @@ func (r *Stage) planEditor(ctx context.Context, v *engine.Visit, ch store.Change
 			case err != nil:
 				return "", err
 			case !taken:
-				return "", trouble.Told(fmt.Sprintf("Channel %d is free: nothing is recorded there.", number))
+				return "", trouble.UserError(fmt.Sprintf("Channel %d is free: nothing is recorded there.", number))
 			case slot.Recording.Plan == nil:
 				return recording.NotTold, nil
 			}

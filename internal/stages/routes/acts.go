@@ -30,7 +30,7 @@ func planPeg(_ time.Time, s *act.Seen, x Peg) (p act.Planned, err error) {
 	}
 	ch, ok := route.Turn(facts.ForRoutes(s.Snapshot, of), route.Peg{Topic: x.Topic, Input: x.Input})
 	if !ok {
-		return p, trouble.Told("That topic or input isn't there any more: read the routes again.")
+		return p, trouble.UserError("That topic or input isn't there any more: read the routes again.")
 	}
 	p.Title = of.Place + ": " + ch.Title
 	p.Add(of, []finding.Change{ch})

@@ -23,10 +23,10 @@ import (
 )
 
 // Stage is Routes.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.Routes.
 func (r *Stage) ID() stage.Stage { return stage.Routes }

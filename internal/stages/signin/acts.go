@@ -75,7 +75,7 @@ func allowBasic(ctx context.Context, c *act.Call, x Basic) (act.Kept, error) {
 	}
 	seen, heard := facts.Seen.Of(s, of.Device.ID)
 	if !heard {
-		return act.Kept{}, trouble.Told("It doesn't answer now: look first.")
+		return act.Kept{}, trouble.UserError("It doesn't answer now: look first.")
 	}
 	seen.Cert, _ = facts.ShownPin.Of(s, of.Device.ID) // it is allowed to what shows itself now, and to nothing else
 	w := identity.WordOn(seen)
@@ -96,7 +96,7 @@ func trust(ctx context.Context, c *act.Call, x Shown) (act.Kept, error) {
 	}
 	f, _ := facts.ForAccess(s, c.Now, of.Device)
 	if f.Shown == "" || f.Shown == f.Pinned || f.Shown != x.Shown {
-		return act.Kept{}, trouble.Told("It shows another certificate by now: sign in again and compare.")
+		return act.Kept{}, trouble.UserError("It shows another certificate by now: sign in again and compare.")
 	}
 	return act.Kept{Says: "Its new certificate is trusted: sign in again.", Did: "trusted a certificate", Detail: of.Place + ": " + f.Shown, Judge: []int64{of.Device.ID}},
 		c.Store.KeepFacts(ctx, facts.Pin.New(of.Device.ID, "a person trusted it", c.Now.UTC(), f.Shown))

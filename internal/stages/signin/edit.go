@@ -185,7 +185,7 @@ func (g *Stage) namedSet(ctx context.Context, c store.Change) (store.SealedSet, 
 	}
 	set, err := g.Store.Set(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return set, trouble.Told("That credential set is gone.")
+		return set, trouble.UserError("That credential set is gone.")
 	}
 	return set, err
 }
@@ -350,7 +350,7 @@ func (r *restart) read(ctx context.Context) (string, error) {
 	case stands == finding.Lingers && !r.gone:
 		return "", engine.PendingError{Says: "it hasn't gone away yet to start again"}
 	case r.c.Kind == access.Restart && stands != finding.Untold:
-		return "", engine.UnknownError{Err: trouble.Tell("It took the order and wasn't seen to start again within %v.", finding.LingersFor)}
+		return "", engine.UnknownError{Err: trouble.UserErrorf("It took the order and wasn't seen to start again within %v.", finding.LingersFor)}
 	}
 	return access.SetUp, nil
 }
@@ -457,7 +457,7 @@ func (g *Stage) Rotations(ctx context.Context, siteID int64, devices []int64) (p
 		all = append(all, r)
 	}
 	if len(all) == 0 {
-		return nil, left, trouble.Told("No account opens any of them: sign in first.")
+		return nil, left, trouble.UserError("No account opens any of them: sign in first.")
 	}
 	ids, err := g.Accounts.MakeSets(ctx, siteID, fresh)
 	if err != nil {

@@ -28,10 +28,10 @@ import (
 )
 
 // Stage is Sign-in.
-type Stage struct{ stages.Kit }
+type Stage struct{ stages.Services }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k} }
+func New(k stages.Services) *Stage { return &Stage{k} }
 
 // ID is stage.SignIn.
 func (g *Stage) ID() stage.Stage { return stage.SignIn }
@@ -68,14 +68,14 @@ func (g *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	seen, ok := facts.Seen.Of(s, d.ID)
 	if !ok || seen.Service == "" && seen.RTSPPort == 0 || seen.Heard(identity.OnAPort) {
-		return "", trouble.Told(d.Place + " answered to nothing that can be signed in to: look for it first.")
+		return "", trouble.UserError(d.Place + " answered to nothing that can be signed in to: look for it first.")
 	}
 	if why := identity.Doubt(facts.ForIdentity(s, d)); why != "" {
-		return "", trouble.Told("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
+		return "", trouble.UserError("No account is sent to " + d.Place + ": " + why + " Settle on Find who it is.")
 	}
 	a := g.attempt(d, s)
 	if until := a.Facts.LockedNow(time.Now(), v.Set); !until.IsZero() {
-		return "", trouble.Tell("%s takes no sign-in until %s UTC, after too many wrong ones: nothing was sent.", d.Place, until.UTC().Format("15:04"))
+		return "", trouble.UserErrorf("%s takes no sign-in until %s UTC, after too many wrong ones: nothing was sent.", d.Place, until.UTC().Format("15:04"))
 	}
 	a.seen, a.host, a.how, a.asked = seen, g.Dialer.At(addr), account.Asked{Factory: v.Factory,
 		Set: v.Set}, access.Attempt{At: time.Now().UTC()}

@@ -137,7 +137,7 @@ func (x Picture) Other(of site.Source) error {
 	if x.Shown == 0 || x.Shown == of.ID {
 		return nil
 	}
-	return trouble.Tell("The picture on the page wasn't that of %s: nothing was kept. Open its sheet again, and look at its own.", of.Place)
+	return trouble.UserErrorf("The picture on the page wasn't that of %s: nothing was kept. Open its sheet again, and look at its own.", of.Place)
 }
 
 // one is what changes one view's picture.
@@ -151,7 +151,7 @@ func (x Picture) one(s *act.Seen, change func(view.Setup) (finding.Change, error
 	}
 	setup, _ := facts.ForPicture(s.Snapshot, of)
 	if setup == nil {
-		return p, trouble.Told("Read the streams of " + of.Place + " first: how its picture is made isn't known.")
+		return p, trouble.UserError("Read the streams of " + of.Place + " first: how its picture is made isn't known.")
 	}
 	asked, err := change(*setup)
 	if err != nil {
@@ -181,7 +181,7 @@ func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
 		}
 		if i, err := strconv.Atoi(x.Without); err == nil {
 			if i < 0 || i >= len(areas) {
-				return finding.Change{}, trouble.Told("That mask isn't there any more: read the streams again.")
+				return finding.Change{}, trouble.UserError("That mask isn't there any more: read the streams again.")
 			}
 			return setup.Hide(slices.Delete(areas, i, i+1))
 		}
@@ -189,7 +189,7 @@ func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
 		for i, text := range []string{x.Left, x.Top, x.Right, x.Bottom} {
 			v, err := number(text)
 			if err != nil {
-				return finding.Change{}, trouble.Told("Draw the mask on the picture, or type its four edges in hundredths of the picture.")
+				return finding.Change{}, trouble.UserError("Draw the mask on the picture, or type its four edges in hundredths of the picture.")
 			}
 			at[i] = v
 		}
@@ -250,7 +250,7 @@ func planTurn(now time.Time, s *act.Seen, x Turn) (act.Planned, error) {
 			}{{x.Pan, &to.Pan}, {x.Tilt, &to.Tilt}, {x.Zoom, &to.Zoom}} {
 				v, err := number(strings.Replace(f.text, "−", "-", 1))
 				if err != nil {
-					return finding.Change{}, trouble.Told("Say where it is to look in figures, as its limits are given.")
+					return finding.Change{}, trouble.UserError("Say where it is to look in figures, as its limits are given.")
 				}
 				*f.to = v
 			}
@@ -301,7 +301,7 @@ func (t *Stage) askUsual(ctx context.Context, c *act.Call, x *Usual) error {
 		return err
 	}
 	if x.paths, err = t.Usual(ctx, of); err == nil && len(x.paths) == 0 {
-		err = trouble.Tell("None of the %d usual addresses has a stream of %s: its papers or its own page name them.", len(stream.UsualPaths()), of.Place)
+		err = trouble.UserErrorf("None of the %d usual addresses has a stream of %s: its papers or its own page name them.", len(stream.UsualPaths()), of.Place)
 	}
 	return err
 }
@@ -355,7 +355,7 @@ func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, erro
 	}
 	rec := s.Recorders()[i]
 	if _, slot, _ := s.HolderOf(of); slot != nil {
-		return act.Kept{}, trouble.Told(of.Place + " is on a channel already: take it off there first.")
+		return act.Kept{}, trouble.UserError(of.Place + " is on a channel already: take it off there first.")
 	}
 	return act.Kept{Says: of.Place + " is planned for " + rec.Place + " now.", Did: "planned a recorder", Detail: of.Place + ": " + rec.Place, Judge: []int64{of.Device.ID}},
 		c.Store.SetPlanned(ctx, c.Site.ID, of.ID, rec.ID)
@@ -405,7 +405,7 @@ func keepMarks(ctx context.Context, c *act.Call, x Marks) (act.Kept, error) {
 		scale.Marks[i] = k
 	}
 	if scale.Size.Width == 0 {
-		return act.Kept{}, trouble.Told("The size of its picture isn't known: read and play its streams first.")
+		return act.Kept{}, trouble.UserError("The size of its picture isn't known: read and play its streams first.")
 	}
 	if err := scale.Check(); err != nil {
 		return act.Kept{}, act.Wrong("mark-0", err.Error())

@@ -71,7 +71,7 @@ func (a *album) of(ctx context.Context, view string, get func(context.Context) (
 func whole(ctx context.Context, get func(context.Context) ([]byte, error)) (data []byte, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			data, err = nil, trouble.Tell("The still can't be decoded: %v", r)
+			data, err = nil, trouble.UserErrorf("The still can't be decoded: %v", r)
 		}
 	}()
 	return get(ctx)

@@ -27,7 +27,7 @@ func (t *Stage) described(ctx context.Context, of site.Source, s *site.Snapshot)
 		return nil, err
 	}
 	if len(d.Paths) == 0 {
-		return nil, trouble.Told("Nobody said at which addresses the streams of " + d.Place + " are had.")
+		return nil, trouble.UserError("Nobody said at which addresses the streams of " + d.Place + " are had.")
 	}
 	var out []stream.Profile
 	err = eachPath(ctx, host, at, d.Paths, login, func(path string, track rtsp.Track, err error) {
@@ -70,7 +70,7 @@ func (t *Stage) toRTSP(ctx context.Context, of site.Source, s *site.Snapshot) (d
 	seen, heard := facts.Seen.Of(s, d.ID)
 	opens, ok := facts.Account.Of(s, d.ID)
 	if !ok || !heard || d.Address == nil {
-		return dial.Host{}, rtsp.Login{}, netip.AddrPort{}, trouble.Told("No account opens " + d.Place + " yet: sign in first.")
+		return dial.Host{}, rtsp.Login{}, netip.AddrPort{}, trouble.UserError("No account opens " + d.Place + " yet: sign in first.")
 	}
 	login, err := t.Accounts.LoginOf(ctx, d, s, opens.ForRTSP(), access.RTSP, t.ID().String())
 	return t.Dialer.At(*d.Address), rtsp.Login(login), netip.AddrPortFrom(*d.Address, uint16(seen.RTSPPort)), err
@@ -103,7 +103,7 @@ func (t *Stage) Usual(ctx context.Context, of site.Source) ([]string, error) {
 	case engine.Ours(err):
 		return nil, err
 	default:
-		return nil, trouble.Told(trouble.Sentence(err))
+		return nil, trouble.UserError(trouble.Sentence(err))
 	}
 	return out, nil
 }

@@ -66,7 +66,7 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
 	f, _ := facts.ForStreams(s, of)
 	p, _, ok := f.Find(stream.ToLook(f.Profiles))
 	if !ok || p.Snapshot == "" {
-		return taken{}, trouble.Told(of.Place + " offers no still that was read.")
+		return taken{}, trouble.UserError(of.Place + " offers no still that was read.")
 	}
 	return t.get(ctx, of, s, p.Snapshot)
 }
@@ -84,7 +84,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		}
 		views, _ := facts.VideoSources.Of(s, d.ID)
 		if !slices.ContainsFunc(views, func(v stream.VideoSource) bool { return v.Token == video }) {
-			return nil, trouble.Told(d.Place + " has no such view.")
+			return nil, trouble.UserError(d.Place + " has no such view.")
 		}
 		c, err := t.Accounts.Open(ctx, d, s, "a still")
 		if err != nil {
@@ -99,7 +99,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		own, _ := stream.OfView(all, video)
 		p, _, ok := stream.Facts{Profiles: own}.Find(stream.ToLook(own))
 		if !ok {
-			return nil, trouble.Told(d.Place + " has no such view.")
+			return nil, trouble.UserError(d.Place + " has no such view.")
 		}
 		if err := c.Addresses(ctx, services, &p); err != nil {
 			return nil, err
@@ -114,7 +114,7 @@ func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from 
 	d := of.Device
 	account, ok := facts.Account.Of(s, d.ID)
 	if !ok || d.Address == nil {
-		return taken{}, trouble.Told("No account opens " + of.Place + ".")
+		return taken{}, trouble.UserError("No account opens " + of.Place + ".")
 	}
 	login, err := t.Accounts.LoginOf(ctx, d, s, account.SetID, access.Web, "a still")
 	if err != nil {
@@ -181,11 +181,11 @@ func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, 
 func shown(ctx context.Context, s *site.Snapshot, of site.Source, data []byte) (taken, error) {
 	f, _ := facts.ForStreams(s, of)
 	if _, moves := f.Moves(); !moves || slices.ContainsFunc(f.Profiles, func(p stream.Profile) bool { return p.Snapshot != "" }) {
-		return taken{}, trouble.Told(of.Place + " offers a still: that is what is accepted.")
+		return taken{}, trouble.UserError(of.Place + " offers a still: that is what is accepted.")
 	}
 	shot, err := checkJPEG(ctx, data, of.Place)
 	if err != nil {
-		return taken{}, trouble.Told("What the browser sent is no picture: load the page again, and accept it once it moves.")
+		return taken{}, trouble.UserError("What the browser sent is no picture: load the page again, and accept it once it moves.")
 	}
 	return shot, nil
 }

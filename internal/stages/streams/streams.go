@@ -24,12 +24,12 @@ import (
 
 // Stage is Streams.
 type Stage struct {
-	stages.Kit
+	stages.Services
 	stills *album
 }
 
 // New makes the stage.
-func New(k stages.Kit) *Stage { return &Stage{k, newAlbum()} }
+func New(k stages.Services) *Stage { return &Stage{k, newAlbum()} }
 
 // ID is stage.Streams.
 func (t *Stage) ID() stage.Stage { return stage.Streams }

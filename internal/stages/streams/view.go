@@ -139,7 +139,7 @@ func (x viewChange) readImaging(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if i == nil {
-		return "", trouble.Told("It doesn't tell how it takes its pictures any more.")
+		return "", trouble.UserError("It doesn't tell how it takes its pictures any more.")
 	}
 	now, ok := i.Value(p)
 	switch {
@@ -164,7 +164,7 @@ func (x viewChange) aims() (to, from view.Aim, err error) {
 func (x viewChange) now(ctx context.Context) (view.Aim, error) {
 	a, err := x.cam.Aim(ctx, x.services, x.Args["profile"])
 	if err == nil && a == nil {
-		return view.Aim{}, trouble.Told("It doesn't tell where it looks any more.")
+		return view.Aim{}, trouble.UserError("It doesn't tell where it looks any more.")
 	}
 	if err != nil {
 		return view.Aim{}, err
@@ -207,7 +207,7 @@ func (x viewChange) writeAim(ctx context.Context) error {
 func (x viewChange) ptz(ctx context.Context) (*view.PTZ, error) {
 	p, err := x.cam.PTZ(ctx, x.services, stream.Profile{Token: x.Args["profile"], PTZ: x.Args["ptz"]})
 	if err == nil && p == nil {
-		err = trouble.Told("It can't be turned any more.")
+		err = trouble.UserError("It can't be turned any more.")
 	}
 	return p, err
 }

@@ -205,6 +205,6 @@ type models struct {
 	Models  []string `json:"models"`
 }
 
-func (l models) has(make, model string) bool {
-	return make != "" && (slices.Contains(l.Models, make+" "+model) || slices.Contains(l.Models, make+" *"))
+func (l models) has(brand, model string) bool {
+	return brand != "" && (slices.Contains(l.Models, brand+" "+model) || slices.Contains(l.Models, brand+" *"))
 }

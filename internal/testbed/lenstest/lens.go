@@ -34,13 +34,13 @@ const Kind = "lens.focus"
 // Stage reads lenses and sets them; the lenses themselves are kept here, as a device keeps
 // its own.
 type Stage struct {
-	stages.Kit
+	stages.Services
 	mu    sync.Mutex
 	focus map[int64]string
 }
 
 // New makes the stage.
-func New(k stages.Kit) engine.Stage { return &Stage{Kit: k, focus: map[int64]string{}} }
+func New(k stages.Services) engine.Stage { return &Stage{Services: k, focus: map[int64]string{}} }
 
 // ID is a stage that the product doesn't do yet.
 func (*Stage) ID() stage.Stage { return stage.Analytics }

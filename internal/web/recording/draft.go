@@ -120,7 +120,7 @@ func parse(v url.Values) (p recording.Plan, days [recording.WeekDays]string, err
 		var wrong error
 		for what, to := range map[string]*int{"lead": &m.Lead, "tail": &m.Tail} {
 			if *to, wrong = strconv.Atoi(strings.TrimSpace(v.Get(at(what)))); wrong != nil && err == nil {
-				err = trouble.Tell("%s: say in whole seconds how much is kept before and after.", m.Name)
+				err = trouble.UserErrorf("%s: say in whole seconds how much is kept before and after.", m.Name)
 			}
 		}
 		if len(m.Causes) == 0 {
@@ -142,7 +142,7 @@ func parse(v url.Values) (p recording.Plan, days [recording.WeekDays]string, err
 		}
 		day, wrong := recording.ParseDay(days[d], names)
 		if wrong != nil && err == nil && len(names) > 0 {
-			err = trouble.Tell("%s: %s", recording.DayNames[d], wrong)
+			err = trouble.UserErrorf("%s: %s", recording.DayNames[d], wrong)
 		}
 		p.Week[d] = day
 	}

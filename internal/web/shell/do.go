@@ -143,7 +143,7 @@ func (s *Server) keeps(ctx context.Context, by Asker, a act.Any, args any) (out 
 		}
 	}
 	out = Done{Says: kept.Says, ID: kept.ID, Secret: kept.Secret, Gone: kept.Gone, To: kept.To}
-	if l := kept.Look; l != nil {
+	if l := kept.Scan; l != nil {
 		if out.Run, err = s.lookAt(ctx, by.Actor, l.Stage, l.At); err != nil {
 			return out, err
 		}
@@ -199,7 +199,7 @@ func (s *Server) plans(ctx context.Context, by Asker, a act.Any, args any) (stor
 		}
 	}
 	if len(picks) == 0 && left.UnderWay == 0 && planned.Says != "" {
-		return store.Preview{}, trouble.Told(planned.Says)
+		return store.Preview{}, trouble.UserError(planned.Says)
 	}
 	return s.KeepPreview(ctx, by.Actor, engine.Ask{Stage: cmp.Or(planned.Stage, is.Stage), Title: planned.Title, AskedOf: asked}, picks, left)
 }

@@ -30,7 +30,7 @@ func (s *Server) lookAt(ctx context.Context, me Actor, by stage.Stage, at netip.
 	}
 	if p.IsSingleIP() {
 		if singles >= maxSingles {
-			return 0, trouble.Tell("%d single addresses are looked at already: take one off first.", maxSingles)
+			return 0, trouble.UserErrorf("%d single addresses are looked at already: take one off first.", maxSingles)
 		}
 		if err := s.Store.AddSingle(ctx, me.Site, at.String(), p); err != nil {
 			return 0, err

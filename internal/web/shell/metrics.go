@@ -50,12 +50,14 @@ var (
 	serversDesc = prometheus.NewDesc("duskyharbor_servers", "Servers of this database heard within 15 s.", nil, nil)
 	poolDesc    = prometheus.NewDesc("duskyharbor_database_connections", "Connections of this server's pool, by state.",
 		[]string{"state"}, nil)
-	upDesc = prometheus.NewDesc("duskyharbor_database_up", "Whether the database answered.", nil, nil)
+	waitsDesc  = prometheus.NewDesc("duskyharbor_database_waits_total", "How often a connection of this server's pool had to be waited for.", nil, nil)
+	waitedDesc = prometheus.NewDesc("duskyharbor_database_waited_seconds_total", "For how long connections of this server's pool were waited for.", nil, nil)
+	upDesc     = prometheus.NewDesc("duskyharbor_database_up", "Whether the database answered.", nil, nil)
 )
 
 // Describe lists what Collect gives.
 func (s *siteCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{marksDesc, stepsDesc, changesDesc, serversDesc, poolDesc, upDesc} {
+	for _, d := range []*prometheus.Desc{marksDesc, stepsDesc, changesDesc, serversDesc, poolDesc, waitsDesc, waitedDesc, upDesc} {
 		ch <- d
 	}
 }
@@ -91,5 +93,10 @@ func (s *siteCollector) Collect(ch chan<- prometheus.Metric) {
 	stat := s.store.Pool.Stat()
 	gauge(poolDesc, float64(stat.AcquiredConns()), "used")
 	gauge(poolDesc, float64(stat.IdleConns()), "idle")
+	counter := func(d *prometheus.Desc, v float64) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v)
+	}
+	counter(waitsDesc, float64(stat.EmptyAcquireCount()))
+	counter(waitedDesc, stat.EmptyAcquireWaitTime().Seconds())
 	gauge(upDesc, up)
 }

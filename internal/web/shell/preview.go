@@ -46,7 +46,7 @@ func (c previewChange) Risky() bool { return c.Risk != finding.NoRisk }
 func (a Actor) Whose() store.Whose { return store.Whose{Person: a.Person, Token: a.Token} }
 
 // ErrNothing says that nothing is to be changed.
-var ErrNothing = trouble.Told("There is nothing to change: everything reads as it should.")
+var ErrNothing = trouble.UserError("There is nothing to change: everything reads as it should.")
 
 // Left is what of a selection isn't changed.
 type Left struct {
@@ -74,7 +74,7 @@ func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, pick
 	case len(p.Lines) == 0 && left.UnderWay > 0:
 		return p, engine.ErrUnderWay
 	case len(p.Lines) == 0 && len(left.Cant) > 0:
-		return p, trouble.Told("Nothing is changed. " + first(left.Cant))
+		return p, trouble.UserError("Nothing is changed. " + first(left.Cant))
 	case len(p.Lines) == 0:
 		return p, ErrNothing
 	}
@@ -180,7 +180,7 @@ func (s *Server) makePreview(c *echo.Context) error {
 }
 
 // errShownLongAgo says that what was shown may not be true any more.
-var errShownLongAgo = trouble.Told("That was shown more than half an hour ago: look at it anew. Nothing was changed.")
+var errShownLongAgo = trouble.UserError("That was shown more than half an hour ago: look at it anew. Nothing was changed.")
 
 // MakePreview makes what a preview showed, and nothing else, and answers with the run that
 // does. Asked twice, or in two tabs, it is one run; 0 where the other is just beginning it.

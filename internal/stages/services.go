@@ -22,10 +22,10 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Kit is what every stage is made with.
-type Kit struct {
+// Services is what every stage is made with.
+type Services struct {
 	Store     *store.Store
-	Accounts  *account.Keeper
+	Accounts  *account.Clients
 	Recorders *recorders.Reader
 	Dialer    *dial.Dialer
 	Engine    *engine.Engine
@@ -53,7 +53,7 @@ func Sent(c store.Change) time.Duration {
 
 // KeepAsked keeps how asking for a view went: when it began, and in which words it failed.
 // Trouble of ours isn't kept as the device's, it comes back.
-func (k Kit) KeepAsked(ctx context.Context, key site.ViewFact[fact.LastRead], of site.Source, via string,
+func (k Services) KeepAsked(ctx context.Context, key site.ViewFact[fact.LastRead], of site.Source, via string,
 	began time.Time, failed error) error {
 	if failed != nil && engine.Ours(failed) {
 		return failed
@@ -67,14 +67,14 @@ func (k Kit) KeepAsked(ctx context.Context, key site.ViewFact[fact.LastRead], of
 
 // ChannelOf opens the recorder that a change names, else the one that holds a view or is planned
 // to, at the channel that the change names. The client is the caller's to close.
-func (k Kit) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec recorder.Driver,
+func (k Services) ChannelOf(ctx context.Context, s *site.Snapshot, of site.Source, c store.Change) (rec recorder.Driver,
 	number int, err error) {
 	holder, _, ok := s.HolderOf(of)
 	if id, none := strconv.ParseInt(c.Args["recorder"], 10, 64); none == nil && id != 0 {
 		holder, ok = s.Device(id)
 	}
 	if !ok {
-		return nil, 0, trouble.Told("No recorder is planned for " + of.Place + ".")
+		return nil, 0, trouble.UserError("No recorder is planned for " + of.Place + ".")
 	}
 	if number, err = strconv.Atoi(c.Args["channel"]); err != nil {
 		return nil, 0, fmt.Errorf("change %d names no channel", c.ID)
