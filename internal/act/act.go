@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
@@ -338,3 +339,7 @@ func Count(n int, one string) string {
 	}
 	return stage.Thousands(n) + " " + one + "s"
 }
+
+// Fits says whether a text that a person gave has at most so many characters: letters with accents are one each,
+// however many bytes they take.
+func Fits(text string, most int) bool { return utf8.RuneCountInString(text) <= most }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -91,5 +92,21 @@ func TestWhatIsPlanned(t *testing.T) {
 	}
 	if _, err := (&Seen{}).The(); err == nil {
 		t.Error("there is no camera, and one is planned for")
+	}
+}
+
+func TestFits(t *testing.T) {
+	for _, tc := range []struct {
+		text string
+		most int
+		want bool
+	}{
+		{"", 0, true}, {"x", 0, false}, {strings.Repeat("x", 64), 64, true}, {strings.Repeat("x", 65), 64, false},
+		{strings.Repeat("ã", 64), 64, true}, {strings.Repeat("ã", 65), 64, false}, // 128 bytes fit
+		{strings.Repeat("\xff", 65), 64, false}, // what is no text counts by its bytes
+	} {
+		if got := Fits(tc.text, tc.most); got != tc.want {
+			t.Errorf("%.10q… of %d: %v", tc.text, len(tc.text), got)
+		}
 	}
 }

@@ -48,7 +48,7 @@ func roleOf(text string) (people.Role, bool) {
 func invite(ctx context.Context, c *act.Call, x Invitation) (act.Kept, error) {
 	role, ok := roleOf(x.Role)
 	note := strings.TrimSpace(x.Note)
-	if !ok || note == "" || len(note) > 64 {
+	if !ok || note == "" || !act.Fits(note, 64) {
 		return act.Kept{}, act.Wrong("note", "An invitation says for whom it is, in at most 64 characters, and which role they get.")
 	}
 	code, hash := people.NewCode()
@@ -99,7 +99,7 @@ type Token struct {
 func addToken(ctx context.Context, c *act.Call, x Token) (act.Kept, error) {
 	name := strings.TrimSpace(x.Name)
 	scopes, err := people.ParseScopes(x.Scopes)
-	if name == "" || len(name) > 64 || err != nil || x.Days < 1 || x.Days > 3650 {
+	if name == "" || !act.Fits(name, 64) || err != nil || x.Days < 1 || x.Days > 3650 {
 		return act.Kept{}, act.Wrong("name", "A token has a name of at most 64 characters, may read, run, apply and set up, and ends after 1 to 3650 days.")
 	}
 	token, hash := people.NewToken()

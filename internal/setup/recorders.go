@@ -117,7 +117,7 @@ func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept,
 		return act.Kept{}, err
 	}
 	switch {
-	case len(note) > 500:
+	case !act.Fits(note, 500):
 		return act.Kept{}, act.Wrong("note", "A note has at most 500 characters.")
 	case slices.ContainsFunc(all, func(o store.RecorderRow) bool { return o.ID != r.ID && o.Place == place }):
 		return act.Kept{}, act.Wrongf("place", "%s is there already: give it another name.", place)

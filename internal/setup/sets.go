@@ -47,7 +47,7 @@ type SetID struct {
 // Bad says what is wrong with a set, as a whole; fresh: it has no password yet.
 func (x Set) Bad(fresh bool) string {
 	name, user := strings.TrimSpace(x.Name), strings.TrimSpace(x.Username)
-	if name == "" || user == "" || x.Password == "" && fresh || len(name) > 64 || len(user) > 64 || len(x.Password) > 128 || len(strings.TrimSpace(x.Make)) > 64 {
+	if name == "" || user == "" || x.Password == "" && fresh || !act.Fits(name, 64) || !act.Fits(user, 64) || !act.Fits(x.Password, 128) || !act.Fits(strings.TrimSpace(x.Make), 64) {
 		return "A credential set has a name, a user name and a password, each at most 64 characters (the password 128)."
 	}
 	return ""

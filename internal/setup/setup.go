@@ -73,7 +73,7 @@ func account(ctx context.Context, c *act.Call, id int64) (*int64, error) {
 
 // named checks a name; what is of what it is.
 func named(field, name, what string) error {
-	if name == "" || len(name) > 64 {
+	if name == "" || !act.Fits(name, 64) {
 		return act.Wrongf(field, "%s has a name of at most 64 characters.", what)
 	}
 	return nil

@@ -150,7 +150,7 @@ type Place struct {
 
 // Check is what is wrong with it.
 func (x Place) Check() error {
-	if place := strings.TrimSpace(x.Place); place == "" || len(place) > 64 {
+	if place := strings.TrimSpace(x.Place); place == "" || !act.Fits(place, 64) {
 		return act.Wrong("place", "A place has a name of at most 64 characters.")
 	}
 	return nil
@@ -374,7 +374,7 @@ func say(ctx context.Context, c *act.Call, x Said) (act.Kept, error) {
 		return act.Kept{}, err
 	}
 	place := strings.TrimSpace(x.Place)
-	if place == "" || len(place) > 64 || x.Note != nil && len(*x.Note) > 500 {
+	if place == "" || !act.Fits(place, 64) || x.Note != nil && !act.Fits(*x.Note, 500) {
 		return act.Kept{}, act.Wrong("place", "A place has a name of at most 64 characters, and a note at most 500.")
 	}
 	if x.Recorder != nil {

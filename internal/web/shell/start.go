@@ -11,6 +11,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/netplan"
@@ -174,7 +175,7 @@ func BadLogin(login, name string) string {
 	if login == "" || len(login) > 64 || strings.ContainsAny(login, " \t\r\n") {
 		wrong.add("A sign-in name has 1 to 64 characters and no spaces.")
 	}
-	if name == "" || len(name) > 64 {
+	if name == "" || !act.Fits(name, 64) {
 		wrong.add("Your own name has 1 to 64 characters.")
 	}
 	return strings.Join(wrong, " ")
