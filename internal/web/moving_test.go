@@ -225,7 +225,7 @@ func TestATonePlaysThroughTheCamera(t *testing.T) {
 		t.Errorf("%d lines of the log tell of it", n)
 	}
 	p.Press("Strike this consent out")
-	p.Sees(20*time.Second, "Sound is off here: no consent to record sound is on record.")
+	p.Sees(20*time.Second, "No sound may be recorded at Net loft any more", "Sound is off here: no consent to record sound is on record.")
 	asked = testbed.Eval[string](p, `(async () => { const b = document.getElementById('talk');
 		const res = await fetch(b.dataset.at + '/listening', {method: 'POST', headers: {'X-CSRF-Token': b.dataset.csrf},
 		body: new URLSearchParams({source: b.dataset.source, offer: 'v=0'})}); return (await res.json()).trouble })()`)
