@@ -23,8 +23,9 @@ func (c *Camera) up() error {
 	control.HandleFunc("GET /heard", c.heard)
 	control.HandleFunc("POST /certificate", func(w http.ResponseWriter, _ *http.Request) {
 		c.change(func(m *memory) { m.Cert = wire.KeyPair{} })
-		c.leave(0)
 		w.WriteHeader(http.StatusNoContent)
+		_ = http.NewResponseController(w).Flush() // the answer goes before the camera does
+		c.leave(0)
 	})
 	ports := map[int]http.Handler{HTTPPort: c.web(), ControlPort: control}
 	if c.cfg.Manners.TLS {
