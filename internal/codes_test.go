@@ -18,32 +18,50 @@ import (
 // findingCode is how the code of a finding is written: the topic, and what is wrong.
 var findingCode = regexp.MustCompile(`^(find|access|clock|stream|view|channel|recording|route|proof)\.[a-z]+(-[a-z]+)*$`)
 
+// everySource reads every Go file below a folder, tests too, which eachFile leaves out.
+func everySource(t *testing.T, dir string, f func(path string, src []byte)) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		src, err := os.ReadFile(path)
+		if err == nil {
+			f(path, src)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func parsed(t *testing.T, files *token.FileSet, path string, src []byte) *ast.File {
+	t.Helper()
+	f, err := parser.ParseFile(files, path, src, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
 // Each finding of core is named by a test: one that nobody names could be lost, or never come, and nothing would fail.
 // Codes are written where the finding is made; kinds of change and names of facts are constants.
 func TestEveryFindingIsAskedFor(t *testing.T) {
 	t.Parallel()
 	made, tests := map[string]token.Position{}, strings.Builder{}
 	files := token.NewFileSet()
-	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(path, ".go") {
-			return err
-		}
-		src, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
+	everySource(t, ".", func(path string, src []byte) {
 		switch {
-		case strings.HasSuffix(path, "_test.go") && path != "codes_test.go":
+		case path == "codes_test.go":
+			return
+		case strings.HasSuffix(path, "_test.go"):
 			tests.Write(src)
-			return nil
+			return
 		case !strings.HasPrefix(path, "core"+string(filepath.Separator)):
-			return nil
+			return
 		}
-		f, err := parser.ParseFile(files, path, src, 0)
-		if err != nil {
-			return err
-		}
-		ast.Inspect(f, func(n ast.Node) bool {
+		ast.Inspect(parsed(t, files, path, src), func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.GenDecl:
 				return n.Tok != token.CONST && n.Tok != token.IMPORT
@@ -54,11 +72,7 @@ func TestEveryFindingIsAskedFor(t *testing.T) {
 			}
 			return true
 		})
-		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
 	if len(made) < 110 {
 		t.Fatalf("only %d codes are made", len(made))
 	}
@@ -95,15 +109,8 @@ func TestNoBuiltinIsShadowed(t *testing.T) {
 			}
 		}
 	}
-	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !strings.HasSuffix(path, ".go") {
-			return err
-		}
-		f, err := parser.ParseFile(files, path, nil, 0)
-		if err != nil {
-			return err
-		}
-		ast.Inspect(f, func(n ast.Node) bool {
+	everySource(t, "..", func(path string, src []byte) {
+		ast.Inspect(parsed(t, files, path, src), func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.AssignStmt:
 				if n.Tok == token.DEFINE {
@@ -122,9 +129,5 @@ func TestNoBuiltinIsShadowed(t *testing.T) {
 			}
 			return true
 		})
-		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
 }

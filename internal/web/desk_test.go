@@ -92,8 +92,7 @@ func (h *harbour) listDesk(p *testbed.Page) {
 	})
 }
 
-// feedsDesk says on its channel face, once it was read, that the desk takes other recorders' channels, and ticks and
-// takes one over.
+// feedsDesk says on its channel face, once it was read, that the desk takes other recorders' channels.
 func (h *harbour) feedsDesk(p *testbed.Page, face string) {
 	h.t.Helper()
 	h.on(p, face)

@@ -1,11 +1,11 @@
 // Package fact names the facts that are kept of devices. The names stand here and
-// nowhere else: what reads them by type (site.Fact) and what asks for them in SQL
+// nowhere else: what reads them by type (site.Fact, its keys in facts) and what asks for them in SQL
 // take them from here.
 package fact
 
 import "time"
 
-// Names of facts. What each holds stands beside its typed key in package site.
+// Names of facts. What each holds stands beside its typed key in package facts, or site.
 const (
 	Seen         = "find.seen"
 	Scanned      = "find.asked"
