@@ -67,8 +67,13 @@ func pathOf(line string) (string, error) {
 		if err != nil || u.Scheme != "rtsp" || u.Host == "" {
 			return "", PathsError(fmt.Sprintf("%.60q is no rtsp:// address.", line))
 		}
-		u.Scheme, u.Host, u.User, u.Fragment = "", "", nil, ""
-		if line = u.String(); line == "" || line[0] == '?' {
+		_, line, _ = strings.Cut(line, "://")
+		if i := strings.IndexAny(line, "/?#"); i >= 0 {
+			line = line[i:] // as it was typed: nothing is encoded anew
+		} else {
+			line = ""
+		}
+		if !strings.HasPrefix(line, "/") {
 			line = "/" + line
 		}
 	}

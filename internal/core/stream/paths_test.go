@@ -30,6 +30,12 @@ func TestParsePaths(t *testing.T) {
 		{"//192.0.2.7/main", nil, "is no address of a stream"},
 		{"/relay?of=rtsp://192.0.2.8/main", []string{"/relay?of=rtsp://192.0.2.8/main"}, ""},
 		{"rtsp://192.0.2.7/://", []string{"/://"}, ""},
+		{"rtsp://192.0.2.7/a{b|c?d={e}", []string{"/a{b|c?d={e}"}, ""},
+		{"rtsp://192.0.2.7/a%20b", []string{"/a%20b"}, ""},
+		{"rtsp://192.0.2.7/a b", nil, "is no address of a stream"},
+		{"rtsp://192.0.2.7#part", []string{"/"}, ""},
+		{"rtsp://192.0.2.7//main", nil, "is no address of a stream"},
+		{"rtsp://0/" + strings.Repeat(" ", 170) + "!", nil, "is no address of a stream"}, // encoded it would be longer than may be
 		{"/main#x", []string{"/main"}, ""},
 		{"/#?%", []string{"/"}, ""},
 		{"#x", nil, "is no address of a stream"},
@@ -47,7 +53,7 @@ func TestParsePaths(t *testing.T) {
 }
 
 func FuzzParsePaths(f *testing.F) {
-	for _, s := range []string{"/main\n/sub", "rtsp://u:p@192.0.2.7:554/a?b=c#d", "rtsp://[::1]/x", "/%zz", "//x", "rtsp://0/://", "/#?%"} {
+	for _, s := range []string{"/main\n/sub", "rtsp://u:p@192.0.2.7:554/a?b=c#d", "rtsp://[::1]/x", "/%zz", "//x", "rtsp://0/://", "/#?%", "rtsp://0/" + strings.Repeat(" ", 170) + "!"} {
 		f.Add(s)
 	}
 	at := netip.MustParseAddrPort("192.0.2.7:554")
