@@ -199,27 +199,20 @@ func (k *Clients) Plain(d store.Device, s *site.Snapshot) (*onvif.Client, error)
 	return onvif.New(k.Dialer.At(addr), seen.Service, onvif.Login{Pin: pin})
 }
 
-// Login is a set's user name and password, for a protocol that takes them as they are, with
-// the try that stands before them.
-type Login struct {
-	Username, Password string
-	Try                dial.Try
-}
-
 // LoginOf opens a set that is to be sent to a device over a scheme of its own, for a stage.
-func (k *Clients) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme, stage string) (Login, error) {
+func (k *Clients) LoginOf(ctx context.Context, d store.Device, s *site.Snapshot, setID int64, scheme access.Scheme, stage string) (dial.Login, error) {
 	if err := Doubted(d, s); err != nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	if a, ok := facts.Account.Of(s, d.ID); ok && a.Refusing(scheme) != "" {
-		return Login{}, trouble.UserErrorf("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
+		return dial.Login{}, trouble.UserErrorf("%s doesn't take its account there (%s), and it isn't sent again by itself: see Sign-in.", d.Place, a.Refusing(scheme))
 	}
 	set, err := k.set(ctx, d, setID)
 	if err != nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	password, err := k.Password(set)
-	return Login{set.Username, password, k.BudgetOf(d, s).Try(set, scheme, stage)}, err
+	return dial.Login{Username: set.Username, Password: password, Try: k.BudgetOf(d, s).Try(set, scheme, stage)}, err
 }
 
 // Secret is a set's user name and password, for what keeps them: a recorder's channel.
@@ -279,7 +272,7 @@ func (k *Clients) Recorder(ctx context.Context, d store.Device) (recorder.Driver
 		stage = "the recorder's interface"
 	}
 	pin, _ := facts.RecorderPin.Of(s, d.ID)
-	login := recorder.Login{Username: set.Username, Password: password,
+	login := dial.Login{Username: set.Username, Password: password,
 		Try: k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })}
 	if !seen.Heard(identity.SaidHello) {
 		return recorder.NewControl(k.Dialer.At(addr), seen.Service, pin, login)
@@ -294,7 +287,7 @@ func (k *Clients) sheet(ctx context.Context, d store.Device) (recorder.Driver, e
 	if err != nil {
 		return nil, err
 	}
-	var login Login
+	var login dial.Login
 	if d.Bench.Picture != "" && len(entries) > 0 {
 		if login, err = k.PageLogin(ctx, d, "the pictures of "+d.Place); err != nil {
 			return nil, err
@@ -316,29 +309,29 @@ func (k *Clients) sheet(ctx context.Context, d store.Device) (recorder.Driver, e
 			typed[i].Own = &own.Print
 		}
 	}
-	return recorder.NewSheet(k.Dialer.At(*d.Address), d.Place, *d.Bench, typed, recorder.Login(login)), nil
+	return recorder.NewSheet(k.Dialer.At(*d.Address), d.Place, *d.Bench, typed, login), nil
 }
 
 // PageLogin is the account of a recorder that is set up by hand, for what its web page shows; without
 // one nothing is sent.
-func (k *Clients) PageLogin(ctx context.Context, d store.Device, purpose string) (Login, error) {
+func (k *Clients) PageLogin(ctx context.Context, d store.Device, purpose string) (dial.Login, error) {
 	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
 	if err != nil || d.SetID == nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	if err := Doubted(d, s); err != nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	set, err := k.set(ctx, d, *d.SetID)
 	if err != nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	if err := k.refuses(ctx, d.ID, set); err != nil {
-		return Login{}, err
+		return dial.Login{}, err
 	}
 	password, err := k.Password(set)
 	try := k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, purpose), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })
-	return Login{set.Username, password, try}, err
+	return dial.Login{Username: set.Username, Password: password, Try: try}, err
 }
 
 // refuses says for a person that a recorder refused its account; nil where it didn't.

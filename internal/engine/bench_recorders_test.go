@@ -49,7 +49,7 @@ func BenchmarkReadRecorders(b *testing.B) {
 		for _, cfg := range all {
 			wg.Go(func() {
 				host := (&dial.Dialer{}).At(cfg.Address)
-				c := client.New(host, recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
+				c := client.New(host, recorder.Port, "", dial.Login{Username: cfg.Username, Password: cfg.Password})
 				defer c.Close()
 				if table, _, err := c.Status(b.Context()); err != nil || len(table.Slots) != channels {
 					b.Error(len(table.Slots), err)

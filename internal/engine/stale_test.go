@@ -32,7 +32,7 @@ func TestPlacingMakesTheClockStale(t *testing.T) {
 	}
 
 	cfg := b.Fleet.Recorders[0].Config()
-	c := recorder.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", recorder.Login{Username: cfg.Username, Password: cfg.Password})
+	c := recorder.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", dial.Login{Username: cfg.Username, Password: cfg.Password})
 	defer c.Close()
 	if err := c.Remove(t.Context(), b.slot("Slipway").Number); err != nil {
 		t.Fatal(err)

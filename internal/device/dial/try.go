@@ -34,14 +34,12 @@ func (g *Guard) Took() bool { return g.took.Load() }
 // verdict on the account, but comes from beyond it, is told by a nil verdict: see Verdict.
 func (g *Guard) Do(ctx context.Context, send func() (sent bool, err error)) error {
 	if g.Try == nil || g.took.Load() {
-		_, err := send()
-		return err
+		return g.through(ctx, send)
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.took.Load() {
-		_, err := send()
-		return err
+		return g.through(ctx, send)
 	}
 	if err := g.Try.Begin(ctx); err != nil {
 		return err
@@ -52,6 +50,24 @@ func (g *Guard) Do(ctx context.Context, send func() (sent bool, err error)) erro
 		g.took.Store(true)
 	}
 	return errors.Join(err, g.Try.End(ctx, sent, verdict))
+}
+
+// through sends what is no try. A device that took the account, and refuses it now, was given another password
+// meanwhile: that is written down afterwards, and the next sending is a try again.
+func (g *Guard) through(ctx context.Context, send func() (sent bool, err error)) error {
+	sent, err := send()
+	verdict := Verdict(err)
+	if sent && verdict == nil {
+		g.took.Store(true)
+	}
+	if sent && errors.Is(verdict, ErrNotAuthorised) && g.Try != nil {
+		g.took.Store(false)
+		if berr := g.Try.Begin(ctx); berr != nil {
+			return errors.Join(err, berr)
+		}
+		return errors.Join(err, g.Try.End(ctx, true, verdict))
+	}
+	return err
 }
 
 // Verdict is what an answer says of the account that asked: nil where it came from beyond
@@ -65,22 +81,32 @@ func Verdict(err error) error {
 	return err
 }
 
-// carrier tells whether a request left this machine that carried an account.
+// carried counts the requests with an account that left this machine, in a context.
+type carried struct{}
+
+// counting has the requests of a context counted that carry an account.
+func counting(ctx context.Context) (context.Context, *atomic.Int32) {
+	n := new(atomic.Int32)
+	return context.WithValue(ctx, carried{}, n), n
+}
+
+// Sent says whether an account left this machine, in what was asked with the context that Session.Do gave.
+func Sent(ctx context.Context) bool {
+	n, ok := ctx.Value(carried{}).(*atomic.Int32)
+	return ok && n.Load() > 0
+}
+
+// carrier notes in a request's context that it left this machine with an account.
 type carrier struct {
 	next http.RoundTripper
 	all  bool // each request carries one, not just those with an Authorization header
-	sent *atomic.Bool
 }
 
-// Carrier wraps a transport so that sent is set once a request that carries an account is on
-// the wire: one with an Authorization header, or each where all is set.
-func Carrier(next http.RoundTripper, all bool, sent *atomic.Bool) http.RoundTripper {
-	return carrier{next, all, sent}
-}
-
+// RoundTrip sends a request.
 func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) {
-	if c.all || r.Header.Get("Authorization") != "" {
-		trace := &httptrace.ClientTrace{WroteHeaders: func() { c.sent.Store(true) }}
+	n, ok := r.Context().Value(carried{}).(*atomic.Int32)
+	if ok && (c.all || r.Header.Get("Authorization") != "") {
+		trace := &httptrace.ClientTrace{WroteHeaders: func() { n.Add(1) }}
 		r = r.WithContext(httptrace.WithClientTrace(r.Context(), trace))
 	}
 	return c.next.RoundTrip(r)

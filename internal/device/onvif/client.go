@@ -16,8 +16,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/icholy/digest"
-
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/stream"
@@ -60,13 +58,9 @@ type Client struct {
 	service string // device service
 	login   Login
 	ahead   atomic.Int64 // nanoseconds, see Login.Ahead
-	guard   dial.Guard   // of the login
-	sent    atomic.Bool  // the login left this machine, in the request that the guard holds
-	opened  atomic.Bool  // the device took the login before
 	shut    atomic.Bool  // it wants a login even for what it should tell to anyone
 	pin     string
-	plain   *http.Client
-	signed  *http.Client
+	session *dial.Session
 }
 
 // New makes a client for the device service at serviceURL, whose host is replaced
@@ -76,30 +70,17 @@ func New(host dial.Host, serviceURL string, login Login) (*Client, error) {
 	if err != nil {
 		return nil, &dial.Error{Tried: "its device service", On: host.Addr.String(), Kind: dial.ErrMalformed, Says: err.Error()}
 	}
-	c := &Client{host: host, service: fixed, login: login, pin: login.Pin, guard: dial.Guard{Try: login.Try}}
-	c.plain = host.Client(&c.pin)
+	c := &Client{host: host, service: fixed, login: login, pin: login.Pin}
 	c.ahead.Store(int64(login.Ahead))
-	signed := dial.Carrier(c.plain.Transport, login.Scheme == access.Token, &c.sent)
+	var sign dial.Sign
 	switch login.Scheme {
 	case access.Digest:
-		signed = &digest.Transport{Username: login.Username, Password: login.Password, Transport: signed}
+		sign = dial.Digest(login.Username, login.Password)
 	case access.Basic:
-		signed = basic{login.Username, login.Password, signed}
+		sign = dial.Basic(login.Username, login.Password)
 	}
-	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: signed}
+	c.session = host.Session(&c.pin, login.Try, sign)
 	return c, nil
-}
-
-// basic signs requests with HTTP Basic (RFC 7617).
-type basic struct {
-	username, password string
-	next               http.RoundTripper
-}
-
-func (b basic) RoundTrip(r *http.Request) (*http.Response, error) {
-	r = r.Clone(r.Context())
-	r.SetBasicAuth(b.username, b.password)
-	return b.next.RoundTrip(r)
 }
 
 // Pin is the fingerprint of the certificate that the device showed, where it speaks
@@ -119,7 +100,7 @@ func (c *Client) on() string {
 }
 
 // Close lets idle connections go.
-func (c *Client) Close() { c.plain.CloseIdleConnections() }
+func (c *Client) Close() { c.session.Close() }
 
 // call sends one request to the device service's address or to, and returns the
 // body's first element, whose name must be op + "Response" in ns. What a device tells to
@@ -128,27 +109,33 @@ func (c *Client) Close() { c.plain.CloseIdleConnections() }
 // is a try of its own, within the budget.
 func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
 	if c.login.Scheme == "" || preAuth[op] && !c.shut.Load() {
-		n, err := c.twice(ctx, to, ns, op, inner, limit, c.plain)
+		n, err := c.twice(ctx, to, ns, op, inner, limit, c.session.Plain)
 		if c.login.Scheme == "" || !errors.Is(err, dial.ErrNotAuthorised) {
 			return n, err
 		}
 		c.shut.Store(true)
 	}
-	if c.opened.Load() {
-		return c.twice(ctx, to, ns, op, inner, limit, c.signed)
+	if c.session.Took() {
+		var n *node
+		err := c.session.Do(ctx, func(ctx context.Context, signed *http.Client) error {
+			var err error
+			n, err = c.twice(ctx, to, ns, op, inner, limit, signed)
+			return err
+		})
+		return n, err
 	}
 	if c.login.Scheme == access.Token && c.login.Try != nil && op != "GetDeviceInformation" {
 		// A token's refusal doesn't tell who isn't known from who may not do this: it is asked
 		// for what each account may read (ONVIF Core, 5.9.4.3, READ_SYSTEM).
 		_, err := c.call(ctx, "", deviceNS, "GetDeviceInformation", `<GetDeviceInformation xmlns="`+deviceNS+`"/>`, CallLimit)
-		if err != nil && !c.opened.Load() {
+		if err != nil && !c.session.Took() {
 			return nil, err
 		}
 	}
 	began := time.Now()
 	n, err := c.guarded(ctx, to, ns, op, inner, limit)
 	if c.login.Try != nil && broke(ctx, err, began, limit) && strings.HasPrefix(op, "Get") { // somebody counts
-		if again, aerr := c.guarded(ctx, to, ns, op, inner, limit); aerr == nil || c.opened.Load() {
+		if again, aerr := c.guarded(ctx, to, ns, op, inner, limit); aerr == nil || c.session.Took() {
 			n, err = again, aerr
 		}
 	}
@@ -158,21 +145,18 @@ func (c *Client) call(ctx context.Context, to, ns, op, inner string, limit time.
 // guarded sends one request with the login as a try.
 func (c *Client) guarded(ctx context.Context, to, ns, op, inner string, limit time.Duration) (*node, error) {
 	var n *node
-	err := c.guard.Do(ctx, func() (sent bool, err error) {
-		c.sent.Store(false)
-		n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+	err := c.session.Do(ctx, func(ctx context.Context, signed *http.Client) error {
+		var err error
+		n, err = c.once(ctx, to, ns, op, inner, limit, signed)
 		if c.stepped(ctx, err) { // its clock was set since it was read: that is no word on the account
-			n, err = c.once(ctx, to, ns, op, inner, limit, c.signed)
+			n, err = c.once(ctx, to, ns, op, inner, limit, signed)
 		}
 		var e *dial.Error
-		if !c.sent.Load() && c.login.Scheme == access.Digest && errors.As(err, &e) && slices.Contains(e.Offers, "digest") { // none that could be answered
+		if !dial.Sent(ctx) && c.login.Scheme == access.Digest && errors.As(err, &e) && slices.Contains(e.Offers, "digest") { // none that could be answered
 			err = &dial.Error{Tried: "signing in", On: c.on(), Kind: dial.ErrNotSupported, Says: "it asks for a Digest that can't be answered"}
 		}
-		return c.sent.Load(), err
+		return err
 	})
-	if dial.Verdict(err) == nil && (err == nil || c.sent.Load()) {
-		c.opened.Store(true)
-	}
 	return n, err
 }
 
@@ -186,7 +170,8 @@ func (c *Client) stepped(ctx context.Context, err error) bool {
 	if c.login.Scheme != access.Token || c.login.Try == nil || !errors.Is(err, dial.ErrNotAuthorised) && !errors.Is(err, dial.ErrClock) {
 		return false
 	}
-	r, terr := c.Time(ctx)
+	anyone := &Client{host: c.host, service: c.service, session: c.session} // signs in nowhere: the guard is held here
+	r, terr := anyone.Time(ctx)
 	if terr != nil || (r.Offset.Mid()-time.Duration(c.ahead.Load())).Abs() < stepsFrom {
 		return false
 	}
@@ -226,7 +211,7 @@ func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	token := ""
-	if by == c.signed {
+	if by != c.session.Plain {
 		token = c.token()
 	}
 	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="` + soapNS + `"><s:Header>` + token + `</s:Header><s:Body>` + inner + `</s:Body></s:Envelope>`
@@ -240,20 +225,9 @@ func (c *Client) once(ctx context.Context, to, ns, op, inner string, limit time.
 
 func (c *Client) send(req *http.Request, ns, op string, by *http.Client) (*node, error) {
 	on := req.URL.Host
-	res, err := by.Do(req)
+	res, err := dial.Ask(by, req, op)
 	if err != nil {
-		var own *dial.Error
-		if errors.As(err, &own) {
-			return nil, &dial.Error{Tried: op, On: on, Kind: own.Kind, Says: own.Says}
-		}
-		var u *url.Error
-		if errors.As(err, &u) {
-			err = u.Err
-		}
-		if errors.Is(err, dial.ErrCertificate) {
-			return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrCertificate, Says: err.Error()}
-		}
-		return nil, &dial.Error{Tried: op, On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+		return nil, err
 	}
 	defer res.Body.Close()
 	switch {
@@ -294,7 +268,7 @@ func (c *Client) send(req *http.Request, ns, op string, by *http.Client) (*node,
 		err := faultError(first, op, on)
 		// Who signs in by HTTP and isn't known is answered 401: a fault comes from beyond that.
 		// A token's fault may be either, but for what each account may read.
-		err.Beyond = by == c.signed && !errors.Is(err, dial.ErrClock) && (c.login.Scheme != access.Token || c.opened.Load())
+		err.Beyond = by != c.session.Plain && !errors.Is(err, dial.ErrClock) && (c.login.Scheme != access.Token || c.session.Took())
 		return nil, err
 	}
 	if first.name.Local != op+"Response" || first.name.Space != ns {

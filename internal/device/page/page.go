@@ -4,17 +4,13 @@ package page
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"regexp"
 	"strings"
-	"sync/atomic"
 	"time"
 
-	"github.com/icholy/digest"
 	"golang.org/x/net/html"
 
 	"duskyharbor/internal/device/dial"
@@ -71,61 +67,42 @@ func Fetch(ctx context.Context, host dial.Host, at string, pin *string) (Page, e
 
 // Opens says whether an account opens the page by HTTP Digest: nil, or an error of kind
 // dial.ErrNotAuthorised, dial.ErrLocked, or dial.ErrElsewhere where it points to another
-// page, which isn't followed. try stands before the account; nil where the caller answers
-// for it.
-func Opens(ctx context.Context, host dial.Host, at string, pin *string, username, password string, try dial.Try) error {
-	plain := host.Client(pin)
-	defer plain.CloseIdleConnections()
-	var sent atomic.Bool
-	client := &http.Client{CheckRedirect: plain.CheckRedirect,
-		Transport: &digest.Transport{Username: username, Password: password, Transport: dial.Carrier(plain.Transport, false, &sent)}}
-	guard, on := dial.Guard{Try: try}, host.Addr.String()
-	return guard.Do(ctx, func() (bool, error) {
-		res, _, err := get(ctx, client, at)
-		switch {
-		case err != nil:
-		case dial.LockedFor(res) > 0:
-			err = dial.LockedError(res, "its web page", on)
-		case res.StatusCode == http.StatusUnauthorized, res.StatusCode == http.StatusForbidden:
-			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrNotAuthorised, Says: fmt.Sprintf("HTTP %d", res.StatusCode)}
-		case res.StatusCode >= 300:
-			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrElsewhere, Says: fmt.Sprintf("it answers HTTP %d", res.StatusCode)}
-		case !sent.Load():
-			err = &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrNotSupported, Says: "it asks for no account"}
+// page, which isn't followed.
+func Opens(ctx context.Context, host dial.Host, at string, pin *string, login dial.Login) error {
+	session := host.Session(pin, login.Try, dial.Digest(login.Username, login.Password))
+	defer session.Close()
+	on := host.Addr.String()
+	return session.Do(ctx, func(ctx context.Context, signed *http.Client) error {
+		res, _, err := get(ctx, signed, at)
+		if err != nil {
+			return err
 		}
-		return sent.Load(), err
+		refused := dial.Refusal(res, "its web page", on)
+		switch {
+		case refused == nil && !dial.Sent(ctx):
+			return &dial.Error{Tried: "its web page", On: on, Kind: dial.ErrNotSupported, Says: "it asks for no account"}
+		case refused == nil:
+			return nil
+		case refused.Beyond: // a page that isn't shown says nothing of the account
+			refused.Kind, refused.Says, refused.Beyond = dial.ErrElsewhere, fmt.Sprintf("it answers HTTP %d", res.StatusCode), false
+		}
+		return refused
 	})
 }
 
 func get(ctx context.Context, client *http.Client, at string) (*http.Response, []byte, error) {
-	return getUpTo(ctx, client, at, maxBytes)
-}
-
-func getUpTo(ctx context.Context, client *http.Client, at string, most int64) (*http.Response, []byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
 	if err != nil {
 		return nil, nil, &dial.Error{Tried: "GET /", On: at, Kind: dial.ErrMalformed, Says: "that is no address of a page"}
 	}
-	res, err := client.Do(req)
+	res, err := dial.Ask(client, req, "GET /")
 	if err != nil {
-		var own *dial.Error
-		var u *url.Error
-		switch {
-		case errors.As(err, &own):
-			return nil, nil, own
-		case errors.As(err, &u):
-			err = u.Err
-		}
-		kind := dial.ErrUnreachable
-		if errors.Is(err, dial.ErrCertificate) {
-			kind = dial.ErrCertificate
-		}
-		return nil, nil, &dial.Error{Tried: "GET /", On: req.URL.Host, Kind: kind, Says: dial.Plain(err)}
+		return nil, nil, err
 	}
 	defer res.Body.Close()
-	data, err := dial.ReadAll(res.Body, most, "GET /", req.URL.Host)
+	data, err := dial.ReadAll(res.Body, maxBytes, "GET /", req.URL.Host)
 	return res, data, err
 }
 

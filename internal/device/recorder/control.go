@@ -35,7 +35,7 @@ type Control struct {
 var controlLacks = []channel.Act{channel.ActPlan, channel.ActInputs, channel.ActStill, channel.ActLog}
 
 // NewControl makes a driver of the device service at service.
-func NewControl(host dial.Host, service, pin string, login Login) (*Control, error) {
+func NewControl(host dial.Host, service, pin string, login dial.Login) (*Control, error) {
 	c, err := onvif.New(host, service, onvif.Login{Username: login.Username, Password: login.Password, Scheme: access.Digest, Pin: pin, Try: login.Try})
 	if err != nil {
 		return nil, err

@@ -6,15 +6,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
-	"sync/atomic"
 	"time"
-
-	"github.com/icholy/digest"
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/clock"
@@ -37,28 +33,17 @@ const (
 
 // Client speaks to one recorder.
 type Client struct {
-	host   dial.Host
-	base   string
-	pin    string
-	plain  *http.Client
-	signed *http.Client
-	guard  dial.Guard
-	sent   atomic.Bool // the account left this machine
-}
-
-// Login is a recorder's account. The zero Login signs in nowhere.
-type Login struct {
-	Username, Password string
-	Try                dial.Try // stands before it is sent; nil: nobody counts
+	host    dial.Host
+	base    string
+	pin     string
+	session *dial.Session
 }
 
 // New makes a client. pin is the certificate's fingerprint seen before; empty
 // trusts the first, which Pin then tells.
-func New(host dial.Host, port int, pin string, login Login) *Client {
-	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin, guard: dial.Guard{Try: login.Try}}
-	c.plain = host.Client(&c.pin)
-	c.signed = &http.Client{CheckRedirect: c.plain.CheckRedirect, Transport: &digest.Transport{Username: login.Username, Password: login.Password,
-		Transport: dial.Carrier(c.plain.Transport, false, &c.sent)}}
+func New(host dial.Host, port int, pin string, login dial.Login) *Client {
+	c := &Client{host: host, base: fmt.Sprintf("https://%s:%d", host.Addr, port), pin: pin}
+	c.session = host.Session(&c.pin, login.Try, dial.Digest(login.Username, login.Password))
 	return c
 }
 
@@ -66,20 +51,12 @@ func New(host dial.Host, port int, pin string, login Login) *Client {
 func (c *Client) Pin() string { return c.pin }
 
 // Close lets idle connections go.
-func (c *Client) Close() { c.plain.CloseIdleConnections() }
+func (c *Client) Close() { c.session.Close() }
 
-// do asks with the account where client is the one that is signed in: its first request is a
-// try until the recorder took the account.
-func (c *Client) do(ctx context.Context, client *http.Client, method, path string, in, out any, limit time.Duration) error {
-	if client != c.signed {
-		return c.ask(ctx, client, method, path, in, out, limit)
-	}
-	return c.guard.Do(ctx, func() (bool, error) {
-		if !c.guard.Took() {
-			c.sent.Store(false)
-		}
-		err := c.ask(ctx, client, method, path, in, out, limit)
-		return c.sent.Load(), err
+// do asks with the account.
+func (c *Client) do(ctx context.Context, method, path string, in, out any, limit time.Duration) error {
+	return c.session.Do(ctx, func(ctx context.Context, signed *http.Client) error {
+		return c.ask(ctx, signed, method, path, in, out, limit)
 	})
 }
 
@@ -106,17 +83,9 @@ func (c *Client) ask(ctx context.Context, client *http.Client, method, path stri
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	res, err := client.Do(req)
+	res, err := dial.Ask(client, req, tried)
 	if err != nil {
-		var own *dial.Error
-		if errors.As(err, &own) {
-			return &dial.Error{Tried: tried, On: on, Kind: own.Kind, Says: own.Says}
-		}
-		var u *url.Error
-		if errors.As(err, &u) {
-			err = u.Err
-		}
-		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
+		return err
 	}
 	defer res.Body.Close()
 	limitBytes := int64(maxJSON)
@@ -176,7 +145,7 @@ type Hello struct {
 // Hello asks without signing in whether a recorder answers.
 func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	var h Hello
-	if err := c.do(ctx, c.plain, http.MethodGet, "/api/hello", nil, &h, 3*time.Second); err != nil {
+	if err := c.ask(ctx, c.session.Plain, http.MethodGet, "/api/hello", nil, &h, 3*time.Second); err != nil {
 		return h, err
 	}
 	if h.Kind != "recorder" {
@@ -193,7 +162,7 @@ func (c *Client) Hello(ctx context.Context) (Hello, error) {
 func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, error) {
 	var a statusAnswer
 	sent := time.Now()
-	if err := c.do(ctx, c.signed, http.MethodGet, "/api/status", nil, &a, callLimit); err != nil {
+	if err := c.do(ctx, http.MethodGet, "/api/status", nil, &a, callLimit); err != nil {
 		return channel.Recorder{}, clock.Reading{}, err
 	}
 	received := time.Now()
@@ -221,28 +190,28 @@ type Placement struct {
 
 // Place puts a camera on a channel; doing it again with the same camera changes nothing.
 func (c *Client) Place(ctx context.Context, number int, p Placement) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d", number), p, nil, 20*time.Second)
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/channels/%d", number), p, nil, 20*time.Second)
 }
 
 // SetAnalog switches an analog input on or off; that holds after a restart.
 func (c *Client) SetAnalog(ctx context.Context, number int, on bool) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/analog/%d", number), map[string]bool{"on": on}, nil, callLimit)
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/analog/%d", number), map[string]bool{"on": on}, nil, callLimit)
 }
 
 // Restart starts the recorder again: it answers, and is away for a while.
 func (c *Client) Restart(ctx context.Context) error {
-	return c.do(ctx, c.signed, http.MethodPost, "/api/restart", nil, nil, callLimit)
+	return c.do(ctx, http.MethodPost, "/api/restart", nil, nil, callLimit)
 }
 
 // SetClock sets the recorder's own clock.
 func (c *Client) SetClock(ctx context.Context, utc time.Time) error {
-	return c.do(ctx, c.signed, http.MethodPut, "/api/clock", map[string]any{"utc": utc.UTC()}, nil, callLimit)
+	return c.do(ctx, http.MethodPut, "/api/clock", map[string]any{"utc": utc.UTC()}, nil, callLimit)
 }
 
 // SetAccount gives a channel another account to sign in with; label comes back in the
 // channel table. It answers when it knows whether the channel receives.
 func (c *Client) SetAccount(ctx context.Context, number int, username, password, label string) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/account", number),
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/channels/%d/account", number),
 		map[string]string{"username": username, "password": password, "label": label}, nil, 20*time.Second)
 }
 
@@ -252,19 +221,19 @@ func (c *Client) Pause(ctx context.Context, number int, on bool) error {
 	if on {
 		verb = "pause"
 	}
-	return c.do(ctx, c.signed, http.MethodPost, fmt.Sprintf("/api/channels/%d/%s", number, verb), nil, nil, 20*time.Second)
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/api/channels/%d/%s", number, verb), nil, nil, 20*time.Second)
 }
 
 // Remove takes a camera off a channel.
 func (c *Client) Remove(ctx context.Context, number int) error {
-	return c.do(ctx, c.signed, http.MethodDelete, fmt.Sprintf("/api/channels/%d", number), nil, nil, callLimit)
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/api/channels/%d", number), nil, nil, callLimit)
 }
 
 // Still is the last picture the recorder fetched from a channel's camera, as JPEG
 // bytes that must still be checked.
 func (c *Client) Still(ctx context.Context, number int) ([]byte, error) {
 	var data []byte
-	err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/still", number), nil, &data, callLimit)
+	err := c.do(ctx, http.MethodGet, fmt.Sprintf("/api/channels/%d/still", number), nil, &data, callLimit)
 	return data, err
 }
 
@@ -277,7 +246,7 @@ func (c *Client) Inputs(ctx context.Context, number int) (route.Inputs, error) {
 		} `json:"inputs"`
 		Events string `json:"events"`
 	}
-	if err := c.do(ctx, c.signed, http.MethodGet, fmt.Sprintf("/api/channels/%d/inputs", number), nil, &a, callLimit); err != nil {
+	if err := c.do(ctx, http.MethodGet, fmt.Sprintf("/api/channels/%d/inputs", number), nil, &a, callLimit); err != nil {
 		return route.Inputs{}, err
 	}
 	out := route.Inputs{Events: dial.CleanText(a.Events, 300)}
@@ -293,7 +262,7 @@ func (c *Client) Inputs(ctx context.Context, number int) (route.Inputs, error) {
 
 // SetInput pegs exactly these topics to an input.
 func (c *Client) SetInput(ctx context.Context, number int, input string, topics []string) error {
-	return c.do(ctx, c.signed, http.MethodPut, fmt.Sprintf("/api/channels/%d/inputs/%s", number, url.PathEscape(input)),
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/channels/%d/inputs/%s", number, url.PathEscape(input)),
 		map[string]any{"topics": topics}, nil, callLimit)
 }
 
@@ -316,7 +285,7 @@ func (c *Client) Events(ctx context.Context, after int64, wait time.Duration) (e
 		Next   int64   `json:"next"`
 	}
 	path := fmt.Sprintf("/api/events?after=%d&wait=%d", after, int(wait.Seconds()))
-	err = c.do(ctx, c.signed, http.MethodGet, path, nil, &a, wait+callLimit)
+	err = c.do(ctx, http.MethodGet, path, nil, &a, wait+callLimit)
 	a.Events = a.Events[:min(len(a.Events), maxEntries)]
 	for i := range a.Events {
 		e := &a.Events[i]

@@ -2,6 +2,7 @@ package recorder
 
 import (
 	"context"
+	"fmt"
 	"image"
 	"time"
 
@@ -21,7 +22,8 @@ type Sheet struct {
 	name     string
 	bench    channel.Bench
 	typed    []Typed
-	pictures *page.Pictures
+	base     string // where its page answers
+	pictures page.Pictures
 }
 
 // Typed is a channel that a person ticked, with the print of the picture that its camera showed
@@ -33,9 +35,9 @@ type Typed struct {
 
 // NewSheet makes a driver of a recorder that is called name. The login is for the pictures that its
 // page shows.
-func NewSheet(host dial.Host, name string, b channel.Bench, typed []Typed, login Login) *Sheet {
+func NewSheet(host dial.Host, name string, b channel.Bench, typed []Typed, login dial.Login) *Sheet {
 	return &Sheet{unable{host.Addr.String(), "it has no way in but its own screen"}, name, b, typed,
-		page.NewPictures(host, b.Port, login.Username, login.Password, login.Try)}
+		fmt.Sprintf("http://%s:%d", host.Addr, b.Port), page.NewPictures(host, new(string), login)}
 }
 
 // Via names where the table is from.
@@ -67,7 +69,7 @@ func (d *Sheet) Status(ctx context.Context) (channel.Recorder, clock.Reading, er
 // look fetches a channel's picture and compares it with the camera's own.
 func (d *Sheet) look(ctx context.Context, t Typed) (channel.Observation, error) {
 	l := channel.Observation{At: time.Now().UTC(), Likeness: -1}
-	data, err := d.pictures.Get(ctx, d.bench.PictureOf(t.Entry.Channel))
+	data, err := d.pictures.Get(ctx, d.base+d.bench.PictureOf(t.Entry.Channel), "its picture")
 	if ctx.Err() != nil {
 		return l, ctx.Err()
 	}

@@ -278,7 +278,7 @@ const portLimit = 6 * time.Second
 
 // saidHello asks for the recorder interface.
 func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
-	c := recorder.New(host, recorder.Port, "", recorder.Login{})
+	c := recorder.New(host, recorder.Port, "", dial.Login{})
 	defer c.Close()
 	h, err := c.Hello(ctx)
 	if err != nil {

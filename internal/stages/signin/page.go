@@ -7,6 +7,7 @@ import (
 
 	"duskyharbor/internal/account"
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/page"
 	"duskyharbor/internal/store"
 )
@@ -60,5 +61,5 @@ func (a *attempt) opensPage(ctx context.Context, set store.SealedSet) error {
 	if err != nil {
 		return err
 	}
-	return page.Opens(ctx, a.host, a.seen.Page, &a.pin, set.Username, password, a.Try(set, access.Web, ""))
+	return page.Opens(ctx, a.host, a.seen.Page, &a.pin, dial.Login{Username: set.Username, Password: password, Try: a.Try(set, access.Web, "")})
 }

@@ -3,18 +3,15 @@ package streams
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strconv"
-	"sync/atomic"
 	"time"
-
-	"github.com/icholy/digest"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/page"
 	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
@@ -22,10 +19,8 @@ import (
 	"duskyharbor/internal/store"
 )
 
-const (
-	stillLimit = 6 * time.Second
-	maxStill   = picture.MostBytes
-)
+// stillLimit is how long a person waits for a still.
+const stillLimit = 6 * time.Second
 
 // checkJPEG decodes a still whole: what a browser gets is a picture and nothing else. Its print is read
 // on the way.
@@ -121,36 +116,13 @@ func (t *Stage) get(ctx context.Context, of site.Source, s *site.Snapshot, from 
 		return taken{}, err
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
-	base := t.Dialer.At(*d.Address).Client(&pin)
-	defer base.CloseIdleConnections()
-	var sent atomic.Bool
-	client := &http.Client{CheckRedirect: base.CheckRedirect, Transport: &digest.Transport{Username: login.Username,
-		Password: login.Password, Transport: dial.Carrier(base.Transport, false, &sent)}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, from, nil)
+	pictures := page.NewPictures(t.Dialer.At(*d.Address), &pin, login)
+	defer pictures.Close()
+	data, err := pictures.Get(ctx, from, "the still")
 	if err != nil {
 		return taken{}, err
 	}
-	on := d.Address.String()
-	guard, data := dial.Guard{Try: login.Try}, []byte(nil)
-	err = guard.Do(ctx, func() (bool, error) {
-		res, err := client.Do(req)
-		if err != nil {
-			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrUnreachable, Says: dial.Plain(err)}
-		}
-		defer res.Body.Close()
-		switch {
-		case res.StatusCode == http.StatusUnauthorized:
-			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrNotAuthorised, Says: res.Status}
-		case res.StatusCode != http.StatusOK:
-			return sent.Load(), &dial.Error{Tried: "the still", On: on, Kind: dial.ErrRefused, Says: res.Status}
-		}
-		data, err = dial.ReadAll(res.Body, maxStill, "the still", on)
-		return sent.Load(), err
-	})
-	if err != nil {
-		return taken{}, err
-	}
-	return checkJPEG(ctx, data, on)
+	return checkJPEG(ctx, data, d.Address.String())
 }
 
 // keepStill keeps the print of the view's still. One that doesn't come is no trouble of its

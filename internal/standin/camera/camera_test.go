@@ -271,7 +271,7 @@ func TestFFprobeAgreesWithTheRecorder(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
 	at := n.At(".1.11")
-	rec := recorder.New((&dial.Dialer{}).At(n.At(".2.5")), recorder.Port, "", recorder.Login{Username: "install", Password: s.Terminal})
+	rec := recorder.New((&dial.Dialer{}).At(n.At(".2.5")), recorder.Port, "", dial.Login{Username: "install", Password: s.Terminal})
 	defer rec.Close()
 	err := rec.Place(ctx, 1, recorder.Placement{Name: "Slipway", Address: at.String(),
 		Service: fmt.Sprintf("http://%s:%d/onvif/device_service", at,

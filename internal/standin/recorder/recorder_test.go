@@ -56,7 +56,7 @@ func started(t *testing.T, cfg recorder.Config) (*recorder.Recorder, *client.Cli
 		t.Fatal(err)
 	}
 	t.Cleanup(r.Close)
-	c := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", client.Login{Username: cfg.Username, Password: cfg.Password})
+	c := client.New((&dial.Dialer{}).At(cfg.Address), recorder.Port, "", dial.Login{Username: cfg.Username, Password: cfg.Password})
 	t.Cleanup(c.Close)
 	return r, c
 }
@@ -167,7 +167,7 @@ func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
 	b := open(t, nil)
 	ctx := context.Background()
 	host := (&dial.Dialer{}).At(b.cfg.Address)
-	wrong := client.New(host, recorder.Port, "", client.Login{Username: "install", Password: "not it"})
+	wrong := client.New(host, recorder.Port, "", dial.Login{Username: "install", Password: "not it"})
 	defer wrong.Close()
 	if _, _, err := wrong.Status(ctx); !errors.Is(err, dial.ErrNotAuthorised) {
 		t.Errorf("%v", err)
@@ -175,7 +175,7 @@ func TestAWrongAccountOrCertificateIsTold(t *testing.T) {
 	if h, err := wrong.Hello(ctx); err != nil || h.Model != "TRN N16" || len(wrong.Pin()) != 64 {
 		t.Errorf("%+v %v %q", h, err, wrong.Pin())
 	}
-	other := client.New(host, recorder.Port, strings.Repeat("0", 64), client.Login{Username: b.cfg.Username, Password: b.cfg.Password})
+	other := client.New(host, recorder.Port, strings.Repeat("0", 64), dial.Login{Username: b.cfg.Username, Password: b.cfg.Password})
 	defer other.Close()
 	if _, _, err := other.Status(ctx); err == nil || !strings.Contains(err.Error(), "another certificate") {
 		t.Errorf("%v", err)
@@ -209,7 +209,7 @@ func TestBadRecorderAnswers(t *testing.T) {
 			defer srv.Close()
 			u, _ := url.Parse(srv.URL)
 			port, _ := strconv.Atoi(u.Port())
-			c := client.New((&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")), port, "", client.Login{Username: "u", Password: "p"})
+			c := client.New((&dial.Dialer{}).At(netip.MustParseAddr("127.0.0.1")), port, "", dial.Login{Username: "u", Password: "p"})
 			defer c.Close()
 			if _, err := c.Hello(context.Background()); !errors.Is(err, tc.kind) || !strings.Contains(err.Error(),
 				"GET /api/hello on 127.0.0.1") {

@@ -52,9 +52,9 @@ func rigged(t *testing.T, change func(*vms.Config)) *rig {
 	}
 	t.Cleanup(d.Close)
 	r := &rig{n: n, s: s, cam: f.Cameras[0], rec: f.Recorders[0], desk: d, service: fmt.Sprintf("https://%s:%d/onvif/device_service", cfg.Address, vms.Port)}
-	r.own = client.New((&dial.Dialer{}).At(n.At(".2.5")), recorder.Port, "", client.Login{Username: "install", Password: s.Terminal})
+	r.own = client.New((&dial.Dialer{}).At(n.At(".2.5")), recorder.Port, "", dial.Login{Username: "install", Password: s.Terminal})
 	t.Cleanup(r.own.Close)
-	if r.control, err = client.NewControl((&dial.Dialer{}).At(cfg.Address), r.service, "", client.Login{Username: cfg.Username, Password: cfg.Password}); err != nil {
+	if r.control, err = client.NewControl((&dial.Dialer{}).At(cfg.Address), r.service, "", dial.Login{Username: cfg.Username, Password: cfg.Password}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(r.control.Close)
