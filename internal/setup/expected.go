@@ -13,17 +13,15 @@ import (
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 )
 
 func list() []act.Any {
-	return []act.Any{
+	return append(uploads(),
 		act.Act[Row]{Name: "expected/row", About: "put one camera on the expected list", Keep: addRow},
 		act.Act[ChangedRow]{Name: "expected/row/:row", About: "change a row of the expected list: all of it is given anew", Keep: setRow},
 		act.Act[RowID]{Name: "expected/row/:row/remove", About: "take a row off the expected list", Keep: dropRow},
-		act.Act[Lines]{Name: "expected/lines", About: "take an expected list: CSV with a heading", Keep: takeLines},
-	}
+		act.Act[Lines]{Name: "expected/lines", About: "take an expected list: CSV with a heading", Keep: takeLines})
 }
 
 // Row is a row of the expected list as it is typed.
@@ -213,27 +211,26 @@ func Understood(ctx context.Context, st *store.Store, of store.Site, t expected.
 
 // Lines are an expected list.
 type Lines struct {
-	CSV string `form:"csv" json:"csv"`
+	CSV      string  `form:"csv" json:"csv"`
+	Columns  Columns `json:"columns,omitzero"`
+	LeaveOut bool    `form:"leave_out" json:"leave_out,omitempty"` // lines that can't be taken
 }
 
-// takeLines takes a whole list: where a line of it can't be, none is.
+// takeLines takes a whole list: where a line of it can't be, none is, unless those may be left out.
 func takeLines(ctx context.Context, c *act.Call, x Lines) (act.Kept, error) {
 	t, err := expected.ParseCSV([]byte(x.CSV))
 	if err != nil {
 		return act.Kept{}, act.Wrongf("csv", "That can't be taken: %v.", err)
 	}
-	recorders, err := RecorderNames(ctx, c.Store, c.Site.ID)
-	if err != nil {
+	says, left, touched, err := take(ctx, c, t, x.Columns.Mapping(t.Head))
+	if err != nil && !trouble.IsUserError(err) {
 		return act.Kept{}, err
 	}
-	rows, messages, err := Understood(ctx, c.Store, c.Site, t, expected.Map(t.Head), recorders, c.Role == people.Lead)
-	if err != nil {
-		return act.Kept{}, err
+	if len(left) > 0 && (!x.LeaveOut || err != nil) {
+		return act.Kept{}, act.Wrongf("csv", "Line %d: %s None of the list was taken.", left[0].Line, left[0].Says)
 	}
-	if len(messages) > 0 {
-		return act.Kept{}, act.Wrongf("csv", "Line %d: %s None of the list was taken.", messages[0].Line, messages[0].Says)
+	if len(left) > 0 {
+		says += "; " + act.Count(len(left), "line") + " left out"
 	}
-	added, changed, touched, err := c.Store.Expect(ctx, c.Site.ID, rows, recorders)
-	says := fmt.Sprintf("%s new, %s known", act.Count(added, "camera"), act.Count(changed, "camera"))
 	return act.Kept{Says: says + ".", Did: "took an expected list", Detail: says, Judge: touched}, err
 }

@@ -167,7 +167,12 @@ func askSite(h *harbour, a *acts) {
 	a.keeps(fmt.Sprintf("expected/row/%v", row), args{"place": "Pier end", "address": h.Net.At(".1.91").String()})
 	a.keeps(fmt.Sprintf("expected/row/%v/remove", row), nil)
 	a.keeps("expected/lines", args{"csv": "place,address\nPier foot," + h.Net.At(".1.92").String() + "\n"})
-	a.sure("board/remove", args{"cameras": []any{a.camera("Pier foot")}})
+	says := a.keeps("expected/lines", args{"csv": "a,b\n" + h.Net.At(".1.93").String() + ",Pier head\nnowhere,Pier rail\n",
+		"columns": args{"address": "0", "place": "1"}, "leave_out": true})
+	if x := a.the("expected", "rows", "place", "Pier head"); x["address"] != h.Net.At(".1.93").String() || says["says"] != "1 camera new, 0 cameras known; 1 line left out." {
+		h.t.Errorf("%v: %v", says["says"], x)
+	}
+	a.sure("board/remove", args{"cameras": []any{a.camera("Pier foot"), a.camera("Pier head")}})
 	if n := count(h, `select (select count(*) from device where place like 'Pier%') + (select count(*) from system where name like 'Tower%') + (select count(*) from credential_set where name like 'Pier%')`); n != 0 {
 		h.t.Errorf("%d things of the pier are left", n)
 	}

@@ -63,6 +63,20 @@ func Map(head []string) Mapping {
 	return m
 }
 
+// Choose is the mapping that somebody chose, field by field: a column of the heading counted from 0, "none" for
+// none, and what Map guesses where nothing, or no such column, was said.
+func Choose(head []string, chosen map[Field]string) Mapping {
+	m := Map(head)
+	for _, f := range Fields() {
+		if chosen[f] == "none" {
+			delete(m, f)
+		} else if i, err := strconv.Atoi(chosen[f]); err == nil && i >= 0 && i < len(head) {
+			m[f] = i
+		}
+	}
+	return m
+}
+
 // plain is a heading in lower case, with single spaces for whatever isn't a letter or
 // a digit.
 func plain(s string) string {

@@ -2,12 +2,9 @@ package expected
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/netip"
 	"strconv"
-
-	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/core/netplan"
@@ -97,30 +94,6 @@ func (pg *Page) rowsOf(ctx context.Context, p *shell.Request, d *expectedData) e
 		d.Window.Next = p.With("from", fmt.Sprint(d.Window.To+1))
 	}
 	return nil
-}
-
-// paste keeps rows that were pasted for the preview, as a file's are.
-func (pg *Page) paste(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	t, err := expected.ParseCSV([]byte(c.FormValue("rows")))
-	if errors.Is(err, expected.ErrEmpty) && len(t.Head) > 0 {
-		err = nil // a single line without a heading
-	}
-	if err == nil {
-		if t = t.Headed(); len(t.Lines) == 0 {
-			err = expected.ErrEmpty
-		}
-	}
-	if err != nil {
-		if derr := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); derr != nil {
-			return derr
-		}
-		return pg.Refuse(c, "rows", fmt.Sprintf("That can't be taken: %v.", err))
-	}
-	if err := pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, "Pasted rows", t); err != nil {
-		return err
-	}
-	return pg.Back(c, "")
 }
 
 // outside lists the addresses of rows that are in none of the networks.

@@ -20,7 +20,6 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"duskyharbor/internal/core/expected"
-	"duskyharbor/internal/people"
 	"duskyharbor/internal/setup"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -47,9 +46,6 @@ func (*Page) Files() fs.FS { return files }
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/expected.:form", pg.exportExpected)
 	r.Change.POST("/expected/upload", pg.upload)
-	r.Change.POST("/expected/take", pg.takeList)
-	r.Change.POST("/expected/drop", pg.dropList)
-	r.Change.POST("/expected/paste", pg.paste)
 }
 
 // expectedData is the expected list: what is uploaded and not taken yet, as it would be
@@ -146,7 +142,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := mappingOf(u.Lines.Head, p.URL.Query().Get)
+	chosen := map[expected.Field]string{}
+	for _, f := range expected.Fields() {
+		chosen[f] = p.URL.Query().Get("col-" + string(f))
+	}
+	m := expected.Choose(u.Lines.Head, chosen)
 	rows, messages, err := setup.Understood(ctx, pg.Store, p.Site.Site, u.Lines, m, recorders, p.MayLead)
 	if err != nil {
 		return nil, err
@@ -167,19 +167,6 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	_, place := m[expected.Place]
 	d.NoPlace = !place
 	return &d, nil
-}
-
-// keepLeft keeps the lines of a list that weren't taken, for a person to see what each lacks; a
-// list that was taken whole goes.
-func (pg *Page) keepLeft(ctx context.Context, me shell.Visitor, u store.Upload, messages []expected.Message) error {
-	left := u.Lines
-	left.Lines = slices.DeleteFunc(slices.Clone(left.Lines), func(l expected.Line) bool {
-		return !slices.ContainsFunc(messages, func(m expected.Message) bool { return m.Line == l.Number })
-	})
-	if len(left.Lines) == 0 {
-		return pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID)
-	}
-	return pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, u.Name, left)
 }
 
 // compare tells what taking the rows would mean: what is new, what changes, what stays.
@@ -212,27 +199,8 @@ func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows [
 	return nil
 }
 
-// mappingOf is the mapping that a person chose, field by field, and what the heading
-// says where none was.
-func mappingOf(head []string, chosen func(string) string) expected.Mapping {
-	m := expected.Map(head)
-	for _, f := range expected.Fields() {
-		switch v := chosen("col-" + string(f)); v {
-		case "":
-		case "none":
-			delete(m, f)
-		default:
-			if i, err := strconv.Atoi(v); err == nil && i >= 0 && i < len(head) {
-				m[f] = i
-			}
-		}
-	}
-	return m
-}
-
 // upload keeps a file's lines for the preview; nothing of the site changes.
 func (pg *Page) upload(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
 	h, err := c.FormFile("list")
 	if err != nil {
 		return pg.Back(c, "Choose a CSV or XLSX file first.")
@@ -251,22 +219,15 @@ func (pg *Page) upload(c *echo.Context) error {
 	}
 	t, err := tableOf(data)
 	if err != nil { // what was shown before isn't this file's
-		if derr := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); derr != nil {
+		if _, derr := pg.Asks(c, "expected/drop", &struct{}{}); derr != nil {
 			return derr
 		}
 		return pg.Back(c, fmt.Sprintf("%.60s can't be taken: %v.", h.Filename, err))
 	}
-	if err := pg.Store.KeepUpload(ctx, me.Member.ID, me.Person.ID, fileName(h.Filename), t); err != nil {
+	if _, err := pg.Asks(c, "expected/upload", &setup.Upload{Name: h.Filename, Table: t}); err != nil {
 		return err
 	}
 	return pg.Back(c, "")
-}
-
-// fileName is what is kept of an uploaded file's name: at most 100 bytes of whole
-// characters that can be shown.
-func fileName(name string) string {
-	name = strings.ReplaceAll(name[:min(len(name), 100)], "\x00", "")
-	return strings.ToValidUTF8(name, "")
 }
 
 // tableOf reads a workbook's first sheet, or CSV.
@@ -302,58 +263,6 @@ func tableOf(data []byte) (expected.Table, error) {
 		}
 	}
 	return expected.FromCells(cells)
-}
-
-// takeList writes the lines that can be taken.
-func (pg *Page) takeList(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	u, err := pg.Store.Upload(ctx, me.Member.ID, me.Person.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		return pg.Back(c, "That list is gone: upload it again.")
-	}
-	if err != nil {
-		return err
-	}
-	recorders, err := setup.RecorderNames(ctx, pg.Store, me.Member.ID)
-	if err != nil {
-		return err
-	}
-	rows, messages, err := setup.Understood(ctx, pg.Store, me.Member.Site, u.Lines, mappingOf(u.Lines.Head, c.FormValue), recorders, me.Member.Role == people.Lead)
-	if err != nil {
-		return err
-	}
-	if len(rows) == 0 {
-		return pg.Back(c, "No line of it can be taken: see what each one lacks.")
-	}
-	added, changed, touched, err := pg.Store.Expect(ctx, me.Member.ID, rows, recorders)
-	if err != nil {
-		return err
-	}
-	if err := pg.Engine.Judge(ctx, me.Member.ID, touched); err != nil {
-		return err
-	}
-	if err := pg.keepLeft(ctx, me, u, messages); err != nil {
-		return err
-	}
-	says := fmt.Sprintf("%s: %s new, %s known", u.Name, shell.Plural(added, "camera"), shell.Plural(changed, "camera"))
-	if len(messages) > 0 {
-		says += fmt.Sprintf("; %s left out: what each lacks stands here still", shell.Plural(len(messages), "line"))
-	}
-	if err := pg.Audit(ctx, me, "took an expected list", says); err != nil {
-		return err
-	}
-	return pg.Back(c, says+".")
-}
-
-func (pg *Page) dropList(c *echo.Context) error {
-	ctx, me := c.Request().Context(), shell.VisitorOf(c)
-	if err := pg.Store.DropUpload(ctx, me.Member.ID, me.Person.ID); err != nil {
-		return err
-	}
-	if err := pg.Audit(ctx, me, "left an uploaded list", ""); err != nil {
-		return err
-	}
-	return pg.Back(c, "")
 }
 
 // exportExpected sends the expected list in the shape that is taken.
