@@ -7,6 +7,7 @@ import (
 
 	"duskyharbor/internal/app"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/demo"
@@ -147,5 +148,22 @@ func TestAViewThatWasTurnedIsTold(t *testing.T) {
 	}
 	if s, ok := facts.Still.Of(b.view(), b.source(b.device(place))); !ok || s.Print.LightOf() != stream.Day {
 		t.Errorf("%+v", s)
+	}
+	// What is hidden since is no longer what was accepted, until that is taken back.
+	setup, _ := facts.ForPicture(b.view(), b.source(b.device(place)))
+	masked, err := setup.Hide([]scene.Polygon{{{X: -1, Y: 1}, {X: 0, Y: 1}, {X: 0, Y: 0}, {X: -1, Y: 0}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := b.wait(b.app.Apply(t.Context(), engine.Ask{Site: b.Site, Stage: stage.Streams, Title: "Masks"}, []engine.Pick{{Source: b.source(b.device(place)), Changes: []finding.Change{masked}}}))
+	if m := b.mark(place, stage.Streams); m.Words != "accept anew" || !strings.Contains(m.Sentence, "its privacy masks changed from nothing hidden to ") {
+		t.Errorf("a mask over what was accepted: %+v, run %+v", m, run)
+	}
+	if err := b.app.Streams.Accept(t.Context(), of, stream.Day, maren.ID, "Maren Ostby"); err != nil {
+		t.Fatal(err)
+	}
+	b.read(stage.Streams, place)
+	if m := b.mark(place, stage.Streams); m.State != stage.Ready {
+		t.Errorf("accepted anew: %+v", m)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/topic"
 )
 
@@ -53,9 +54,11 @@ type Test struct {
 	Camera   []Arrival     `json:"camera"`
 	Recorder []Arrival     `json:"recorder"`
 	Trouble  string        `json:"trouble"`
-	Basis    string        `json:"basis"` // what it rests on, see Basis
-	By       string        `json:"by"`
-	Walk     string        `json:"walk"` // who walked: "a person", or the stand-in told to
+	// Grounds are what it rests on, as they were when it began; without any it was kept by a server that noted
+	// none that can be compared.
+	Grounds []ground.Ground `json:"grounds"`
+	By      string          `json:"by"`
+	Walk    string          `json:"walk"` // who walked: "a person", or the stand-in told to
 }
 
 // arrivalsMost is how many arrivals of a leg are kept: what comes after them says no more.
@@ -130,16 +133,12 @@ func Passed(bars []Bar) bool {
 	return len(bars) > 0
 }
 
-// Basis writes down what a proof rests on; a proof whose basis reads otherwise
-// than today's is stale.
-func Basis(parts ...string) string { return strings.Join(parts, " | ") }
-
 // Facts is what the judge of Prove knows of one source.
 type Facts struct {
-	Last   *Test
-	Basis  string  // as it is today
-	Walks  []Test  // the last of each route
-	Routes []Route // that can be walked
+	Last    *Test
+	Grounds []ground.Ground // as they are today
+	Walks   []Test          // the last of each route
+	Routes  []Route         // that can be walked
 }
 
 // Route is a way of an event that a walk can take.
@@ -149,10 +148,18 @@ type Route struct{ Topic, Input string }
 func (f Facts) Proven(now time.Time, r Route, name string) bool {
 	for _, t := range f.Walks {
 		if t.Topic == r.Topic && t.Input == r.Input {
-			return !t.Ended.IsZero() && t.Trouble == "" && t.Basis == f.Basis && Passed(Judge(now, t, name))
+			return !t.Ended.IsZero() && t.Trouble == "" && f.unsettled(t) == "" && Passed(Judge(now, t, name))
 		}
 	}
 	return false
+}
+
+// unsettled says what a walk rested on and is otherwise now; empty while it counts.
+func (f Facts) unsettled(t Test) string {
+	if len(t.Grounds) == 0 {
+		return "nobody knows what changed"
+	}
+	return ground.Words(ground.Changed(t.Grounds, f.Grounds))
 }
 
 // Read says whether a walk was ended, whatever it proved.
@@ -163,8 +170,8 @@ func JudgeSource(now time.Time, f Facts, name string) (found []finding.Finding, 
 	if f.Last == nil || f.Last.Ended.IsZero() {
 		return nil, ""
 	}
-	if f.Last.Basis != f.Basis {
-		return nil, "Something it rests on changed since the walk at " + f.Last.Started.UTC().Format("02 Jan 15:04") + " UTC: walk again."
+	if why := f.unsettled(*f.Last); why != "" {
+		return nil, fmt.Sprintf("Since the walk at %s UTC %s: walk again.", f.Last.Started.UTC().Format("02 Jan 15:04"), why)
 	}
 	bars := Judge(now, *f.Last, name)
 	if f.Last.Trouble != "" {

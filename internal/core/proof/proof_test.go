@@ -1,9 +1,11 @@
 package proof
 
 import (
+	"strings"
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/testbed/moment"
 )
 
@@ -52,15 +54,23 @@ func TestVerdicts(t *testing.T) {
 func TestAProofGoesStale(t *testing.T) {
 	now := moment.Now()
 	last := &Test{Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}},
-		Recorder: []Arrival{{At: now, Name: "Slipway"}}, Basis: Basis("a", "b")}
-	if found, stale := JudgeSource(now, Facts{Last: last, Basis: Basis("a", "b")}, "Slipway"); len(found) != 0 || stale != "" {
-		t.Errorf("%v %q", found, stale)
+		Recorder: []Arrival{{At: now, Name: "Slipway"}}}
+	on := func(channel string) []ground.Ground {
+		return []ground.Ground{{Of: "device", Is: "a"}, {Of: "channel", Is: channel}}
 	}
-	if found, stale := JudgeSource(now, Facts{Last: last, Basis: Basis("a", "c")}, "Slipway"); len(found) != 0 || stale == "" {
-		t.Errorf("%v %q", found, stale)
+	if _, stale := JudgeSource(now, Facts{Last: last, Grounds: on("3")}, "Slipway"); !strings.Contains(stale, "nobody knows what changed") {
+		t.Errorf("a walk that was kept without its grounds: %q", stale)
+	}
+	last.Grounds = on("3")
+	r := Route{last.Topic, last.Input}
+	for _, tc := range []struct{ channel, stale string }{{"3", ""}, {"5", "its channel changed from 3 to 5"}, {"", "its channel (3 then) can't be told now"}} {
+		f := Facts{Last: last, Walks: []Test{*last}, Grounds: on(tc.channel)}
+		if found, stale := JudgeSource(now, f, "Slipway"); len(found) != 0 || (stale == "") != (tc.stale == "") || !strings.Contains(stale, tc.stale) || f.Proven(now, r, "Slipway") != (tc.stale == "") {
+			t.Errorf("on channel %q: %v %q", tc.channel, found, stale)
+		}
 	}
 	last.Recorder = nil
-	if found, _ := JudgeSource(now, Facts{Last: last, Basis: last.Basis}, "Slipway"); len(found) != 1 || found[0].Code != "proof.missed" {
+	if found, _ := JudgeSource(now, Facts{Last: last, Grounds: last.Grounds}, "Slipway"); len(found) != 1 || found[0].Code != "proof.missed" {
 		t.Errorf("%+v", found)
 	}
 	if found, stale := JudgeSource(now, Facts{}, ""); found != nil || stale != "" {

@@ -3,6 +3,7 @@ package proof
 import (
 	"testing"
 
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/testbed/moment"
 )
 
@@ -11,8 +12,9 @@ import (
 func TestEveryRouteIsWalked(t *testing.T) {
 	now := moment.Now()
 	line, area := Route{"tns1:Line", "line"}, Route{"tns1:Area", "area"}
-	walk := func(r Route, basis string, missed bool) Test {
-		t := Test{Topic: r.Topic, Input: r.Input, Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}}, Recorder: []Arrival{{At: now, Name: "Slipway"}}, Basis: basis}
+	on := func(channel string) []ground.Ground { return []ground.Ground{{Of: "channel", Is: channel}} }
+	walk := func(r Route, channel string, missed bool) Test {
+		t := Test{Topic: r.Topic, Input: r.Input, Started: now, Ended: now, Happened: now, Camera: []Arrival{{At: now}}, Recorder: []Arrival{{At: now, Name: "Slipway"}}, Grounds: on(channel)}
 		if missed {
 			t.Recorder = nil
 		}
@@ -28,12 +30,12 @@ func TestEveryRouteIsWalked(t *testing.T) {
 		"one of two":                     {walk(line, "a", false), []Test{walk(line, "a", false)}, []Route{line, area}, "proof.part"},
 		"both":                           {walk(area, "a", false), []Test{walk(line, "a", false), walk(area, "a", false)}, []Route{line, area}, ""},
 		"both, in another order":         {walk(area, "a", false), []Test{walk(area, "a", false), walk(line, "a", false)}, []Route{area, line}, ""},
-		"the other on another basis":     {walk(area, "a", false), []Test{walk(line, "b", false), walk(area, "a", false)}, []Route{line, area}, "proof.part"},
+		"the other on another channel":   {walk(area, "a", false), []Test{walk(line, "b", false), walk(area, "a", false)}, []Route{line, area}, "proof.part"},
 		"the other was missed":           {walk(area, "a", false), []Test{walk(line, "a", true), walk(area, "a", false)}, []Route{line, area}, "proof.part"},
 		"a route that is pegged no more": {walk(line, "a", false), []Test{walk(line, "a", false), walk(area, "b", true)}, []Route{line}, ""},
 		"one topic on two inputs":        {walk(line, "a", false), []Test{walk(line, "a", false)}, []Route{line, {line.Topic, "area"}}, "proof.part"},
 	} {
-		found, stale := JudgeSource(now, Facts{Last: &x.last, Basis: "a", Walks: x.walks, Routes: x.routes}, "Slipway")
+		found, stale := JudgeSource(now, Facts{Last: &x.last, Grounds: on("a"), Walks: x.walks, Routes: x.routes}, "Slipway")
 		if stale != "" || x.code == "" && len(found) != 0 || x.code != "" && (len(found) != 1 || found[0].Code != x.code) {
 			t.Errorf("%s: %+v, %q", name, found, stale)
 		}

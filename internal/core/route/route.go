@@ -28,6 +28,23 @@ type Inputs struct {
 	Events string   `json:"events"` // how the recorder's subscription stands, see Facts
 }
 
+// Ground is what a channel hears, in words and exactly, in whatever order it is told.
+func (in Inputs) Ground() (words, exact string) {
+	parts := make([]string, len(in.Pegs))
+	for i, g := range in.Pegs {
+		parts[i] = g.String()
+	}
+	slices.Sort(parts)
+	if len(parts) == 0 {
+		return "none", "none"
+	}
+	words = parts[0]
+	if len(parts) > 1 {
+		words = fmt.Sprintf("%d routes", len(parts))
+	}
+	return words, strings.Join(parts, "\n")
+}
+
 // Facts is what the judge of one source's routes knows.
 type Facts struct {
 	LookedAt time.Time

@@ -113,3 +113,12 @@ func TestTurn(t *testing.T) {
 		}
 	}
 }
+
+// What a channel hears is the same in whatever order it is told; none at all is known too.
+func TestTheGroundOfInputs(t *testing.T) {
+	a, b := Peg{"line", "1"}, Peg{"area", "2"}
+	ground := func(all ...Peg) string { _, e := Inputs{Pegs: all}.Ground(); return e }
+	if ground(a, b) != ground(b, a) || ground(a) == ground(a, b) || ground(a) == ground(Peg{"line", "2"}) || ground() == "" {
+		t.Errorf("%q %q %q", ground(a, b), ground(b, a), ground())
+	}
+}

@@ -5,6 +5,9 @@
 package rule
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/scene"
@@ -178,4 +181,22 @@ func Rehearse(r Rule, observations []scene.Observation) []Hit {
 		hits = append(hits, e.Feed(o)...)
 	}
 	return hits
+}
+
+// Ground is what some rules watch for, in words and exactly, in whatever order they are told.
+func Ground(all []Rule) (words, exact string) {
+	parts := make([]string, len(all))
+	for i, r := range all {
+		parts[i] = fmt.Sprintf("%+v", r)
+	}
+	slices.Sort(parts)
+	names := make([]string, len(all))
+	for i, r := range all {
+		names[i] = r.Name
+	}
+	slices.Sort(names)
+	if len(all) == 0 {
+		return "none", "none"
+	}
+	return strings.Join(names, ", "), strings.Join(parts, "\n")
 }

@@ -101,3 +101,24 @@ func TestClassAndScoreGate(t *testing.T) {
 		t.Error("a rule without a drawing passes")
 	}
 }
+
+// What rules watch for is the same in whatever order they are told, and another wherever one of their values is.
+func TestTheGroundOfRules(t *testing.T) {
+	a := Rule{Name: "Line", Kind: Crosses, Line: scene.Line{{X: 0, Y: 0}, {X: 1, Y: 0}}, Classes: []string{"Human"}}
+	b := Rule{Name: "Area", Kind: Inside, Area: scene.Polygon{{X: 0, Y: 0}, {X: 1, Y: 0}, {X: 1, Y: 1}}, MinScore: 0.5}
+	exact := func(all ...Rule) string { _, e := Ground(all); return e }
+	if exact(a, b) != exact(b, a) || exact() == "" {
+		t.Error("the order counts, or none isn't known")
+	}
+	seen := map[string]bool{exact(a): true}
+	for _, change := range []func(*Rule){func(r *Rule) { r.Line[1].X = 0.9 }, func(r *Rule) { r.Classes = nil }, func(r *Rule) { r.MinScore = 0.1 }, func(r *Rule) { r.Direction = "Left" }, func(r *Rule) { r.Name = "Line 2" }} {
+		other := a
+		other.Line = scene.Line{a.Line[0], a.Line[1]}
+		change(&other)
+		if e := exact(other); seen[e] {
+			t.Errorf("%+v is taken for another", other)
+		} else {
+			seen[e] = true
+		}
+	}
+}

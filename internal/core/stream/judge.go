@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 )
 
 // Facts is what the judge of one source's streams knows.
@@ -67,14 +68,18 @@ func (f Facts) Read() bool { return !f.LookedAt.IsZero() }
 // Wishes is what the source's recorder takes, and what the site allows.
 type Wishes struct {
 	Recorder string
-	Codecs   []string // empty: not known
-	Talkback []string // sound codecs with which it talks back; empty: it doesn't, or not known
-	Held     bool     // the recorder plays its streams now
-	Takers   []string // other recorders of the site with their codecs: "Terminal recorder"
-	Encrypt  bool     // the site asks that streams are encrypted
-	Consent  bool     // to record sound here is on record
-	Accepted Pictures // that people accepted of it
+	Codecs   []string        // empty: not known
+	Talkback []string        // sound codecs with which it talks back; empty: it doesn't, or not known
+	Held     bool            // the recorder plays its streams now
+	Takers   []string        // other recorders of the site with their codecs: "Terminal recorder"
+	Encrypt  bool            // the site asks that streams are encrypted
+	Consent  bool            // to record sound here is on record
+	Accepted Pictures        // that people accepted of it
+	Grounds  []ground.Ground // that pictures rest on, as they are now
 }
+
+// Standing are the accepted pictures that still rest on what they were accepted on.
+func (w Wishes) Standing() Pictures { return w.Accepted.Standing(w.Grounds) }
 
 // Find gives the profile and the measurement of a token.
 func (f Facts) Find(token string) (p Profile, m *Measured, ok bool) {
@@ -123,8 +128,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	out = append(out, judgeSound(f, w)...)
 	if f.Still != nil {
-		out = append(out, JudgePicture(*f.Still, w.Accepted)...)
+		out = append(out, JudgePicture(*f.Still, w.Standing())...)
 	}
+	out = append(out, JudgeGrounds(w.Accepted, w.Grounds)...)
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
 		if m != nil {

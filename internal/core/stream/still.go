@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/trouble"
 )
 
@@ -174,6 +175,8 @@ type Accepted struct {
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
 	Print Print     `json:"print"`
+	// Grounds are what it was accepted on; none: nobody noted them.
+	Grounds []ground.Ground `json:"grounds,omitempty"`
 }
 
 // Pictures are those that were accepted of a view, by light.
@@ -204,6 +207,32 @@ const (
 	// blurred is the part of the accepted sharpness below which it counts as out of focus.
 	blurred = 0.5
 )
+
+// Standing are those that still rest on what they were accepted on.
+func (p Pictures) Standing(now []ground.Ground) Pictures {
+	out := Pictures{}
+	for light, a := range p {
+		if len(ground.Changed(a.Grounds, now)) == 0 {
+			out[light] = a
+		}
+	}
+	return out
+}
+
+// JudgeGrounds says which pictures were accepted on something that is otherwise now.
+func JudgeGrounds(accepted Pictures, now []ground.Ground) (out []finding.Finding) {
+	for _, light := range []Light{Day, Night} {
+		a := accepted[light]
+		changed := ground.Changed(a.Grounds, now)
+		if len(changed) == 0 {
+			continue
+		}
+		out = append(out, finding.Finding{Code: "stream.accepted-before", Severity: finding.Needs, Words: "accept anew",
+			Sentence: fmt.Sprintf("%s accepted its picture by %s on %s, and since then %s.", a.By, light, a.At.UTC().Format("2 January 2006"), ground.Words(changed)),
+			WayOut:   "Look at it in its sheet in that light, and accept it as it is now."})
+	}
+	return out
+}
 
 // JudgePicture holds the last still against the one accepted in the same light.
 func JudgePicture(seen Seen, accepted Pictures) []finding.Finding {

@@ -7,6 +7,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
+	"duskyharbor/internal/testbed/moment"
 )
 
 // scenery is a picture of blocks; each number is another view.
@@ -89,5 +93,50 @@ func TestAPictureIsHeldAgainstTheAcceptedOne(t *testing.T) {
 	}
 	if MayAccept(PrintOf(scenery(1, flat)), Day) == nil {
 		t.Error("what shows nothing is accepted")
+	}
+}
+
+// What was accepted on something that is otherwise now was accepted no more, in that light and no other; what nobody
+// noted the grounds of, or didn't know then, stands.
+func TestAnAcceptedPictureRestsOnWhatItShows(t *testing.T) {
+	on := func(masks, mac string) []ground.Ground {
+		return []ground.Ground{{Of: "privacy masks", Is: masks}, {Of: "MAC", Is: mac}}
+	}
+	at := moment.Now()
+	day := Accepted{By: "Maren", At: at, Grounds: on("one", "a")}
+	for name, tc := range map[string]struct {
+		accepted Pictures
+		now      []ground.Ground
+		says     []string // a part of each finding
+		open     string   // of the note that nobody accepted it
+	}{
+		"as it was":           {Pictures{Day: day}, on("one", "a"), nil, "by night"},
+		"another mask":        {Pictures{Day: day}, on("two", "a"), []string{"accepted its picture by day on", "masks changed from one to two"}, "by day, nor by night"},
+		"a camera exchanged":  {Pictures{Day: day, Night: {By: "Maren", At: at, Grounds: on("one", "b")}}, on("one", "b"), []string{"its MAC changed from a to b"}, "by day"},
+		"masks not told now":  {Pictures{Day: day}, on("", "a"), []string{"can't be told now"}, "by day, nor by night"},
+		"masks not told then": {Pictures{Day: {By: "Maren", At: at, Grounds: on("", "a")}}, on("one", "a"), nil, "by night"},
+		"grounds not noted":   {Pictures{Day: {By: "Maren", At: at}}, on("two", "b"), nil, "by night"},
+		"nobody looks":        {Pictures{Day: day}, nil, nil, "by night"},
+		"both lights fall":    {Pictures{Day: day, Night: day}, on("two", "b"), []string{"by day", "by night"}, "by day, nor by night"},
+		"none accepted":       {nil, on("one", "a"), nil, "by day, nor by night"},
+	} {
+		found := JudgeGrounds(tc.accepted, tc.now)
+		w := Wishes{Accepted: tc.accepted, Grounds: tc.now}
+		note, _ := JudgeAccepted(w.Standing())
+		text := ""
+		for _, f := range found {
+			text += f.Sentence
+			if f.Code != "stream.accepted-before" || f.Severity != finding.Needs {
+				t.Errorf("%s: %+v", name, f)
+			}
+		}
+		for _, part := range tc.says {
+			if !strings.Contains(text, part) {
+				t.Errorf("%s: %q, want %q", name, text, part)
+			}
+		}
+		if len(tc.says) == 0 && text != "" || !strings.Contains(note.Sentence, "accepted its picture "+tc.open+":") {
+			t.Errorf("%s: %q, %q", name, text, note.Sentence)
+		}
 	}
 }

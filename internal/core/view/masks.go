@@ -37,6 +37,22 @@ func (m Masks) Areas() (out []scene.Polygon) {
 	return out
 }
 
+// Ground is what is hidden, in words, and to the thousandth of the frame's half in whatever order it is told.
+func (m Masks) Ground() (words, exact string) {
+	areas := m.Areas()
+	parts := make([]string, len(areas))
+	for i, a := range areas {
+		corners := make([]string, len(a)) // cameras begin where they like, and go either way round
+		for j, p := range a {
+			corners[j] = fmt.Sprintf("%d,%d", int(math.Round(p.X*1000)), int(math.Round(p.Y*1000)))
+		}
+		slices.Sort(corners)
+		parts[i] = strings.Join(corners, " ")
+	}
+	slices.Sort(parts)
+	return AreasText(areas), fmt.Sprintf("%d:%s", len(areas), strings.Join(parts, ";"))
+}
+
 // AreasText words what is hidden: each by the box around it, in hundredths of the picture from
 // its upper left corner.
 func AreasText(all []scene.Polygon) string {

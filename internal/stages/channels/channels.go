@@ -4,6 +4,7 @@ package channels
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -36,6 +38,16 @@ func (c *Stage) ID() stage.Stage { return stage.Channels }
 
 // Manner says that recorders are asked.
 func (c *Stage) Manner() engine.Manner { return engine.Manner{Recorder: true, Of: engine.Recorders} }
+
+// Grounds are where it is recorded, and under which name.
+func (c *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	g := ground.Ground{Of: "channel", Under: ground.Proof}
+	if rec, slot, _ := s.HolderOf(of); slot != nil {
+		g.Is = fmt.Sprintf("%s %d, %s", rec.Place, slot.Number, slot.Name)
+		g.Exact = fmt.Sprintf("%d/%d %s", rec.ID, slot.Number, slot.Name)
+	}
+	return []ground.Ground{g}
+}
 
 // Facts is what Channels' rules are asked of a view.
 func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {

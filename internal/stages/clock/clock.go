@@ -8,6 +8,7 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
@@ -64,6 +65,15 @@ func (k *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 	}
 	f, w := facts.ForClock(s, d)
 	return clock.Propose(now, f, w)
+}
+
+// Grounds are where it takes the time from.
+func (k *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	from := ""
+	if r, ok := facts.Clock.Of(s, of.Device.ID); ok {
+		from = r.Source()
+	}
+	return []ground.Ground{{Of: "time source", Is: from, Under: ground.Proof}}
 }
 
 // AfterChange reads a clock again that was set, that went with a reset or a restart, or

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
@@ -53,6 +54,22 @@ func (f *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 	seen, w := facts.ForIdentity(s, of.Device)
 	_, open := facts.Account.Of(s, of.Device.ID)
 	return identity.Propose(now, seen, w, open)
+}
+
+// Grounds are who it is, where, and what runs on it.
+func (f *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	d, where := of.Device, ""
+	if d.Address != nil {
+		where = d.Address.String()
+	}
+	info, _ := facts.Info.Of(s, d.ID)
+	return []ground.Ground{
+		{Of: "MAC", Is: d.MAC, Under: ground.Proof | ground.Picture},
+		{Of: "serial number", Is: d.Serial, Under: ground.Proof | ground.Picture},
+		{Of: "endpoint UUID", Is: d.UUID, Under: ground.Proof | ground.Picture},
+		{Of: "address", Is: where, Under: ground.Proof},
+		{Of: "firmware", Is: info.Firmware, Under: ground.Proof},
+	}
 }
 
 // AfterChange reads what a change of Find touched: the recorder that tells of the device,

@@ -3,11 +3,10 @@ package prove
 
 import (
 	"context"
-	"slices"
-	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/stage"
@@ -40,14 +39,14 @@ func (p *Stage) Manner() engine.Manner {
 
 // Judge says what the last walk proves.
 func (p *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	f := Facts(s, of)
+	f := known(s, of, p.Engine.Grounds(ground.Proof, s, of))
 	found, stale := proof.JudgeSource(now, f, of.Place)
 	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
 }
 
-// Facts is what is known of a view's proofs.
-func Facts(s *site.Snapshot, of site.Source) proof.Facts {
-	f := proof.Facts{Basis: basis(s, of)}
+// known is what is known of a view's proofs, and of what they rest on now.
+func known(s *site.Snapshot, of site.Source, on []ground.Ground) proof.Facts {
+	f := proof.Facts{Grounds: on}
 	if last, ok := s.Proofs[of.ID]; ok {
 		f.Last = &last.Test
 	}
@@ -60,33 +59,10 @@ func Facts(s *site.Snapshot, of site.Source) proof.Facts {
 	return f
 }
 
-// Next is the route that the next walk takes; ok is false where none can be walked.
-func Next(now time.Time, s *site.Snapshot, of site.Source) (route.Peg, bool) {
-	f := Facts(s, of)
+// Next is the route that the next walk takes, by what proofs rest on now; ok is false where none can be walked.
+func Next(now time.Time, s *site.Snapshot, of site.Source, on []ground.Ground) (route.Peg, bool) {
+	f := known(s, of, on)
 	return route.Walked(facts.ForRoutes(s, of), func(g route.Peg) bool { return f.Proven(now, proof.Route{Topic: g.Topic, Input: g.Input}, of.Place) })
-}
-
-// basis is what a view's proof rests on: whose it is, where, how it is placed and pegged,
-// where its device takes the time from.
-func basis(s *site.Snapshot, of site.Source) string {
-	d := of.Device
-	where, number := "", ""
-	if d.Address != nil {
-		where = d.Address.String()
-	}
-	rec, slot, _ := s.HolderOf(of)
-	if slot != nil {
-		number = strconv.Itoa(slot.Number) + " " + slot.Name
-	}
-	info, _ := facts.Info.Of(s, d.ID)
-	r, _ := facts.Clock.Of(s, d.ID)
-	in, _ := facts.Inputs.Of(s, of)
-	pegs := make([]string, len(in.Pegs))
-	for i, g := range in.Pegs {
-		pegs[i] = g.String()
-	}
-	slices.Sort(pegs)
-	return proof.Basis(append([]string{d.UUID, where, info.Firmware, rec.Place, number, r.Source()}, pegs...)...)
 }
 
 // Propose lists nothing: nothing is written in Prove.

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/core/trouble"
@@ -56,12 +57,13 @@ func (p *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	peg, ok := Next(time.Now(), s, of)
+	on := p.Engine.Grounds(ground.Proof, s, of)
+	peg, ok := Next(time.Now(), s, of, on)
 	if !ok {
 		return "", trouble.UserError("No route of " + of.Place + " can be walked: peg its line or area first.")
 	}
 	w := &walkTest{p: p, v: v, of: of, step: v.Step,
-		test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Basis: basis(s, of), Walk: "a person"}}
+		test: proof.Test{Started: time.Now().UTC(), Topic: peg.Topic, Input: peg.Input, By: run.Who, Grounds: on, Walk: "a person"}}
 	if v.Walk {
 		w.test.Walk = "the stand-in was told to"
 	}

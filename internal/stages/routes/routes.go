@@ -9,8 +9,10 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/route"
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
@@ -40,6 +42,18 @@ func (r *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	found, _ := facts.ForIdentity(s, of.Device)
 	return stage.Verdict{Read: f.Read(), Findings: route.Judge(now, f, route.Wishes{}),
 		Done: "Its events reach the recorder's inputs.", NotHere: found.OnlyRTSP()}
+}
+
+// Grounds are what its channel hears, and what its camera is to tell of.
+func (r *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	pegs, rules := ground.Ground{Of: "pegs", Under: ground.Proof}, ground.Ground{Of: "rules", Under: ground.Proof}
+	if in, ok := facts.Inputs.Of(s, of); ok {
+		pegs.Is, pegs.Exact = in.Ground()
+	}
+	if all, ok := facts.Rules.Of(s, of); ok {
+		rules.Is, rules.Exact = rule.Ground(all)
+	}
+	return []ground.Ground{pegs, rules}
 }
 
 // Propose pegs what is suggested.

@@ -11,6 +11,7 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -440,6 +441,7 @@ type Acceptance struct {
 	Shot  []byte `form:"-" json:"picture,omitempty"` // JPEG, at most 2 MB
 	of    site.Source
 	shot  taken
+	on    []ground.Ground // it rests on them
 }
 
 // Check is what is wrong with it.
@@ -465,7 +467,7 @@ func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error 
 	if len(x.Shot) > MaxShown {
 		return act.Wrong("picture", "That picture is larger than 2 MB.")
 	}
-	x.of = of
+	x.of, x.on = of, t.Engine.Grounds(ground.Picture, s, of)
 	if x.Shot != nil {
 		x.shot, err = shown(ctx, s, of, x.Shot)
 		return err
@@ -485,5 +487,5 @@ func keepAcceptance(ctx context.Context, c *act.Call, x Acceptance) (act.Kept, e
 	}
 	light := stream.Light(x.Light)
 	return act.Kept{Says: "The picture of " + x.of.Place + " by " + x.Light + " is accepted as it is now.", Did: "accepted a picture",
-		Detail: x.of.Place + ", by " + x.Light, Judge: []int64{x.of.Device.ID}}, keepAccepted(ctx, c.Store, x.of, light, c.Person, who, via, x.shot)
+		Detail: x.of.Place + ", by " + x.Light, Judge: []int64{x.of.Device.ID}}, keepAccepted(ctx, c.Store, x.of, light, c.Person, who, via, x.shot, x.on)
 }

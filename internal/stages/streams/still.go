@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
@@ -146,7 +147,11 @@ func (t *Stage) Accept(ctx context.Context, of site.Source, light stream.Light, 
 	if err != nil {
 		return err
 	}
-	return keepAccepted(ctx, t.Store, of, light, person, name, "its still", shot)
+	s, err := site.Load(ctx, t.Store, of.Device.SiteID, []int64{of.Device.ID})
+	if err != nil {
+		return err
+	}
+	return keepAccepted(ctx, t.Store, of, light, person, name, "its still", shot, t.Engine.Grounds(ground.Picture, s, of))
 }
 
 // shown is the picture that a person sees moving, of a camera that offers no still.
@@ -162,12 +167,12 @@ func shown(ctx context.Context, s *site.Snapshot, of site.Source, data []byte) (
 	return shot, nil
 }
 
-func keepAccepted(ctx context.Context, st *store.Store, of site.Source, light stream.Light, person int64, name, via string, shot taken) error {
+func keepAccepted(ctx context.Context, st *store.Store, of site.Source, light stream.Light, person int64, name, via string, shot taken, on []ground.Ground) error {
 	now := time.Now().UTC()
 	if err := stream.MayAccept(shot.print, light); err != nil {
 		return err
 	}
-	if err := st.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: shot.print}, shot.data); err != nil {
+	if err := st.AcceptPicture(ctx, of.Device.SiteID, of.ID, light, person, stream.Accepted{By: name, At: now, Print: shot.print, Grounds: on}, shot.data); err != nil {
 		return err
 	}
 	return st.KeepFacts(ctx, facts.Still.New(of, via, now, stream.Seen{At: now, Print: shot.print}))

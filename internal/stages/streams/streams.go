@@ -9,6 +9,7 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
@@ -37,17 +38,30 @@ func (t *Stage) ID() stage.Stage { return stage.Streams }
 // Judge says whether each stream delivers what it declares.
 func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, w := facts.ForStreams(s, of)
+	if len(w.Accepted) > 0 {
+		w.Grounds = t.Engine.Grounds(ground.Picture, s, of)
+	}
 	found, _ := facts.ForIdentity(s, of.Device)
 	findings := stream.Judge(now, f, w)
 	if setup, held := facts.ForPicture(s, of); setup != nil && f.Read() {
 		findings = append(findings, view.Judge(*setup, held)...)
 	}
-	if fi, open := stream.JudgeAccepted(w.Accepted); open && f.Read() && f.Trouble == "" {
+	if fi, open := stream.JudgeAccepted(w.Standing()); open && f.Read() && f.Trouble == "" {
 		findings = append(findings, fi)
 	}
 	finding.Sort(findings)
 	return stage.Verdict{Read: f.Read(), Findings: findings,
 		Stale: f.Stale(), Done: stream.Done(w), NotHere: found.OnlyBehind()}
+}
+
+// Grounds are which view it is, and what of it is hidden.
+func (t *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	view := ground.Ground{Of: "view", Is: of.Video, Under: ground.Proof | ground.Picture}
+	masks := ground.Ground{Of: "privacy masks", Under: ground.Proof | ground.Picture}
+	if setup, ok := facts.Setup.Of(s, of); ok && setup.Masks != nil {
+		masks.Is, masks.Exact = setup.Masks.Ground()
+	}
+	return []ground.Ground{view, masks}
 }
 
 // Read reads profiles and plays those that show the view, each for a while. A recorder is read with its status.

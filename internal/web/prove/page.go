@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
@@ -97,7 +98,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return &d, nil
 	}
 	of := d.Chosen.Source
-	if g, ok := proving.Next(p.Now, p.Snapshot, of); ok {
+	if g, ok := proving.Next(p.Now, p.Snapshot, of, pg.Engine.Grounds(ground.Proof, p.Snapshot, of)); ok {
 		if d.Ask = "cross its line, either way"; g.Input != "line" {
 			d.Ask = "walk into its area"
 		}
