@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"duskyharbor/internal/app"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/stages"
@@ -66,6 +68,13 @@ func TestAStageIsAddedByRegisteringIt(t *testing.T) {
 		}
 	}
 	a.do("POST", a.site+"/acts/analytics/focus", jsonNumber(args{"camera_id": slipway, "to": "far"}), http.StatusConflict)
+	// What others rest on of it is said with all that the product's own stages say.
+	s := h.snapshot(t, h.Site)
+	of, _ := s.Source(h.number("Slipway"))
+	all := h.app.Grounds(ground.Proof, s, of)
+	if !slices.Contains(all, ground.Ground{Of: "lens", Is: "far", Under: ground.Proof}) || len(all) < 8 {
+		t.Errorf("a proof would rest on %+v", all)
+	}
 }
 
 // disturb has the page updated over and over until stop is called; it returns how often

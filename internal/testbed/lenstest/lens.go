@@ -12,6 +12,7 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/site"
@@ -69,6 +70,12 @@ func (*Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdict
 			Sentence: "Its lens looks near.", WayOut: "Focus it."}}
 	}
 	return v
+}
+
+// Grounds are how it looks: a proof rests on it.
+func (*Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
+	x, _ := lens.Of(s, of)
+	return []ground.Ground{{Of: "lens", Is: x.Focus, Under: ground.Proof}}
 }
 
 // Propose focuses it.
