@@ -71,6 +71,47 @@ func (g Polygon) Check() error {
 	return nil
 }
 
+// Simple says whether no two of its edges meet but neighbours at their corner, and those nowhere else.
+func (g Polygon) Simple() bool {
+	n := len(g)
+	for i := range n {
+		a, b := g[i], g[(i+1)%n]
+		for j := i + 1; j < n; j++ {
+			c, d := g[j], g[(j+1)%n]
+			switch {
+			case j == i+1: // they share b
+				if Side(a, b, d) == 0 && between(d, b, a) || Side(a, b, d) == 0 && between(a, b, d) {
+					return false
+				}
+			case (j+1)%n == i: // they share a
+				if Side(a, b, c) == 0 && (between(c, a, b) || between(b, a, c)) {
+					return false
+				}
+			case meet(a, b, c, d):
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// between says whether p, in line with a and b, lies from a towards b, b with it and a without.
+func between(p, a, b Point) bool {
+	along := (p.X-a.X)*(b.X-a.X) + (p.Y-a.Y)*(b.Y-a.Y)
+	whole := (b.X-a.X)*(b.X-a.X) + (b.Y-a.Y)*(b.Y-a.Y)
+	return along >= 0 && along <= whole && p != a || p == b
+}
+
+// meet says whether the segments a→b and c→d have a point in common.
+func meet(a, b, c, d Point) bool {
+	s1, s2, s3, s4 := Side(a, b, c), Side(a, b, d), Side(c, d, a), Side(c, d, b)
+	if s1*s2 < 0 && s3*s4 < 0 {
+		return true
+	}
+	on := func(s int, p, u, v Point) bool { return s == 0 && (p == u || between(p, u, v)) }
+	return on(s1, c, a, b) || on(s2, d, a, b) || on(s3, a, c, d) || on(s4, b, c, d)
+}
+
 func (g Polygon) signedArea() float64 {
 	sum := 0.0
 	for i := range g {

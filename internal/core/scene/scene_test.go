@@ -3,6 +3,7 @@ package scene
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 )
 
@@ -92,5 +93,42 @@ func TestSideIsAntisymmetric(t *testing.T) {
 	}
 	if (Box{-1, -0.5, 1, 0.5}).Anchor() != (Point{0, -0.5}) {
 		t.Error("the anchor isn't the middle of the bottom edge")
+	}
+}
+
+// Edges that cross, touch or run back make an area that isn't one.
+func TestASimplePolygon(t *testing.T) {
+	p := func(xy ...float64) (g Polygon) {
+		for i := 0; i < len(xy); i += 2 {
+			g = append(g, Point{xy[i], xy[i+1]})
+		}
+		return g
+	}
+	for name, tc := range map[string]struct {
+		g    Polygon
+		want bool
+	}{
+		"a triangle":                {p(0, 0, 1, 0, 0, 1), true},
+		"a square":                  {p(0, 0, 1, 0, 1, 1, 0, 1), true},
+		"with a corner on an edge":  {p(0, 0, 0.5, 0, 1, 0, 1, 1, 0, 1), true},
+		"a hollow":                  {p(0, 0, 1, 0, 0.5, 0.5, 1, 1, 0, 1), true},
+		"a bow":                     {p(0, 0, 1, 1, 1, 0, 0, 1), false},
+		"a corner twice":            {p(0, 0, 1, 0, 1, 0, 0, 1), false},
+		"back on itself":            {p(0, 0, 1, 0, 0.5, 0, 0, 1), false},
+		"a spike":                   {p(0, 0, 1, 0, 1, 1, 1, 0.5, 0, 1), false},
+		"touching itself":           {p(0, 0, 1, 0, 0.5, 1, 0.5, 0, 0, 1), false},
+		"the first corner at last":  {p(0, 0, 1, 0, 0, 1, 0, 0), false},
+		"two holes at one corner":   {p(0, 0, 0.5, 0.5, 1, 0, 1, 1, 0.5, 0.5, 0, 1), false},
+		"a spike at the last edge":  {p(0, 0, 1, 0, 1, 1, 0, 0.5, 0, 1), false},
+		"a spike at the first edge": {p(0, 1, 0, 0, 0, 0.5, 1, 1), false},
+	} {
+		for shift := range tc.g { // from whichever corner, either way round
+			turned := append(slices.Clone(tc.g[shift:]), tc.g[:shift]...)
+			back := slices.Clone(turned)
+			slices.Reverse(back)
+			if turned.Simple() != tc.want || back.Simple() != tc.want {
+				t.Errorf("%s from corner %d: %v, back %v", name, shift, turned.Simple(), back.Simple())
+			}
+		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"duskyharbor/internal/core/finding"
@@ -152,6 +153,40 @@ func Rectangle(left, top, right, bottom float64) (scene.Polygon, error) {
 	x := func(v float64) float64 { return v/50 - 1 }
 	y := func(v float64) float64 { return 1 - v/50 }
 	return scene.Polygon{{X: x(left), Y: y(top)}, {X: x(right), Y: y(top)}, {X: x(right), Y: y(bottom)}, {X: x(left), Y: y(bottom)}}, nil
+}
+
+// mostCorners is how many corners a mask may be given.
+const mostCorners = 64
+
+// ParseCorners reads the corners of an area in hundredths of the picture, from its upper left: "20 10, 40 10, 30 30".
+func ParseCorners(text string) (scene.Polygon, error) {
+	parts := strings.Split(text, ",")
+	if len(parts) < 3 || len(parts) > mostCorners {
+		return nil, trouble.UserErrorf("A mask has 3 to %d corners: across and down of each, as 20 10, 40 10, 30 30.", mostCorners)
+	}
+	var a scene.Polygon
+	for _, part := range parts {
+		var at [2]float64
+		f := strings.Fields(part)
+		if len(f) != 2 {
+			return nil, trouble.UserErrorf("A corner is two figures, across and down: %.20q isn't.", strings.TrimSpace(part))
+		}
+		for i, s := range f {
+			v, err := strconv.ParseFloat(s, 64)
+			if err != nil || !(v >= 0 && v <= 100) {
+				return nil, trouble.UserErrorf("A mask lies between 0 and 100 %% of the picture, across and down: %.20q doesn't.", s)
+			}
+			at[i] = v
+		}
+		a = append(a, scene.Point{X: at[0]/50 - 1, Y: 1 - at[1]/50})
+	}
+	if a.Check() != nil || !a.Simple() {
+		return nil, trouble.UserError("A mask's edges don't cross, and it encloses something.")
+	}
+	if l, t, r, b := bounds(a); r-l < 1 || b-t < 1 {
+		return nil, trouble.UserError("A mask is at least 1 % of the picture wide and high.")
+	}
+	return a, nil
 }
 
 // ParseAreas reads what a change hides.

@@ -163,11 +163,12 @@ func (x Picture) one(s *act.Seen, change func(view.Setup) (finding.Change, error
 	return p, nil
 }
 
-// Mask is a part of a picture that is hidden: a rectangle, its edges in hundredths of the picture; or it is one that
-// isn't any more.
+// Mask is a part of a picture that is hidden: by its corners, or a rectangle by its edges, in hundredths of the
+// picture from its upper left corner; or it is one that isn't any more.
 type Mask struct {
 	Picture
 	Without string `form:"without" json:"without,omitempty"` // the place, from 0, of one that goes
+	Corners string `form:"corners" json:"corners,omitempty"` // "20 10, 40 10, 30 30"
 	Left    string `form:"left" json:"left,omitempty"`
 	Top     string `form:"top" json:"top,omitempty"`
 	Right   string `form:"right" json:"right,omitempty"`
@@ -186,11 +187,18 @@ func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
 			}
 			return setup.Hide(slices.Delete(areas, i, i+1))
 		}
+		if x.Corners != "" {
+			a, err := view.ParseCorners(x.Corners)
+			if err != nil {
+				return finding.Change{}, err
+			}
+			return setup.Hide(append(areas, a))
+		}
 		var at [4]float64
 		for i, text := range []string{x.Left, x.Top, x.Right, x.Bottom} {
 			v, err := number(text)
 			if err != nil {
-				return finding.Change{}, trouble.UserError("Draw the mask on the picture, or type its four edges in hundredths of the picture.")
+				return finding.Change{}, trouble.UserError("Draw the mask on the picture, or type its edges or corners in hundredths of the picture.")
 			}
 			at[i] = v
 		}

@@ -228,12 +228,13 @@ func (s *Server) static(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if slug, ok := strings.CutPrefix(name, "pages/"); ok {
-		room, there := s.pages[strings.TrimSuffix(slug, ".js")]
-		if !there || !room.script {
+	if path, ok := strings.CutPrefix(name, "pages/"); ok { // streams.js, or a part of it: streams/moving.js
+		slug, part, _ := strings.Cut(strings.TrimSuffix(path, ".js"), "/")
+		room, there := s.pages[slug]
+		if !there || !room.script || !strings.HasSuffix(path, ".js") || strings.Contains(part, "/") {
 			return echo.NewHTTPError(http.StatusNotFound, "There is no such file.")
 		}
-		files, name = room.Files(), "page.js"
+		files, name = room.Files(), cmp.Or(part, "page")+".js"
 	}
 	c.Response().Header().Set("Cache-Control", long)
 	http.ServeFileFS(c.Response(), c.Request(), files, name)

@@ -23,7 +23,7 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html page.css page.js sheet.html
+//go:embed page.html page.css *.js sheet.html
 var files embed.FS
 
 // Page is its page.

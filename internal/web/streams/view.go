@@ -18,8 +18,10 @@ type made struct {
 	Texts   bool
 	Plain   bool
 	Masks   []maskLine
-	Hides   bool // it hides parts
-	Room    bool // for one more
+	Hides   bool   // it hides parts
+	Room    bool   // for one more
+	Tool    string // that draws one: box, polygon
+	Corners int    // at most; 0: not told
 	Choices []view.Choice
 	Sharp   string // how sharp its last still is
 	PTZ     *view.PTZ
@@ -47,6 +49,10 @@ func madeOf(v *site.Snapshot, of store.Source) *made {
 			m.Masks = append(m.Masks, maskLine{i, view.AreasText([]scene.Polygon{a})})
 		}
 		m.Hides, m.Room = true, s.Masks.Most == 0 || len(s.Masks.All) < s.Masks.Most
+		m.Tool, m.Corners = "polygon", s.Masks.Corners
+		if s.Masks.Rectangle {
+			m.Tool = "box"
+		}
 	}
 	if s.Imaging != nil {
 		m.Choices = s.Imaging.Properties()
