@@ -85,16 +85,16 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	h.on(p, "settings")
 	p.Sees(20*time.Second, "Recorders", "none: it can't be read")
 	h.clickOn(p, `section summary[aria-label^="Change"][aria-label*="`+h.recorderPlace()+`"]`)
-	clearAndType("input[id^=r-place-]", "Terminal recorder")
+	clearAndType(".reveal[open] input[name=place]", "Terminal recorder")
 	p.PressIn("details[open]", "Keep")
 	p.Sees(20*time.Second, "Terminal recorder was changed; nothing was written to it.")
 
 	// Its account is a set; it is given to it.
 	h.clickOn(p, `#sets details.adder summary`)
 	shoot("own-settings-form")
-	p.Type("#s-name-0", "Recorder's account")
-	p.Type("#s-user-0", "install")
-	p.Type("#s-pass-0", h.Secrets.Terminal)
+	p.Type("#s-0-name", "Recorder's account")
+	p.Type("#s-0-username", "install")
+	p.Type("#s-0-password", h.Secrets.Terminal)
 	p.Press("Add the set")
 	p.Sees(20*time.Second, "Recorder's account was added; its password is sealed.")
 	// It is shown where it is asked for, after the person's own password.

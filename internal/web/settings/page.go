@@ -10,13 +10,12 @@ import (
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
-	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html
+//go:embed *.html
 var files embed.FS
 
 // Page is its page.
@@ -44,7 +43,6 @@ type settingsData struct {
 	Fresh       networkForm   // the form of one that is added
 	Systems     []systemForm
 	FreshSystem systemForm
-	Kinds       []netplan.SystemKind
 	Answering   []store.Other // what answers and nothing of the site is
 	FreshSet    access.Set
 	Proposed    []netip.Prefix // networks of this machine that the site doesn't look at
@@ -53,25 +51,20 @@ type settingsData struct {
 	Zones       []string
 	NetNames    map[int64]string
 	Leasts      []identity.Least
-	Every       []everyChoice
 	Server      string // named time server
 	Sets        []store.SealedSet
 	People      []store.Colleague
 	Invitations []store.Invitation
 	Tokens      []store.Token
 	Roles       []people.Role
-}
+	Forms       forms
 
-type everyChoice struct {
-	Minutes int
-	Label   string
+	FreshRecorder store.RecorderRow
 }
 
 // Build makes the page's data.
 func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
-	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{},
-		Every: []everyChoice{{0, "only when asked"}, {5, "every 5 minutes"}, {15, "every 15 minutes"},
-			{60, "every hour"}, {1440, "every day"}}}
+	d := settingsData{Roles: []people.Role{people.Technician, people.Viewer, people.Lead}, NetNames: map[int64]string{}}
 	for _, n := range p.Networks {
 		if !n.Single {
 			d.Networks = append(d.Networks, networkForm{n})
@@ -101,7 +94,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	for _, y := range systems {
 		d.Systems = append(d.Systems, systemForm{y})
 	}
-	d.Kinds, d.Answering = netplan.SystemKinds(), answering(p.Networks, systems)
+	d.Answering = answering(p.Networks, systems)
 	if d.Rests, err = pg.Store.SetsRest(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}
@@ -118,5 +111,6 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	d.Tokens, err = pg.Store.Tokens(ctx, p.Site.ID)
-	return d, err
+	d.Forms = formsOf(p, &d)
+	return &d, err
 }

@@ -8,6 +8,7 @@ import (
 	"html/template"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -38,7 +39,7 @@ func versionOf(all ...fs.FS) (string, error) {
 // parse reads the shell's own templates.
 func (s *Server) parse() error {
 	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html",
-		"templates/parts.html", "templates/preview.html", "templates/sheet.html")
+		"templates/parts.html", "templates/form.html", "templates/preview.html", "templates/sheet.html")
 	if err != nil {
 		return fmt.Errorf("shell: %w", err)
 	}
@@ -86,8 +87,11 @@ func (s *Server) assemble() error {
 		if err == nil {
 			t, err = t.ParseFS(r.Files(), "page.html")
 		}
-		if _, serr := fs.Stat(r.Files(), "parts.html"); err == nil && serr == nil { // of a long page
-			t, err = t.ParseFS(r.Files(), "parts.html")
+		if parts, gerr := fs.Glob(r.Files(), "*.html"); err == nil && gerr == nil { // of a long page
+			parts = slices.DeleteFunc(parts, func(name string) bool { return name == "page.html" || name == "sheet.html" })
+			if len(parts) > 0 {
+				t, err = t.ParseFS(r.Files(), parts...)
+			}
 		}
 		if err != nil {
 			return fmt.Errorf("shell: the page %s: %w", r.Slug(), err)
