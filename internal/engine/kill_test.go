@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -69,7 +70,7 @@ func serveAlone(dsn, key, diesAt string) {
 		panic(err)
 	}
 	fmt.Println("ready")
-	time.Sleep(3 * time.Minute) // a test that forgot it doesn't leave it behind for long
+	_, _ = io.Copy(io.Discard, os.Stdin) // it ends with who started it
 	os.Exit(3)
 }
 
@@ -80,10 +81,14 @@ func server(t *testing.T, h *testbed.Harbour, diesAt string) *exec.Cmd {
 	cmd.Env = append(os.Environ(), "WORK_SERVER_DSN="+h.DSN, "WORK_SERVER_KEY="+h.Key, "WORK_SERVER_DIES_AT="+diesAt)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	held, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _, _ = cmd.Process.Wait() })
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _, _ = cmd.Process.Wait(); _ = held.Close() })
 	return cmd
 }
 

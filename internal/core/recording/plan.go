@@ -325,6 +325,19 @@ func (p Plan) String() string {
 	return strings.Join(parts, "; ")
 }
 
+// Short names the modes that a plan is painted with, in the order of a week: "by night, by day".
+func (p Plan) Short() string {
+	var names []string
+	for _, day := range p.Week {
+		for _, n := range day {
+			if int(n) < len(p.Modes) && !slices.Contains(names, p.Modes[n].Name) {
+				names = append(names, p.Modes[n].Name)
+			}
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // DayNames are the days of a week, Monday first.
 var DayNames = [WeekDays]string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
 

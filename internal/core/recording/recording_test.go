@@ -485,3 +485,26 @@ func TestWords(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A plan's short name is of what is painted, in the order of a week, each once.
+func TestAPlansShortName(t *testing.T) {
+	day, night, never := Mode{Name: "by day"}, Mode{Name: "by night"}, Mode{Name: "never painted"}
+	week := func(paint func(d, h int) int) (w Week) {
+		for d := range w {
+			for h := range w[d] {
+				w[d][h] = uint8(paint(d, h))
+			}
+		}
+		return w
+	}
+	for want, p := range map[string]Plan{
+		"by day":           Always(day),
+		"by night, by day": {Modes: []Mode{day, never, night}, Week: week(func(_, h int) int { return 2 * (1 - min(1, h/10)) })},
+		"by day, by night": {Modes: []Mode{day, never, night}, Week: week(func(d, _ int) int { return 2 * (d / 6) })},
+		"":                 {Week: week(func(int, int) int { return 0 })},
+	} {
+		if got := p.Short(); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

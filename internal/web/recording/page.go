@@ -140,6 +140,31 @@ func drawWeek(p recording.Plan) (cells []cell, runs []runLabel, hours []hourLabe
 	return cells, runs, hours
 }
 
+// Draws is how a change of a plan is drawn: as two weeks.
+func (*Page) Draws() map[string]shell.Draw {
+	return map[string]shell.Draw{recording.SetPlan: func(args map[string]string) (from, to shell.Sketch, ok bool) {
+		was, err := recording.Decode(args["old_plan"])
+		is, err2 := recording.Decode(args["plan"])
+		return sketchWeek(was), sketchWeek(is), err == nil && err2 == nil
+	}}
+}
+
+// sketchWeek is a plan as a small week: a row a day, a run a part.
+func sketchWeek(p recording.Plan) shell.Sketch {
+	s := shell.Sketch{Name: p.Short(), Class: "weekly", Width: recording.HalfHours, Height: 2 * recording.WeekDays}
+	for d, day := range p.Week {
+		for from := 0; from < recording.HalfHours; {
+			end := from + 1
+			for end < recording.HalfHours && day[end] == day[from] {
+				end++
+			}
+			s.Parts = append(s.Parts, shell.SketchPart{X: float64(from), Y: 2 * float64(d), W: float64(end - from), H: 1.7, Class: "m" + strconv.Itoa(int(day[from]))})
+			from = end
+		}
+	}
+	return s
+}
+
 func modesOf(p recording.Plan) (out []modeView) {
 	for i, m := range p.Modes {
 		v := modeView{Mode: m, At: i, Title: recording.Title(m.Name)}

@@ -55,6 +55,7 @@ func (s *Server) funcs() template.FuncMap {
 			return []struct{ Slug, Name, Later string }{{"sightings", "Sightings", "later"}, {"log", "Log", ""}, {"settings", "Settings", ""}}
 		},
 		"thousands": stage.Thousands,
+		"sketches":  s.sketches,
 		"left":      timeLeft,
 		"changeClass": func(c store.Change) string {
 			switch {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"html/template"
 	"io/fs"
+	"maps"
 
 	"github.com/labstack/echo/v5"
 
@@ -72,6 +73,9 @@ func (s *Server) Register(all ...Page) error {
 		}
 		if sh, ok := p.(Sheeter); ok {
 			s.sheets[sh.Stage()] = sh
+		}
+		if d, ok := p.(Drawer); ok {
+			maps.Copy(s.draws, d.Draws())
 		}
 	}
 	return s.assemble()

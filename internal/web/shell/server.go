@@ -66,6 +66,7 @@ type Server struct {
 	alone    map[string]*template.Template // pages outside a site: ask, enter, join, message, secret
 	pages    map[string]*room
 	sheets   map[stage.Stage]Sheeter
+	draws    map[string]Draw // by kind of change
 	order    []*room
 	acts     map[string]act.Any
 	actNames []string
@@ -80,7 +81,7 @@ type Server struct {
 func New(st *store.Store, e *engine.Engine, v *vault.Vault, opt Options) (*Server, error) {
 	opt.Log, opt.Beat = cmp.Or(opt.Log, slog.Default()), cmp.Or(opt.Beat, 15*time.Second)
 	opt.PageLimit = cmp.Or(opt.PageLimit, pageLimit)
-	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}, acts: map[string]act.Any{}}
+	s := &Server{Store: st, Engine: e, Vault: v, Log: opt.Log, opt: opt, pages: map[string]*room{}, sheets: map[stage.Stage]Sheeter{}, draws: map[string]Draw{}, acts: map[string]act.Any{}}
 	s.cleanup = pgxstore.New(st.Pool)
 	s.sessions = scs.New()
 	s.sessions.Store = s.cleanup

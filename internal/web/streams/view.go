@@ -105,17 +105,42 @@ func viewFacts(sh *shell.Sheet, v *site.Snapshot, of store.Source) {
 	}
 }
 
+// Draws is how a change of masks is drawn: over the frame of the picture.
+func (*Page) Draws() map[string]shell.Draw {
+	return map[string]shell.Draw{view.SetMasks: func(args map[string]string) (from, to shell.Sketch, ok bool) {
+		was, err := view.ParseAreas(args["old_masks"])
+		is, err2 := view.ParseAreas(args["masks"])
+		return sketchAreas(was), sketchAreas(is), err == nil && err2 == nil
+	}}
+}
+
+func sketchAreas(all []scene.Polygon) shell.Sketch {
+	s := shell.Sketch{Name: "nothing hidden", Class: "viewed", Width: 64, Height: 36, Parts: []shell.SketchPart{{W: 64, H: 36, Class: "ground"}}}
+	if len(all) > 0 {
+		s.Name = shell.Plural(len(all), "mask")
+	}
+	for _, a := range all {
+		s.Areas = append(s.Areas, points(a, s.Width, s.Height))
+	}
+	return s
+}
+
+// points are the corners of an area on a picture of a size, for SVG.
+func points(a scene.Polygon, width, height float64) string {
+	parts := make([]string, len(a))
+	for i, p := range a {
+		parts[i] = fmt.Sprintf("%.1f,%.1f", (p.X+1)/2*width, (1-p.Y)/2*height)
+	}
+	return strings.Join(parts, " ")
+}
+
 // hidden are the masks as they lie over the picture of 1,600 × 900 units.
 func hidden(s *view.Setup) (out []string) {
 	if s == nil || s.Masks == nil {
 		return nil
 	}
 	for _, a := range s.Masks.Areas() {
-		var b strings.Builder
-		for _, p := range a {
-			fmt.Fprintf(&b, "%.0f,%.0f ", (p.X+1)/2*scaleWidth, (1-p.Y)/2*scaleHeight)
-		}
-		out = append(out, strings.TrimSpace(b.String()))
+		out = append(out, points(a, scaleWidth, scaleHeight))
 	}
 	return out
 }
