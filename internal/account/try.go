@@ -65,7 +65,8 @@ func (t *try) Begin(ctx context.Context) error {
 	return err
 }
 
-// End writes the outcome. What was sent and had no answer stays open, and counts.
+// End writes the outcome. What was sent and had no answer that says anything of the account stays open, and counts: who
+// answers it with nonsense or leads elsewhere may have counted it too.
 func (t *try) End(ctx context.Context, sent bool, verdict error) error {
 	// Also where the step was cut short meanwhile: a try without an outcome counts as wrong.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -82,10 +83,10 @@ func (t *try) End(ctx context.Context, sent bool, verdict error) error {
 		return st.EndTry(ctx, t.id, access.Opened, "")
 	case errors.Is(verdict, dial.ErrNotAuthorised):
 		return errors.Join(st.EndTry(ctx, t.id, access.Wrong, verdict.Error()), t.noLonger(ctx))
-	case errors.Is(verdict, dial.ErrUnreachable):
-		return st.EndTry(ctx, t.id, access.Pending, verdict.Error())
+	case errors.Is(verdict, dial.ErrNotSupported), errors.Is(verdict, dial.ErrClock), errors.Is(verdict, dial.ErrElsewhere) && t.scheme == access.Web:
+		return st.EndTry(ctx, t.id, access.Hindered, verdict.Error()) // it wasn't looked at; a page that was opened leads on
 	}
-	return st.EndTry(ctx, t.id, access.Hindered, verdict.Error())
+	return st.EndTry(ctx, t.id, access.Pending, verdict.Error())
 }
 
 // noLonger forgets that the set opens the device: what rests on that isn't known any more.

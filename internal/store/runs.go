@@ -288,7 +288,12 @@ func (s *Store) Stopped(ctx context.Context, step int64) (stop bool, err error) 
 
 // StepsOf lists what a run's steps say, newest first, at most limit.
 func (s *Store) StepsOf(ctx context.Context, run int64, limit int) ([]Step, error) {
-	return queryAll[Step](ctx, s.db, `select id, run_id, device_id, source_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id limit $2`, run, limit)
+	return s.StepsAfter(ctx, run, 0, limit)
+}
+
+// StepsAfter lists a run's steps as StepsOf does, from the one after so many.
+func (s *Store) StepsAfter(ctx context.Context, run int64, skip, limit int) ([]Step, error) {
+	return queryAll[Step](ctx, s.db, `select id, run_id, device_id, source_id, network_id, state, says, 0::bigint net, false known from run_step where run_id = $1 order by ended_at desc nulls last, id offset $2 limit $3`, run, skip, limit)
 }
 
 // Result is how one step of a run went.

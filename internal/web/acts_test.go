@@ -264,6 +264,12 @@ func TestAReadingIsTagged(t *testing.T) {
 	if page := a.do("GET", a.site+"/networks?after=99", "", http.StatusOK); len(page["networks"].([]any)) != 0 {
 		t.Errorf("%v", page)
 	}
+	for q, want := range map[string]float64{"": 4, "shed": 1, "SHED+" + h.Net.Prefix(7).Addr().String(): 1, "shed+terminal": 0, "name": 0, "127.": 4} {
+		if page := a.do("GET", a.site+"/networks?q="+q, "", http.StatusOK); page["total"].(float64) != want || float64(len(page["networks"].([]any))) != want {
+			t.Errorf("%q: %v", q, page)
+		}
+	}
+	a.do("GET", a.site+"/networks?q="+strings.Repeat("x", 201), "", http.StatusBadRequest)
 	a.do("GET", a.site+"/networks?limit=x", "", http.StatusBadRequest)
 	a.do("GET", a.site+"/runs?after=-1", "", http.StatusBadRequest)
 	a.do("GET", a.site+"/cameras/999999/facts", "", http.StatusNotFound)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -124,7 +125,12 @@ func TestAProgramWorksASite(t *testing.T) {
 		testbed.Until(t, 60*time.Second, "the run ends", func() bool { run = p.do("GET", path, "", 200); return run["ended_at"] != nil })
 		return run
 	}
-	wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "find"}`, 202))
+	looked := wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "find"}`, 202))
+	steps := looked["steps"].([]any)
+	if one := p.do("GET", "/api/v1/sites/1/runs/"+jsonNumber(looked["id"])+"?after=1&limit=1", "", 200)["steps"].([]any); len(steps) < 3 || len(one) != 1 || !reflect.DeepEqual(one[0], steps[1]) {
+		t.Errorf("the second of %v: %v", steps, one)
+	}
+	p.do("GET", "/api/v1/sites/1/runs/"+jsonNumber(looked["id"])+"?limit=x", "", 400)
 	for _, st := range []string{"sign-in", "clock"} {
 		if r := wait(p.do("POST", "/api/v1/sites/1/runs", `{"stage": "`+st+`", "q": "state:ready"}`,
 			202)); r["done"].(float64) < 2 || r["by"] != "token Demo program" || r["of"] != "state:ready" {

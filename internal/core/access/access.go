@@ -33,10 +33,10 @@ type Set struct {
 type Outcome string
 
 const (
-	Pending  Outcome = "pending" // written down, answer not known (a crash counts as wrong)
+	Pending  Outcome = "pending" // written down, and no answer came that says anything of it (a crash counts as wrong)
 	Opened   Outcome = "opened"
 	Wrong    Outcome = "wrong"
-	Hindered Outcome = "hindered" // no verdict on the password: unreachable, malformed, not supported
+	Hindered Outcome = "hindered" // it wasn't sent, or wasn't looked at: not asked for, not supported, the clock
 	Locked   Outcome = "locked"   // no verdict: the device takes no sign-in for a while
 )
 

@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3gen"
@@ -33,7 +34,7 @@ type Act struct {
 	Name  string `json:"name"`
 	About string `json:"about"`
 	Stage string `json:"stage,omitempty"` // whose changes it asks for
-	Scope string `json:"scope"`
+	Scope string `json:"scope" enum:"run,apply,setup"`
 	// Plans says that it answers with a preview, which is made by itself; Keeps that it keeps a wish.
 	Plans bool `json:"plans"`
 	Keeps bool `json:"keeps"`
@@ -83,6 +84,13 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 	if err != nil {
 		return nil, err
 	}
+	for name, v := range schemas {
+		told, err := schemaOf(v)
+		if err != nil {
+			return nil, err
+		}
+		*doc.Components.Schemas[name].Value = *told.Value // all that refer to it have it
+	}
 	for _, a := range all {
 		is := a.Is()
 		if is.Alone {
@@ -96,14 +104,14 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 		doc.Paths.Set("/api/v1/sites/{site}/acts/"+pathArgument.ReplaceAllString(is.Name, "{$1}"), pathOf(doc, is, args))
 	}
 	for _, r := range readings {
-		out, err := openapi3gen.NewSchemaRefForValue(r.Out, nil, openapi3gen.SchemaCustomizer(texts))
+		out, err := schemaOf(r.Out)
 		if err != nil {
 			return nil, err
 		}
 		answer := openapi3.NewObjectSchema().WithRequired([]string{r.As, "total"})
 		answer.Properties = openapi3.Schemas{r.As: out, "total": openapi3.NewSchemaRef("", openapi3.NewIntegerSchema())}
 		op := &openapi3.Operation{Summary: r.About, Responses: openapi3.NewResponses(),
-			Parameters: openapi3.Parameters{doc.Components.Parameters["after"], doc.Components.Parameters["limit"]}}
+			Parameters: openapi3.Parameters{doc.Components.Parameters["words"], doc.Components.Parameters["after"], doc.Components.Parameters["limit"]}}
 		op.Responses.Delete("default")
 		op.AddResponse(http.StatusOK, openapi3.NewResponse().WithDescription(r.As).WithJSONSchema(answer))
 		op.AddResponse(http.StatusBadRequest, openapi3.NewResponse().WithDescription("after and limit are numbers").
@@ -112,6 +120,33 @@ func Describe(all []act.Any) (*openapi3.T, error) {
 		doc.Paths.Set("/api/v1/sites/{site}/"+r.Path, &openapi3.PathItem{Get: op, Parameters: openapi3.Parameters{doc.Components.Parameters["site"]}})
 	}
 	return doc, doc.Validate(context.Background())
+}
+
+// schemas are what the interface answers with, by its name in the description.
+var schemas = map[string]any{"Act": Act{}, "Done": Done{}, "Mark": Mark{}, "Camera": Camera{}, "Fact": Fact{}, "Finding": Finding{}, "Run": Run{},
+	"Step": Step{}, "Proposal": Proposal{}, "Preview": Preview{}, "Change": shell.Change{}}
+
+// schemaOf describes what is answered: a field that isn't left out where it is empty is always there.
+func schemaOf(v any) (*openapi3.SchemaRef, error) {
+	return openapi3gen.NewSchemaRefForValue(v, nil, openapi3gen.SchemaCustomizer(func(name string, t reflect.Type, tag reflect.StructTag, schema *openapi3.Schema) error {
+		if err := texts(name, t, tag, schema); err != nil {
+			return err
+		}
+		if t.Kind() != reflect.Struct || t == reflect.TypeFor[time.Time]() || t.PkgPath() == "net/netip" {
+			return nil
+		}
+		for i := range t.NumField() {
+			field, opts, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+			if field == "" || field == "-" || strings.Contains(opts, "omit") || schema.Properties[field] == nil {
+				continue
+			}
+			schema.Required = append(schema.Required, field)
+			if t.Field(i).Type.Kind() == reflect.Slice { // none of a list that is always told is null
+				schema.Properties[field].Value.Nullable = true
+			}
+		}
+		return nil
+	}))
 }
 
 // texts describes what is written otherwise than Go would have it: addresses, and a week of half hours.

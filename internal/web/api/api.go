@@ -91,7 +91,7 @@ func pageOf(c *echo.Context) (after, limit int, err error) {
 
 // Mark is how a camera stands in a stage.
 type Mark struct {
-	State    stage.State `json:"state"`
+	State    stage.State `json:"state" enum:"ready,needs,blocked,notyet,working,na,stale"`
 	Words    string      `json:"words,omitempty"`
 	Sentence string      `json:"sentence"`
 }
@@ -172,6 +172,19 @@ func (pg *Page) facts(c *echo.Context) error {
 	return c.JSON(http.StatusOK, map[string]any{"facts": out})
 }
 
+// Finding is what a rule says of a camera.
+type Finding struct {
+	Camera   int64              `json:"camera_id"`
+	Device   int64              `json:"device_id"`
+	Place    string             `json:"place"`
+	Stage    string             `json:"stage"`
+	Code     string             `json:"code"`
+	Severity string             `json:"severity" enum:"note,needs,blocks"`
+	Sentence string             `json:"sentence"`
+	WayOut   string             `json:"way_out"`
+	Evidence []finding.Evidence `json:"evidence"`
+}
+
 // findings answers with a window of what stands against cameras.
 func (pg *Page) findings(c *echo.Context) error {
 	after, limit, err := pageOf(c)
@@ -189,10 +202,9 @@ func (pg *Page) findings(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out := make([]map[string]any, len(all))
+	out := make([]Finding, len(all))
 	for i, f := range all {
-		out[i] = map[string]any{"camera_id": f.SourceID, "device_id": f.DeviceID, "place": f.Place,
-			"stage": f.Stage.Slug(), "code": f.Code, "severity": f.Severity.String(), "sentence": f.Sentence, "way_out": f.WayOut, "evidence": f.Evidence}
+		out[i] = Finding{f.SourceID, f.DeviceID, f.Place, f.Stage.Slug(), f.Code, f.Severity.String(), f.Sentence, f.WayOut, f.Evidence}
 	}
 	return c.JSON(http.StatusOK, map[string]any{"findings": out})
 }
@@ -257,7 +269,7 @@ func (pg *Page) sendRun(ctx context.Context, c *echo.Context, status int, id int
 type Run struct {
 	ID      int64      `json:"id"`
 	Stage   string     `json:"stage"`
-	Act     store.Act  `json:"act"`
+	Act     store.Act  `json:"act" enum:"read,apply,prove"`
 	Title   string     `json:"title"`
 	By      string     `json:"by"`
 	Of      string     `json:"of,omitempty"` // the selection, where it was a query
@@ -321,7 +333,11 @@ func (pg *Page) run(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	steps, err := pg.Store.StepsOf(ctx, r.ID, shell.MaxRows)
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
+	steps, err := pg.Store.StepsAfter(ctx, r.ID, after, limit)
 	if err != nil {
 		return err
 	}

@@ -5,9 +5,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/netip"
 	"reflect"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -253,6 +257,9 @@ func rowOut(r expected.Row) Row {
 	return out
 }
 
+// maxWords is how long a query of words may be, in bytes.
+const maxWords = 200
+
 // routeReadings has a window of each of them read.
 func (pg *Page) routeReadings(of *echo.Group) {
 	for _, r := range readings {
@@ -265,11 +272,42 @@ func (pg *Page) routeReadings(of *echo.Group) {
 			if err != nil {
 				return err
 			}
-			all := reflect.ValueOf(out)
+			q := c.QueryParam("q")
+			if len(q) > maxWords {
+				return shell.Problem(c, http.StatusBadRequest, fmt.Sprintf("q has at most %d characters", maxWords))
+			}
+			all, err := having(out, q)
+			if err != nil {
+				return err
+			}
 			from := min(after, all.Len())
 			return c.JSON(http.StatusOK, map[string]any{r.As: all.Slice(from, min(from+limit, all.Len())).Interface(), "total": all.Len()})
 		})
 	}
+}
+
+// key is a name in JSON: within a value its quotes would be escaped.
+var key = regexp.MustCompile(`"[a-z_]+":`)
+
+// having are the rows of a reading in which each word of a query stands, in the value of whatever field, in upper or
+// lower case.
+func having(out any, query string) (reflect.Value, error) {
+	all, words := reflect.ValueOf(out), strings.Fields(strings.ToLower(query))
+	if len(words) == 0 {
+		return all, nil
+	}
+	kept := reflect.MakeSlice(all.Type(), 0, 0)
+	for i := range all.Len() {
+		text, err := json.Marshal(all.Index(i).Interface())
+		if err != nil {
+			return kept, err
+		}
+		row := strings.ToLower(key.ReplaceAllString(string(text), ""))
+		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(row, w) }) {
+			kept = reflect.Append(kept, all.Index(i))
+		}
+	}
+	return kept, nil
 }
 
 // unchanged answers 304 where a program has what it asks for already: it says so by the tag that it got with it.

@@ -287,7 +287,7 @@ func (f forms) SiteForm() shell.Form {
 // PutAway is the form that puts the site away.
 func (f forms) PutAway() shell.Form {
 	name := f.p.Site.Name
-	return f.p.Form(shell.Form{Act: "settings/put-away", ID: "away", Do: "Put the site away", Small: true,
+	return f.p.Form(shell.Form{Act: "settings/put-away", ID: "away", Do: "Put the site away", Sure: "Put " + name + " away", Small: true,
 		Confirm: name + " is kept whole, shown in the list of sites alone, and does nothing by itself; its programs' tokens open nothing meanwhile. A lead takes it out again."})
 }
 

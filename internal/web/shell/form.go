@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -21,6 +22,7 @@ type Form struct {
 	Small   bool   // its button is
 	Secret  bool   // a browser fills in nothing
 	Confirm string // what is asked once more before it is sent; empty: nothing
+	Sure    string // what the button says that answers; empty: as its own
 	Frame   Frame  // of the page, see Frame.Form
 }
 
@@ -86,6 +88,9 @@ func (b Frame) Form(f Form) Form {
 	}
 	return f
 }
+
+// Does is what the button says that answers what is asked once more.
+func (f Form) Does() string { return cmp.Or(f.Sure, f.Do) }
 
 // Open says whether it was just refused: what holds it is open then.
 func (f Form) Open() bool { return f.Frame.Refuses(f.Act) }
