@@ -1,10 +1,14 @@
 package facts
 
 import (
+	"maps"
+	"slices"
+	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -12,6 +16,14 @@ import (
 
 // ForAccess is what the rules of access are asked of a device.
 func ForAccess(s *site.Snapshot, now time.Time, d store.Device) (access.Facts, access.Wishes) {
+	x := site.As(s, "for access "+strconv.FormatInt(now.UnixNano(), 36), d, func() asked[access.Facts, access.Wishes] {
+		f, w := forAccess(s, now, d)
+		return asked[access.Facts, access.Wishes]{f, w}
+	})
+	return x.f, x.w
+}
+
+func forAccess(s *site.Snapshot, now time.Time, d store.Device) (access.Facts, access.Wishes) {
 	asked, _ := Attempted.Of(s, d.ID)
 	f := access.Facts{LookedAt: asked.At, Trouble: asked.Trouble, NoSets: asked.NoSets, NoPassword: asked.NoPassword,
 		Basic: asked.Basic, LockedTo: asked.Locked, Open: asked.Open, Tries: s.Tries[d.ID], NoLonger: asked.Refused, NoLongerAt: asked.RefusedBy}
@@ -30,14 +42,15 @@ func ForAccess(s *site.Snapshot, now time.Time, d store.Device) (access.Facts, a
 	f.Shown, _ = ShownPin.Of(s, d.ID)
 	f.AuthFailures = authFailures(s, d)
 	f.Doubt = identity.Doubt(ForIdentity(s, d))
-	var sets []access.Set
-	for _, x := range s.Sets {
-		sets = append(sets, x)
-	}
 	seen, _ := Seen.Of(s, d.ID)
 	seen.Cert = f.Shown
 	return f, access.Wishes{AllowBasic: d.AllowsBasic(seen), Writes: writes(s, now, d),
-		Name: access.AccountName(access.ForCameras(sets, s.RecorderSets()))}
+		Name: site.Once(s, "account name", 0, func() string { return accountName(s) })}
+}
+
+// accountName is what an account is called that is made on a camera of the site.
+func accountName(s *site.Snapshot) string {
+	return access.AccountName(access.ForCameras(slices.Collect(maps.Values(s.Sets)), s.RecorderSets()))
 }
 
 // authFailures lists the recorders that sign in with another password than the device has.
@@ -64,7 +77,17 @@ func authFailures(s *site.Snapshot, d store.Device) []access.AuthFailure {
 // writes says whether something of the device's system is to be written, which takes an
 // administrator.
 func writes(s *site.Snapshot, now time.Time, d store.Device) bool {
-	f, w := ForClock(s, d)
-	ff, fw := ForIdentity(s, d)
-	return len(clock.Propose(now, f, w)) > 0 || len(identity.Propose(now, ff, fw, true)) > 0
+	if len(ClockChanges(s, now, d)) > 0 {
+		return true
+	}
+	f, w := ForIdentity(s, d)
+	return len(identity.Propose(now, f, w, true)) > 0
+}
+
+// ClockChanges is what sets a camera's clock right. It is shared by all that ask of one snapshot, and not written.
+func ClockChanges(s *site.Snapshot, now time.Time, d store.Device) []finding.Change {
+	return site.As(s, "clock changes "+strconv.FormatInt(now.UnixNano(), 36), d, func() []finding.Change {
+		f, w := ForClock(s, d)
+		return clock.Propose(now, f, w)
+	})
 }

@@ -18,6 +18,14 @@ import (
 // one that its time is held against. What its sign-in window has shown is left to who
 // knows its account.
 func ForClock(s *site.Snapshot, d store.Device) (clock.Facts, clock.Wishes) {
+	x := site.As(s, "for clock", d, func() asked[clock.Facts, clock.Wishes] {
+		f, w := forClock(s, d)
+		return asked[clock.Facts, clock.Wishes]{f, w}
+	})
+	return x.f, x.w
+}
+
+func forClock(s *site.Snapshot, d store.Device) (clock.Facts, clock.Wishes) {
 	var f clock.Facts
 	if r, ok := Clock.Of(s, d.ID); ok {
 		f.Camera = &r

@@ -8,8 +8,22 @@ import (
 	"duskyharbor/internal/store"
 )
 
+// asked is what rules are asked, facts and wishes. It is shared by all that ask of one snapshot, and not written.
+type asked[F, W any] struct {
+	f F
+	w W
+}
+
 // ForIdentity is what the rules of identity are asked of a device.
 func ForIdentity(s *site.Snapshot, d store.Device) (identity.Facts, identity.Wishes) {
+	x := site.As(s, "for identity", d, func() asked[identity.Facts, identity.Wishes] {
+		f, w := forIdentity(s, d)
+		return asked[identity.Facts, identity.Wishes]{f, w}
+	})
+	return x.f, x.w
+}
+
+func forIdentity(s *site.Snapshot, d store.Device) (identity.Facts, identity.Wishes) {
 	asked, _ := Scanned.Of(s, d.ID)
 	f := identity.Facts{LookedAt: asked.At, Tried: asked.Tried, Outcome: asked.Outcome, WasUUID: asked.WasUUID,
 		Elsewhere: asked.Elsewhere, Claims: asked.Claims, MovedFrom: asked.MovedFrom}

@@ -8,6 +8,14 @@ import (
 
 // ForStreams is what the rules of stream are asked of a view.
 func ForStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) {
+	x := site.OfView(s, "for streams", of, func() asked[stream.Facts, stream.Wishes] {
+		f, w := forStreams(s, of)
+		return asked[stream.Facts, stream.Wishes]{f, w}
+	})
+	return x.f, x.w
+}
+
+func forStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) {
 	asked, _ := StreamsRead.Of(s, of)
 	f := stream.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
 	own, others := s.ProfilesOf(of)

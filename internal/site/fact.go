@@ -3,6 +3,7 @@ package site
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"duskyharbor/internal/core/channel"
@@ -94,6 +95,21 @@ func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewF
 // New is the fact with a value, to be kept of a view, as Fact.New.
 func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.NewFact {
 	return store.NewFact{Device: of.Device.ID, View: of.ID, Name: f.Name, Via: via, At: at, Value: value}
+}
+
+// As reckons something of a device as the snapshot has it once, as Once does; of a device that was read at another time, or is
+// looked at as if it were elsewhere, it is reckoned anew.
+func As[T any](s *Snapshot, name string, d store.Device, reckon func() T) T {
+	own, ok := s.Device(d.ID)
+	if !ok || own.Version != d.Version || own.Tries != d.Tries || (own.Address == nil) != (d.Address == nil) || d.Address != nil && *own.Address != *d.Address {
+		return reckon()
+	}
+	return Once(s, name, d.ID, reckon)
+}
+
+// OfView is As of one view.
+func OfView[T any](s *Snapshot, name string, of Source, reckon func() T) T {
+	return As(s, name+" "+strconv.FormatInt(of.ID, 10), of.Device, reckon)
 }
 
 // Once reckons something of a device at its first use in a snapshot and keeps it from then on: it is shared and must

@@ -49,8 +49,20 @@ func (c *Stage) Grounds(s *site.Snapshot, of site.Source) []ground.Ground {
 	return []ground.Ground{g}
 }
 
-// Facts is what Channels' rules are asked of a view.
+// Facts is what Channels' rules are asked of a view. It is shared by all that ask of one snapshot, and not written.
 func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
+	type asked struct {
+		f channel.Facts
+		w channel.Wishes
+	}
+	x := site.OfView(s, "for channels", of, func() asked {
+		f, w := factsOf(s, of)
+		return asked{f, w}
+	})
+	return x.f, x.w
+}
+
+func factsOf(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 	f := channel.Facts{}
 	if of.Device.Address != nil {
 		f.Address = of.Device.Address.String()

@@ -3,6 +3,7 @@ package clock
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"duskyharbor/internal/core/access"
@@ -63,8 +64,7 @@ func (k *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 	if a, open := facts.Account.Of(s, d.ID); !open || a.Scheme == access.RTSP {
 		return nil
 	}
-	f, w := facts.ForClock(s, d)
-	return clock.Propose(now, f, w)
+	return slices.Clone(facts.ClockChanges(s, now, d))
 }
 
 // Grounds are where it takes the time from.

@@ -39,7 +39,11 @@ func (p *Stage) Manner() engine.Manner {
 
 // Judge says what the last walk proves.
 func (p *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
-	f := known(s, of, p.Engine.Grounds(ground.Proof, s, of))
+	var on []ground.Ground
+	if _, walked := s.Proofs[of.ID]; walked {
+		on = p.Engine.Grounds(ground.Proof, s, of)
+	}
+	f := known(s, of, on)
 	found, stale := proof.JudgeSource(now, f, of.Place)
 	return stage.Verdict{Read: f.Read(), Findings: found, Stale: stale, Done: "Walked, and every leg was on time."}
 }
