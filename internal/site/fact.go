@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -59,6 +60,10 @@ func decoded[T any](s *Snapshot, facts store.Facts, name string) (value T, ok bo
 		value, ok = had.(T)
 		return value, ok
 	}
+	if had, ok := before[T](s.had, key, raw); ok {
+		s.decoded[key] = had
+		return had, true
+	}
 	if err := json.Unmarshal(raw.Value, &value); err != nil {
 		s.bad = append(s.bad, fmt.Errorf("site: fact %s of device %d: %w", name, raw.DeviceID, err))
 		s.decoded[key] = nil
@@ -67,6 +72,21 @@ func decoded[T any](s *Snapshot, facts store.Facts, name string) (value T, ok bo
 	}
 	s.decoded[key] = value
 	return value, true
+}
+
+// before is a fact as an earlier snapshot decoded it, where it is the same.
+func before[T any](had *Snapshot, key kept, raw store.Fact) (value T, ok bool) {
+	if had == nil {
+		return value, false
+	}
+	if value, ok = had.decoded[key].(T); !ok {
+		return value, false
+	}
+	was := had.facts[key.device][key.name]
+	if key.view != 0 {
+		was = had.ofView[key.view][key.name]
+	}
+	return value, bytes.Equal(was.Value, raw.Value)
 }
 
 // From decodes the fact from what was read of one device without a snapshot.

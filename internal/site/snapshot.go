@@ -49,10 +49,21 @@ type Snapshot struct {
 	taken     map[int64]string          // what else answers where the list expects a device
 	around    int64                     // the recorders' versions: a camera's marks rest on them too
 	bad       []error
+	had       *Snapshot // read before; see Beside
 }
 
 // Load reads a site. only limits it to these devices and all recorders; nil reads all.
 func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snapshot, error) {
+	return load(ctx, st, site, only, nil)
+}
+
+// Beside reads a site once more, for other devices. What is as it was in the snapshot that was read before isn't
+// decoded again.
+func Beside(ctx context.Context, st *store.Store, had *Snapshot, only []int64) (*Snapshot, error) {
+	return load(ctx, st, had.Site.ID, only, had)
+}
+
+func load(ctx context.Context, st *store.Store, site int64, only []int64, had *Snapshot) (*Snapshot, error) {
 	read, err := st.ReadSite(ctx, site, only)
 	if err != nil {
 		return nil, err
@@ -60,7 +71,7 @@ func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snap
 	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
 		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, Least: read.Leasts, accepted: read.Accepted,
 		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
-			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices))}
+			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices)), had: had}
 	for i, d := range s.Devices {
 		s.byID[d.ID] = i
 		if d.Kind == identity.Recorder {

@@ -196,10 +196,6 @@ func (c Channel) load(s Storage, assume float64, days [WeekDays]int) Load {
 // reckon is Load over days of which so many were a Monday, a Tuesday and so on. buffer is how many
 // seconds are held back before anything happens, the most that a lead can be; 0: not told.
 func (c Channel) reckon(assume float64, buffer int, days [WeekDays]int) Load {
-	type key struct {
-		mode  uint8
-		night bool
-	}
 	var l Load
 	if c.Silent || c.Unlicensed || c.NoPlan {
 		l.Unknown = c.NoPlan && !c.Silent && !c.Unlicensed
@@ -212,19 +208,27 @@ func (c Channel) reckon(assume float64, buffer int, days [WeekDays]int) Load {
 	if total == 0 {
 		return l
 	}
-	seen := map[key]part{}
+	var seen [MostModes][2]struct { // by mode, by day and by night
+		part
+		known bool
+	}
 	for d, day := range c.Plan.Week {
 		if days[d] == 0 {
 			continue
 		}
 		share := float64(days[d]) / float64(total)
 		for half, mode := range day {
-			k := key{mode, IsNight(half)}
-			p, known := seen[k]
-			if !known && int(mode) < len(c.Plan.Modes) {
-				p = c.part(c.Plan.Modes[mode], k.night, buffer, assume, &l)
+			if int(mode) >= min(len(c.Plan.Modes), MostModes) {
+				continue // nothing is kept in it
 			}
-			seen[k] = p
+			at, night := 0, IsNight(half)
+			if night {
+				at = 1
+			}
+			p := &seen[mode][at]
+			if !p.known {
+				p.part, p.known = c.part(c.Plan.Modes[mode], night, buffer, assume, &l), true
+			}
 			l.Bytes += p.all * 1800 * share
 			l.Event += p.event * 1800 * share
 			l.Duty += p.duty * share / HalfHours

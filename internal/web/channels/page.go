@@ -328,7 +328,7 @@ func (pg *Page) front(ctx context.Context, p *shell.Request, d *channelsData, co
 	for i, of := range held {
 		devices[i] = of.Device.ID
 	}
-	s, err := site.Load(ctx, pg.Store, p.Site.ID, devices) // they needn't be in the page's window
+	s, err := site.Beside(ctx, pg.Store, p.Snapshot, devices) // they needn't be in the page's window
 	if err != nil {
 		return err
 	}

@@ -393,7 +393,7 @@ func (pg *Page) held(ctx context.Context, p *shell.Request) (map[[2]int64]site.S
 	for i, of := range sources {
 		devices[i] = of.Device.ID
 	}
-	s, err := site.Load(ctx, pg.Store, p.Site.ID, devices)
+	s, err := site.Beside(ctx, pg.Store, p.Snapshot, devices)
 	if err != nil {
 		return nil, nil, err
 	}
