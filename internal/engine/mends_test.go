@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -229,6 +230,73 @@ func TestALockedTableIsOursAndTriedAgain(t *testing.T) {
 	if r := b.wait(run, nil); r.Done != 1 {
 		steps, _ := b.Store.StepsOf(ctx, run, 1)
 		t.Errorf("%+v %+v", r, steps)
+	}
+}
+
+// A change that is held up since the database's connections are all in use is no word on the camera: what is told is this
+// server's own trouble, and it is made once there is room again.
+func TestAStarvedPoolIsOurs(t *testing.T) {
+	t.Parallel()
+	var b *fixture
+	starve := make(chan struct{}, 1)
+	said := make(chan string, 1)
+	opt := paused(func(at string) {
+		if at != engine.PointRead {
+			return
+		}
+		select {
+		case <-starve:
+		default:
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		var held []interface{ Release() }
+		for range b.Store.Pool.Config().MaxConns {
+			c, err := b.Store.Pool.Acquire(ctx)
+			if err != nil {
+				break
+			}
+			held = append(held, c)
+		}
+		go func() { // for longer than a change may take
+			<-time.After(6 * time.Second)
+			for _, c := range held {
+				c.Release()
+			}
+			said <- fmt.Sprint(len(held))
+		}()
+	})
+	opt.ChangeLimit = 3 * time.Second
+	b = openOn(t, testbed.StartOnly(t, "Fuel jetty", "Quay recorder"), opt)
+	b.find()
+	b.read(stage.SignIn, "Fuel jetty")
+	b.readAll(stage.Clock)
+	starve <- struct{}{}
+	run := b.apply(stage.Clock, "Fuel jetty")
+	if n := <-said; n != fmt.Sprint(b.Store.Pool.Config().MaxConns) {
+		t.Fatalf("%s connections were held", n)
+	}
+	steps, err := b.Store.StepsOf(t.Context(), run.ID, 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	changes, err := b.Store.Changes(t.Context(), b.Site, 0, 0, 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, says := range []string{steps[0].Says, changes[0].Says} {
+		if strings.Contains(says, "no answer") || strings.Contains(says, "too slow") {
+			t.Errorf("the camera is blamed: %q", says)
+		}
+	}
+	t.Logf("step %s: %s; change %s: %s", steps[0].State, steps[0].Says, changes[0].State, changes[0].Says)
+	if run.Failed > 0 { // it says so, and is offered again
+		b.read(stage.Clock, "Fuel jetty")
+		run = b.apply(stage.Clock, "Fuel jetty")
+	}
+	if m := b.mark("Fuel jetty", stage.Clock); run.Failed > 0 || m.State != stage.Ready {
+		t.Errorf("%+v, %+v", run, m)
 	}
 }
 
