@@ -85,7 +85,7 @@ func JudgeAccepted(accepted Pictures) (out finding.Finding, open bool) {
 
 // Done is what a view's streams are where nothing is wrong with them.
 func Done(w Wishes) string {
-	if fi, open := JudgeAccepted(w.Standing()); open {
+	if fi, open := JudgeAccepted(w.Accepted); open {
 		return "Every stream delivers what it declares. " + fi.Sentence
 	}
 	return "Every stream delivers what it declares, and its picture was accepted by day and by night."

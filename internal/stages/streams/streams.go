@@ -46,7 +46,7 @@ func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	if setup, held := facts.ForPicture(s, of); setup != nil && f.Read() {
 		findings = append(findings, view.Judge(*setup, held)...)
 	}
-	if fi, open := stream.JudgeAccepted(w.Standing()); open && f.Read() && f.Trouble == "" {
+	if fi, open := stream.JudgeAccepted(w.Accepted); open && f.Read() && f.Trouble == "" {
 		findings = append(findings, fi)
 	}
 	finding.Sort(findings)
