@@ -58,7 +58,7 @@ func (t *try) Begin(ctx context.Context) error {
 		return left > 0 || t.stage != "" && may
 	})
 	if err == nil && !ok {
-		return noTry{trouble.UserErrorf("No try is left on %s until %s UTC: %d were wrong or had no answer. Sign in again then.",
+		return noTry{trouble.UserErrorf("No try is left on %s until %s UTC: %d were wrong or had no plain answer. Sign in again then.",
 			t.b.Device.Place, until.UTC().Format("15:04"), access.Budget)}
 	}
 	t.id = id

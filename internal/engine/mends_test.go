@@ -56,7 +56,7 @@ func TestWhatOpenedItGoesFirstOnceATryIsLeft(t *testing.T) {
 	if n := cam.Served("GetDeviceInformation"); n != signed {
 		t.Errorf("it was signed in to %d times", n-signed)
 	}
-	if got := b.sentences(was); b.codes(was) != "access.budget" || !strings.Contains(got, "2 tries that were wrong or had no answer within 30 minutes") {
+	if got := b.sentences(was); b.codes(was) != "access.budget" || !strings.Contains(got, "2 tries that were wrong or had no plain answer within 30 minutes") {
 		t.Errorf("%s", got)
 	}
 	if d := b.device("Slipway"); d.OpenedSet == nil || *d.OpenedSet != *was.OpenedSet {

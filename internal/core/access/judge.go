@@ -107,7 +107,7 @@ func (f Facts) LockedNow(now time.Time, alone int64) time.Time {
 // spent says in words what the budget went on, once nothing of it is left.
 func (f Facts) spent(now time.Time) string {
 	if slices.ContainsFunc(f.Tries, func(t Try) bool { return t.Outcome == Pending && t.counts(now) }) {
-		return fmt.Sprintf("%d tries that were wrong or had no answer", Budget)
+		return fmt.Sprintf("%d tries that were wrong or had no plain answer", Budget)
 	}
 	return fmt.Sprintf("%d wrong tries", Budget)
 }
