@@ -150,3 +150,16 @@ func TestLockedNow(t *testing.T) {
 		}
 	}
 }
+
+// A password is written with the level that was read; where none was, or one that can't be written, it isn't.
+func TestNobodyIsMadeAnAdministratorForWantOfKnowing(t *testing.T) {
+	for level, ok := range map[string]bool{Administrator: true, Operator: true, "User": true, "Anonymous": true, "": false, NoAdministrator: false, "administrator": false, "Extended": false} {
+		got, err := Kept(level, "otter")
+		if (err == nil) != ok || ok && got != level || !ok && got != "" {
+			t.Errorf("%q: %q, %v", level, got, err)
+		}
+	}
+	if AccountText("otter", "") != "otter, level not told" {
+		t.Error(AccountText("otter", ""))
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/trouble"
 )
 
 // Facts is what the judge of Sign-in knows of one device.
@@ -143,6 +144,16 @@ func LevelFor(w Wishes) string {
 		return Administrator
 	}
 	return Operator
+}
+
+// Kept is the level that an account keeps where its password is written, which writes the level too (ONVIF Core,
+// 8.4.6): the one that was read. Nobody is made an administrator for want of knowing.
+func Kept(level, name string) (string, error) {
+	switch level {
+	case Administrator, Operator, "User", "Anonymous":
+		return level, nil
+	}
+	return "", trouble.UserErrorf("Which level %s has isn't told, and its password isn't written without it: give it another on the device's own page.", name)
 }
 
 // enough says whether a level does the job; one that the device doesn't tell does.
@@ -342,7 +353,12 @@ func RestartNow() finding.Change {
 }
 
 // AccountText is the canonical text of an account of a level.
-func AccountText(name, level string) string { return name + ", " + level }
+func AccountText(name, level string) string {
+	if level == "" {
+		level = "level not told"
+	}
+	return name + ", " + level
+}
 
 // Propose lists what would open the device or close what stands open.
 func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {

@@ -71,8 +71,8 @@ func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) en
 			if err != nil {
 				return "", err
 			}
-			level, err := g.tryLevel(ctx, d, s, set, schemes[0])
-			if level == "" {
+			took, level, err := g.tryLevel(ctx, d, s, set, schemes[0])
+			if !took {
 				return "another password than the one that was sealed here", err
 			}
 			return access.AccountText(name, level), err
@@ -102,34 +102,25 @@ func (g *Stage) firstEditor(d store.Device, s *site.Snapshot, c store.Change) en
 	}
 }
 
-// tryLevel tries a set over ONVIF within the budget and returns the level that it has;
-// empty where it is refused.
-func (g *Stage) tryLevel(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme) (string, error) {
+// tryLevel tries a set over ONVIF within the budget: whether it is taken, and the level that it has, as the device tells
+// it; empty where it doesn't.
+func (g *Stage) tryLevel(ctx context.Context, d store.Device, s *site.Snapshot, set store.SealedSet, scheme access.Scheme) (took bool, level string, err error) {
 	cam, err := g.Accounts.OpenWith(ctx, d, s, set.ID, scheme)
 	if err != nil {
-		return "", err
+		return false, "", err
 	}
 	defer cam.Close()
 	if _, err = cam.Information(ctx); errors.Is(err, dial.ErrNotAuthorised) {
-		return "", nil
+		return false, "", nil
 	}
 	if err != nil {
-		return "", err
+		return false, "", err
 	}
-	level := access.Administrator
-	users, err := cam.Users(ctx)
-	switch {
-	case errors.Is(err, dial.ErrNotAuthorised):
-		return access.NoAdministrator, nil
-	case err != nil:
-		return "", err
+	level, err = cam.Level(ctx, set.Username)
+	if errors.Is(err, dial.ErrNotAuthorised) {
+		return true, access.NoAdministrator, nil
 	}
-	for _, u := range users {
-		if u.Name == set.Username && u.Level != "" {
-			level = u.Level
-		}
-	}
-	return level, nil
+	return err == nil, level, err
 }
 
 // createEditor makes an ONVIF account with the account that opens the web page. Before it
@@ -147,8 +138,8 @@ func (g *Stage) createEditor(d store.Device, s *site.Snapshot, c store.Change) e
 			if err != nil {
 				return "", err
 			}
-			level, err := g.tryLevel(ctx, d, s, set, access.Digest)
-			if level == "" {
+			took, level, err := g.tryLevel(ctx, d, s, set, access.Digest)
+			if !took {
 				return access.NoAccount, err
 			}
 			if asked := c.Args["level"]; level == access.NoAdministrator && asked != access.Administrator {
@@ -217,11 +208,11 @@ func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change)
 				if err != nil {
 					return "", err
 				}
-				level, err := g.tryLevel(ctx, d, s, set, opens.Scheme)
+				took, _, err := g.tryLevel(ctx, d, s, set, opens.Scheme)
 				if err != nil {
 					return "", err
 				}
-				if level != "" {
+				if took {
 					return []string{firstText, secondText}[i], opened(ctx, id)
 				}
 			}
@@ -241,9 +232,15 @@ func (g *Stage) passwordEditor(d store.Device, s *site.Snapshot, c store.Change)
 			if err != nil {
 				return err
 			}
-			level := opens.Level
-			if level == "" {
-				level = access.Administrator
+			level, err := access.Kept(opens.Level, opens.Username)
+			if err != nil { // it wasn't told at the last reading
+				told, lerr := cam.Level(ctx, opens.Username)
+				if lerr != nil && !errors.Is(lerr, dial.ErrNotAuthorised) {
+					return lerr
+				}
+				if level, err = access.Kept(told, opens.Username); err != nil {
+					return err
+				}
 			}
 			sent = true
 			if err := cam.SetUser(ctx, set.Username, password, level); err != nil {
