@@ -274,8 +274,13 @@ func TestAStarvedPoolIsOurs(t *testing.T) {
 	b.readAll(stage.Clock)
 	starve <- struct{}{}
 	run := b.apply(stage.Clock, "Fuel jetty")
-	if n := <-said; n != fmt.Sprint(b.Store.Pool.Config().MaxConns) {
-		t.Fatalf("%s connections were held", n)
+	select {
+	case n := <-said:
+		if n != fmt.Sprint(b.Store.Pool.Config().MaxConns) {
+			t.Fatalf("%s connections were held", n)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("the pool was never starved: no change was read")
 	}
 	steps, err := b.Store.StepsOf(t.Context(), run.ID, 5)
 	if err != nil {

@@ -114,6 +114,12 @@ func TestAPictureIsDrawnOn(t *testing.T) {
 	}
 	s.is("as many corners as may be", [][][2]float64{{{0.1, 0.1}, {0.2, 0.1}, {0.3, 0.2}, {0.2, 0.4}, {0.1, 0.3}}})
 
+	s = easel(t, p, "16 / 9", "tool: 'point', most: 2")
+	for _, at := range [][2]float64{{0.2, 0.2}, {0.5, 0.5}, {0.8, 0.4}} {
+		s.tap(at[0], at[1])
+	}
+	s.is("the last two of three places", [][][2]float64{{{0.5, 0.5}}, {{0.8, 0.4}}})
+
 	s = easel(t, p, "16 / 9", "tool: 'box', most: 1")
 	testbed.Eval[bool](p, "(document.querySelector('#easel svg').focus(), true)")
 	for _, key := range []string{kb.ArrowLeft, kb.ArrowLeft, kb.Enter, kb.ArrowRight, kb.ArrowDown, kb.ArrowDown, kb.Enter} {

@@ -151,7 +151,7 @@ func (*Page) Draws() map[string]shell.Draw {
 
 // sketchWeek is a plan as a small week: a row a day, a run a part.
 func sketchWeek(p recording.Plan) shell.Sketch {
-	s := shell.Sketch{Name: p.Short(), Class: "weekly", Width: recording.HalfHours, Height: 2 * recording.WeekDays}
+	s := shell.Sketch{Name: p.Short(), Width: recording.HalfHours, Height: 2 * recording.WeekDays}
 	for d, day := range p.Week {
 		for from := 0; from < recording.HalfHours; {
 			end := from + 1

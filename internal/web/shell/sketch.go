@@ -4,7 +4,6 @@ package shell
 // picture. The words stay beside it, folded.
 type Sketch struct {
 	Name   string  // "by night, by day"
-	Class  string  // how it is drawn: "week", "view"
 	Width  float64 // of what it is drawn in, in its own units
 	Height float64
 	Parts  []SketchPart

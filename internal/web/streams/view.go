@@ -115,7 +115,7 @@ func (*Page) Draws() map[string]shell.Draw {
 }
 
 func sketchAreas(all []scene.Polygon) shell.Sketch {
-	s := shell.Sketch{Name: "nothing hidden", Class: "viewed", Width: 64, Height: 36, Parts: []shell.SketchPart{{W: 64, H: 36, Class: "ground"}}}
+	s := shell.Sketch{Name: "nothing hidden", Width: 64, Height: 36, Parts: []shell.SketchPart{{W: 64, H: 36, Class: "ground"}}}
 	if len(all) > 0 {
 		s.Name = shell.Plural(len(all), "mask")
 	}
