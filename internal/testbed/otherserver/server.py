@@ -23,7 +23,10 @@ streams = {
     "/h264": h264,
     "/h265": source + " ! x265enc tune=zerolatency speed-preset=ultrafast bitrate=400 key-int-max=15 ! rtph265pay name=pay0 pt=96 config-interval=-1",
     "/jpeg": source + " ! jpegenc quality=60 ! rtpjpegpay name=pay0 pt=26",
-    "/both": h264 + " audiotestsrc is-live=true ! audio/x-raw,rate=8000,channels=1 ! mulawenc ! rtppcmupay name=pay1 pt=0",
+    # Who plays the picture alone leaves the sound unlinked, which stops the whole now and then: it goes nowhere besides.
+    "/both": h264
+    + " audiotestsrc is-live=true ! audio/x-raw,rate=8000,channels=1 ! mulawenc ! tee name=sound ! queue"
+    + " ! fakesink sync=false async=false  sound. ! rtppcmupay name=pay1 pt=0",
 }
 
 server = GstRtspServer.RTSPServer()
