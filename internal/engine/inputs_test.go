@@ -89,10 +89,10 @@ func TestTheListNamesInputs(t *testing.T) {
 	if err != nil || len(bad) > 0 || len(gone) > 0 || slices.ContainsFunc(lines, func(l expected.Taking) bool { return l.New }) {
 		t.Errorf("exported and taken again: %+v, gone %v, %v", bad, gone, err)
 	}
-	if err := b.Store.DropView(t.Context(), b.Site, gate.ID); err != nil {
+	if err := b.Store.DropSource(t.Context(), b.Site, gate.ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Store.DropView(t.Context(), b.Site, views[0].ID); err == nil {
+	if err := b.Store.DropSource(t.Context(), b.Site, views[0].ID); err == nil {
 		t.Error("a device's first view was dropped")
 	}
 	if got := shows(); len(got) != 2 || b.device(place).Views != 2 {

@@ -63,7 +63,7 @@ func (e *Engine) Marks(now time.Time, s *site.Snapshot, d store.Device) []store.
 			var j store.Judged
 			if st.OfDevice() && !of.First() {
 				j = out[i] // of the first view
-				j.SourceID, j.Act, j.Changes, j.Findings = of.ID, j.Act.OfView(st, of.Nth), 0, nil
+				j.SourceID, j.Act, j.Changes, j.Findings = of.ID, j.Act.OfSource(st, of.Nth), 0, nil
 			} else {
 				j = e.judgeOne(now, s, of, st, before)
 			}

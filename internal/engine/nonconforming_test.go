@@ -119,10 +119,10 @@ func TestOddDevicesAreNamedAndMended(t *testing.T) {
 	}
 	hangs := b.device("Hangs up").ID
 	_, views := facts.VideoSources.Of(b.view(), hangs)
-	_, seat := facts.IPConfig.Of(b.view(), hangs)
+	_, ip := facts.IPConfig.Of(b.view(), hangs)
 	users, _ := facts.Users.Of(b.view(), hangs)
-	if !views || !seat || len(users) == 0 || cams["Hangs up"].Wrongs() > 0 {
-		t.Errorf("what hangs up on every fifth request isn't read to its end: views %v, address %v, users %v", views, seat, users)
+	if !views || !ip || len(users) == 0 || cams["Hangs up"].Wrongs() > 0 {
+		t.Errorf("what hangs up on every fifth request isn't read to its end: views %v, address %v, users %v", views, ip, users)
 	}
 	if cams["Locks at once"].Opens("otter", b.Secrets.House) || !cams["Locks at once"].Locked() {
 		t.Error("it isn't locked")

@@ -19,8 +19,8 @@ type named struct {
 	value reflect.Type
 }
 
-func of[T any](k site.Fact[T]) named         { return named{k.Name, reflect.TypeFor[T]()} }
-func ofView[T any](k site.ViewFact[T]) named { return named{k.Name, reflect.TypeFor[T]()} }
+func of[T any](k site.Fact[T]) named           { return named{k.Name, reflect.TypeFor[T]()} }
+func ofView[T any](k site.SourceFact[T]) named { return named{k.Name, reflect.TypeFor[T]()} }
 
 var stored = []named{of(facts.Seen), of(facts.Scanned), of(facts.Account), of(facts.Attempted), of(facts.PasswordRule), of(facts.WebAccount), of(facts.Users),
 	of(facts.Info), of(facts.Services), of(facts.IPConfig), of(facts.DNS), of(facts.Hidden), of(facts.VideoSources), of(facts.Pin), of(facts.ShownPin), of(facts.Clock),

@@ -12,11 +12,11 @@ import (
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/site"
 )
 
@@ -47,15 +47,15 @@ var (
 
 // Keys of the facts that are kept of a device's views.
 var (
-	Measured    = site.ViewFact[[]stream.Measured]{Name: fact.Measured} // of the profiles that show it
-	StreamsRead = site.ViewFact[fact.LastRead]{Name: fact.StreamsRead}
-	Still       = site.ViewFact[stream.Seen]{Name: fact.Still}   // the last one
-	Setup       = site.ViewFact[view.Setup]{Name: fact.Setup}    // how its picture is made, and what lies over it
-	TriedPTZ    = site.ViewFact[view.Tried]{Name: fact.TriedPTZ} // how it moved when it was nudged
-	Rules       = site.ViewFact[[]rule.Rule]{Name: fact.Rules}   // of its analytics
-	Inputs      = site.ViewFact[route.Inputs]{Name: fact.Inputs} // of its channel
-	RoutesRead  = site.ViewFact[fact.LastRead]{Name: fact.RoutesRead}
-	Placed      = site.ViewFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where
+	Measured    = site.SourceFact[[]stream.Measured]{Name: fact.Measured} // of the profiles that show it
+	StreamsRead = site.SourceFact[fact.LastRead]{Name: fact.StreamsRead}
+	Still       = site.SourceFact[stream.Seen]{Name: fact.Still}      // the last one
+	Setup       = site.SourceFact[picture.Setup]{Name: fact.Setup}    // how its picture is made, and what lies over it
+	TriedPTZ    = site.SourceFact[picture.Tried]{Name: fact.TriedPTZ} // how it moved when it was nudged
+	Rules       = site.SourceFact[[]rule.Rule]{Name: fact.Rules}      // of its analytics
+	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs}    // of its channel
+	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}
+	Placed      = site.SourceFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where
 )
 
 // Watch is until when a clock is read again and again, as a person asked.

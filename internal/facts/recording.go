@@ -40,7 +40,7 @@ func ForRecording(s *site.Snapshot, of site.Source) (recording.Facts, recording.
 
 // Term is for how many days the site keeps.
 func Term(s *site.Snapshot) recording.Term {
-	return recording.Term{Least: s.Site.KeepLeast, Most: s.Site.KeepMost}
+	return recording.Term{Least: s.Site.LeastDays, Most: s.Site.MostDays}
 }
 
 // Assume is how often something is taken to happen where nobody counted, 0 to 1.
@@ -60,7 +60,7 @@ func Holds(s *site.Snapshot, slot channel.Slot) (of site.Source, profiles []stre
 		}
 		profiles, _ = site.Profiles.Of(s, x.Device.ID)
 		own, others := s.ProfilesOf(x)
-		view := channel.View{Address: slot.Address, First: x.First()}
+		view := channel.SourceProfiles{Address: slot.Address, First: x.First()}
 		for _, p := range own {
 			view.Own = append(view.Own, p.Token)
 		}

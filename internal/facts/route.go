@@ -28,7 +28,7 @@ func ForRoutes(s *site.Snapshot, of site.Source) route.Facts {
 }
 
 // EventsOf is a view as its device's events name it.
-func EventsOf(s *site.Snapshot, of site.Source) topic.View {
+func EventsOf(s *site.Snapshot, of site.Source) topic.SourceTokens {
 	own, others := s.ProfilesOf(of)
-	return topic.View{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
+	return topic.SourceTokens{Own: stream.SourceTokens(own), Others: stream.SourceTokens(others)}
 }

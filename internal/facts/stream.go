@@ -1,14 +1,14 @@
 package facts
 
 import (
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/site"
 )
 
 // ForStreams is what the rules of stream are asked of a view.
 func ForStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) {
-	x := site.OfView(s, "for streams", of, func() asked[stream.Facts, stream.Wishes] {
+	x := site.OfSource(s, "for streams", of, func() asked[stream.Facts, stream.Wishes] {
 		f, w := forStreams(s, of)
 		return asked[stream.Facts, stream.Wishes]{f, w}
 	})
@@ -41,16 +41,16 @@ func forStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) 
 		}
 	}
 	for _, other := range s.Recorders() {
-		if r, ok := site.Recorder.Of(s, other.ID); ok && planned && other.ID != rec.ID && other.Feeds == nil && stream.Takes(own, r.Limits.Codecs) {
-			w.Takers = append(w.Takers, other.Place)
+		if r, ok := site.Recorder.Of(s, other.ID); ok && planned && other.ID != rec.ID && other.Cascade == nil && stream.Takes(own, r.Limits.Codecs) {
+			w.OtherRecorders = append(w.OtherRecorders, other.Place)
 		}
 	}
 	return f, w
 }
 
 // ForPicture is what the rules about a view's picture are asked: nil where it wasn't read.
-func ForPicture(s *site.Snapshot, of site.Source) (*view.Setup, view.Wishes) {
-	w := view.Wishes{Place: of.Place}
+func ForPicture(s *site.Snapshot, of site.Source) (*picture.Setup, picture.Wishes) {
+	w := picture.Wishes{Place: of.Place}
 	if rec, _, planned := s.HolderOf(of); planned {
 		w.Recorder = rec.Place
 		if r, ok := site.Recorder.Of(s, rec.ID); ok {

@@ -186,7 +186,7 @@ func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Sho
 
 // Keep notes that a call's page still looks: it says so every half minute.
 func (r *Relay) Keep(ctx context.Context, site, call int64) error {
-	return r.store.KeepCall(ctx, site, call)
+	return r.store.TouchCall(ctx, site, call)
 }
 
 // withoutCandidates is an offer without the addresses that it names: a browser is spoken to at

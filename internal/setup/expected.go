@@ -154,7 +154,7 @@ func dropRow(ctx context.Context, c *act.Call, x RowID) (act.Kept, error) {
 	}
 	judge := []int64{of.Device.ID}
 	if !of.First() {
-		if err = c.Store.DropView(ctx, c.Site.ID, of.ID); errors.Is(err, store.ErrBusy) {
+		if err = c.Store.DropSource(ctx, c.Site.ID, of.ID); errors.Is(err, store.ErrBusy) {
 			err = trouble.UserError("A change of " + of.Device.Place + " is being made: let it end, or stop its run first.")
 		}
 		return act.Kept{Says: of.Place + " is off the list; the other views of its device stay.", Did: "took a view off the list", Detail: of.Place, Judge: judge}, err

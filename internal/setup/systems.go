@@ -28,7 +28,7 @@ func systems() []act.Any {
 // System is a system as it is typed.
 type System struct {
 	Name    string `form:"name" json:"name"`
-	Kind    string `form:"kind" json:"kind" enum:"desk,station,analyser,time"`
+	Kind    string `form:"kind" json:"kind" enum:"vms,station,analyser,time"`
 	Address string `form:"address" json:"address"`
 	Set     int64  `form:"set" json:"set_id,omitempty"` // its account; 0: none
 	Note    string `form:"note" json:"note,omitempty"`

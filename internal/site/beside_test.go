@@ -12,7 +12,7 @@ func TestWhatIsAsItWasIsNotDecodedAgain(t *testing.T) {
 		N    int `json:"n"`
 		Seen bool
 	}
-	fact, viewed := Fact[*reading]{Name: "lens"}, ViewFact[*reading]{Name: "lens"}
+	fact, viewed := Fact[*reading]{Name: "lens"}, SourceFact[*reading]{Name: "lens"}
 	of := func(value string) store.Fact { return store.Fact{DeviceID: 7, Name: "lens", Value: []byte(value)} }
 	ofView := func(view int64, value string) store.Fact {
 		return store.Fact{DeviceID: 7, View: view, Name: "lens", Value: []byte(value)}

@@ -21,9 +21,9 @@ import (
 //	l, ok := lens.Of(snapshot, d.ID)                            // when it is judged
 type Fact[T any] struct{ Name string }
 
-// ViewFact is the typed key of a fact of one view of a device. Each of a device's views
+// SourceFact is the typed key of a fact of one view of a device. Each of a device's views
 // has its own.
-type ViewFact[T any] struct{ Name string }
+type SourceFact[T any] struct{ Name string }
 
 // Keys of the facts that a reading itself rests on: who holds what, and by which of its profiles.
 var (
@@ -46,7 +46,7 @@ func (f Fact[T]) Of(s *Snapshot, device int64) (value T, ok bool) {
 }
 
 // Of is the fact of a view, as Fact.Of.
-func (f ViewFact[T]) Of(s *Snapshot, of Source) (value T, ok bool) {
+func (f SourceFact[T]) Of(s *Snapshot, of Source) (value T, ok bool) {
 	return decoded[T](s, s.ofView[of.ID], f.Name)
 }
 
@@ -105,7 +105,9 @@ func (f Fact[T]) From(facts store.Facts) (value T, ok bool, err error) {
 func (f Fact[T]) ReadAt(s *Snapshot, device int64) time.Time { return s.facts[device][f.Name].ReadAt }
 
 // ReadAt tells when the fact was read, zero when it wasn't.
-func (f ViewFact[T]) ReadAt(s *Snapshot, of Source) time.Time { return s.ofView[of.ID][f.Name].ReadAt }
+func (f SourceFact[T]) ReadAt(s *Snapshot, of Source) time.Time {
+	return s.ofView[of.ID][f.Name].ReadAt
+}
 
 // New is the fact with a value, to be kept: via is the call that read it at at.
 func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewFact {
@@ -113,7 +115,7 @@ func (f Fact[T]) New(device int64, via string, at time.Time, value T) store.NewF
 }
 
 // New is the fact with a value, to be kept of a view, as Fact.New.
-func (f ViewFact[T]) New(of Source, via string, at time.Time, value T) store.NewFact {
+func (f SourceFact[T]) New(of Source, via string, at time.Time, value T) store.NewFact {
 	return store.NewFact{Device: of.Device.ID, View: of.ID, Name: f.Name, Via: via, At: at, Value: value}
 }
 
@@ -127,8 +129,8 @@ func As[T any](s *Snapshot, name string, d store.Device, reckon func() T) T {
 	return Once(s, name, d.ID, reckon)
 }
 
-// OfView is As of one view.
-func OfView[T any](s *Snapshot, name string, of Source, reckon func() T) T {
+// OfSource is As of one view.
+func OfSource[T any](s *Snapshot, name string, of Source, reckon func() T) T {
 	return As(s, name+" "+strconv.FormatInt(of.ID, 10), of.Device, reckon)
 }
 

@@ -15,10 +15,10 @@ func (s *Snapshot) takes(recorder int64, table *channel.Recorder) {
 		if key == "" {
 			continue
 		}
-		if s.takers == nil {
-			s.takers = map[string][]channel.Held{}
+		if s.takenFrom == nil {
+			s.takenFrom = map[string][]channel.Held{}
 		}
-		s.takers[key] = append(s.takers[key], channel.Held{Recorder: recorder, Slot: &table.Slots[i]})
+		s.takenFrom[key] = append(s.takenFrom[key], channel.Held{Recorder: recorder, Slot: &table.Slots[i]})
 	}
 }
 
@@ -70,7 +70,7 @@ func (s *Snapshot) AlsoOn(of Source) (out []channel.Named) {
 		given = append(given, ServedAt(d, other.Slot))
 	}
 	for _, at := range given {
-		for _, t := range s.takers[channel.StreamKey(at)] {
+		for _, t := range s.takenFrom[channel.StreamKey(at)] {
 			add(t.Recorder, *t.Slot)
 		}
 	}

@@ -45,7 +45,7 @@ type Snapshot struct {
 	decoded   map[kept]any
 	byID      map[int64]int
 	holders   channel.Holders
-	takers    map[string][]channel.Held // who takes the stream at an address, by channel.StreamKey
+	takenFrom map[string][]channel.Held // who takes the stream at an address, by channel.StreamKey
 	taken     map[int64]string          // what else answers where the list expects a device
 	around    int64                     // the recorders' versions: a camera's marks rest on them too
 	bad       []error
@@ -221,8 +221,8 @@ func (s *Snapshot) SlotOn(of Source, recorder int64) *channel.Slot {
 }
 
 // viewOf is a view as recorders' slots are compared with it.
-func (s *Snapshot) viewOf(of Source) channel.View {
-	v := channel.View{First: of.First()}
+func (s *Snapshot) viewOf(of Source) channel.SourceProfiles {
+	v := channel.SourceProfiles{First: of.First()}
 	if of.Device.Address != nil {
 		v.Address = of.Device.Address.String()
 	}
@@ -242,5 +242,5 @@ func (s *Snapshot) viewOf(of Source) channel.View {
 // ProfilesOf are the profiles that show a view, and those that show its device's others.
 func (s *Snapshot) ProfilesOf(of Source) (own, others []stream.Profile) {
 	all, _ := Profiles.Of(s, of.Device.ID)
-	return stream.OfView(all, of.Video)
+	return stream.OfSource(all, of.Video)
 }

@@ -51,9 +51,9 @@ func Sent(c store.Change) time.Duration {
 	return time.Since(*c.SentAt)
 }
 
-// KeepAsked keeps how asking for a view went: when it began, and in which words it failed.
+// NoteAsked keeps how asking for a view went: when it began, and in which words it failed.
 // Trouble of ours isn't kept as the device's, it comes back.
-func (k Services) KeepAsked(ctx context.Context, key site.ViewFact[fact.LastRead], of site.Source, via string,
+func (k Services) NoteAsked(ctx context.Context, key site.SourceFact[fact.LastRead], of site.Source, via string,
 	began time.Time, failed error) error {
 	if failed != nil && engine.Ours(failed) {
 		return failed

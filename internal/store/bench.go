@@ -54,22 +54,22 @@ func (s *Store) BenchEntries(ctx context.Context, recorder int64) ([]channel.Ben
 	return out, err
 }
 
-// SetFeeds keeps that a recorder of a site takes other recorders' channels, and which; nil: it takes
+// SetCascade keeps that a recorder of a site takes other recorders' channels, and which; nil: it takes
 // cameras. ErrNotFound where the site has no such recorder.
-func (s *Store) SetFeeds(ctx context.Context, site, recorder int64, f *channel.Feeding) error {
-	tag, err := s.db.Exec(ctx, `update device set feeds = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, f)
+func (s *Store) SetCascade(ctx context.Context, site, recorder int64, f *channel.Cascade) error {
+	tag, err := s.db.Exec(ctx, `update device set cascade = $3, version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'`, site, recorder, f)
 	return orNone(tag.RowsAffected(), err)
 }
 
-// PickFeed keeps that a recorder takes a channel of another, or doesn't any more. Nothing is kept of
+// PickCascade keeps that a recorder takes a channel of another, or doesn't any more. Nothing is kept of
 // one that takes cameras.
-func (s *Store) PickFeed(ctx context.Context, recorder int64, p channel.Pick, on bool) error {
+func (s *Store) PickCascade(ctx context.Context, recorder int64, p channel.Pick, on bool) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		var f *channel.Feeding
-		if err := tx.QueryRow(ctx, `select feeds from device where id = $1 for update`, recorder).Scan(&f); err != nil || f == nil {
+		var f *channel.Cascade
+		if err := tx.QueryRow(ctx, `select cascade from device where id = $1 for update`, recorder).Scan(&f); err != nil || f == nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `update device set feeds = $2, version = version + 1 where id = $1`, recorder, f.With(p, on))
+		_, err := tx.Exec(ctx, `update device set cascade = $2, version = version + 1 where id = $1`, recorder, f.With(p, on))
 		return err
 	})
 }

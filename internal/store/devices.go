@@ -39,7 +39,7 @@ type Device struct {
 	Tries      int64          // sign-ins that were ever begun, see BeginTry
 	Version    int64
 	Bench      *channel.Bench   // a recorder that is set up by hand; nil: it has an interface
-	Feeds      *channel.Feeding // a recorder that takes other recorders' channels; nil: it takes cameras
+	Cascade    *channel.Cascade // a recorder that takes other recorders' channels; nil: it takes cameras
 }
 
 // Known is the device as identity reconciles it.
@@ -60,7 +60,7 @@ func (d Device) AllowsBasic(s identity.Sighting) bool {
 	return d.BasicFor != nil && d.BasicFor.Holds(s)
 }
 
-const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.paths, d.views, d.tries, d.version, d.bench, d.feeds`
+const deviceColumns = `d.id, d.site_id, d.kind, d.place, d.make, d.model, d.address, d.expected_at, d.expected, d.uuid, d.mac, d.serial, d.set_id, d.opened_set, d.ours, d.basic_for, d.refused, d.paths, d.views, d.tries, d.version, d.bench, d.cascade`
 
 // Devices lists a site's devices, cameras in the list's order.
 func (s *Store) Devices(ctx context.Context, site int64) ([]Device, error) {

@@ -76,9 +76,9 @@ func (s *Store) FactsOf(ctx context.Context, devices []int64) (map[int64]Facts, 
 	return out, nil
 }
 
-// FactsOfView reads the current facts of one view and of its device, by name; ErrNotFound where the site has no
+// FactsOfSource reads the current facts of one view and of its device, by name; ErrNotFound where the site has no
 // such view.
-func (s *Store) FactsOfView(ctx context.Context, site, source int64) ([]Fact, error) {
+func (s *Store) FactsOfSource(ctx context.Context, site, source int64) ([]Fact, error) {
 	of, err := s.SourceByID(ctx, source)
 	if err == nil && of.Device.SiteID != site {
 		err = ErrNotFound

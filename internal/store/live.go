@@ -81,8 +81,8 @@ func (s *Store) Call(ctx context.Context, id int64) (LiveCall, error) {
 	return all[0], nil
 }
 
-// KeepCall notes that a call's page still looks; ErrNotFound where the site has no such call.
-func (s *Store) KeepCall(ctx context.Context, site, id int64) error {
+// TouchCall notes that a call's page still looks; ErrNotFound where the site has no such call.
+func (s *Store) TouchCall(ctx context.Context, site, id int64) error {
 	tag, err := s.db.Exec(ctx, `update live_call c set kept_at = now() from source o where c.id = $2 and o.id = c.source_id and o.site_id = $1`, site, id)
 	return orNone(tag.RowsAffected(), err)
 }

@@ -94,15 +94,15 @@ func (s *Store) ChoosePlan(ctx context.Context, site, plan int64, sources []int6
 	return devices, err
 }
 
-// Keeping is for how many days a site keeps, see the columns of site.
-type Keeping struct {
+// Retention is for how many days a site keeps, see the columns of site.
+type Retention struct {
 	Least, Most, Active int // days, days, percent
 }
 
-// SetKeeping keeps it; all of the site's cameras are judged by it from then on.
-func (s *Store) SetKeeping(ctx context.Context, site int64, k Keeping) error {
+// SetRetention keeps it; all of the site's cameras are judged by it from then on.
+func (s *Store) SetRetention(ctx context.Context, site int64, k Retention) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `update site set keep_least = $2, keep_most = $3, active_percent = $4 where id = $1`, site, k.Least, k.Most, k.Active); err != nil {
+		if _, err := tx.Exec(ctx, `update site set least_days = $2, most_days = $3, active_percent = $4 where id = $1`, site, k.Least, k.Most, k.Active); err != nil {
 			return fmt.Errorf("store: keeping: %w", err)
 		}
 		_, err := tx.Exec(ctx, `update device set version = version + 1 where site_id = $1`, site)

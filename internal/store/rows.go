@@ -28,7 +28,7 @@ func (s *Store) Plan(ctx context.Context, site, recorder int64, sources []int64)
 	return touched, s.InTx(ctx, func(tx pgx.Tx) error {
 		if recorder != 0 {
 			var there bool
-			if err := tx.QueryRow(ctx, `select exists (select 1 from device where site_id = $1 and id = $2 and kind = 'recorder' and feeds is null)`, site, recorder).Scan(&there); err != nil {
+			if err := tx.QueryRow(ctx, `select exists (select 1 from device where site_id = $1 and id = $2 and kind = 'recorder' and cascade is null)`, site, recorder).Scan(&there); err != nil {
 				return err
 			}
 			if !there {
@@ -108,7 +108,7 @@ func (s *Store) PlannedFor(ctx context.Context, site, recorder int64) (n int, er
 
 // RecorderNames lists a site's recorders that take cameras, by name.
 func (s *Store) RecorderNames(ctx context.Context, site int64) ([]RecorderName, error) {
-	return queryAll[RecorderName](ctx, s.db, `select id, place from device where site_id = $1 and kind = 'recorder' and feeds is null order by position, id`, site)
+	return queryAll[RecorderName](ctx, s.db, `select id, place from device where site_id = $1 and kind = 'recorder' and cascade is null order by position, id`, site)
 }
 
 // RecorderRow is a recorder in the list of a site's.

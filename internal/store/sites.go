@@ -28,12 +28,12 @@ type Site struct {
 	// How many devices of a network, and of a recorder, are worked on at once.
 	AtOnceNetwork, AtOnceRecorder int
 	Encrypt                       bool // it asks that streams are encrypted
-	KeepLeast, KeepMost           int  // days, see Keeping
+	LeastDays, MostDays           int  // days, see Keeping
 	ActivePercent                 int
 	Outlived                      int64 // versions of recorders that went, see site.Snapshot.Version
 }
 
-const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt, s.keep_least, s.keep_most, s.active_percent, s.outlived`
+const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt, s.least_days, s.most_days, s.active_percent, s.outlived`
 
 // Member is a site and the role a person has on it.
 type Member struct {

@@ -147,7 +147,7 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 			device).Scan(&place, &site); err != nil {
 			return err
 		}
-		rows, err := queryAll[identity.EnrolledView](ctx, tx, `select id, video, input from source where device_id = $1 order by nth`, device)
+		rows, err := queryAll[identity.EnrolledSource](ctx, tx, `select id, video, input from source where device_id = $1 order by nth`, device)
 		if err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (s *Store) PickViews(ctx context.Context, device int64, tokens, names []str
 // doesn't show any more is forgotten.
 func (s *Store) ShowListed(ctx context.Context, devices []int64) error {
 	type row struct {
-		identity.EnrolledView
+		identity.EnrolledSource
 		DeviceID int64
 		Tokens   []string
 	}
@@ -186,9 +186,9 @@ func (s *Store) ShowListed(ctx context.Context, devices []int64) error {
 		if err != nil {
 			return err
 		}
-		rows, tokens := map[int64][]identity.EnrolledView{}, map[int64][]string{}
+		rows, tokens := map[int64][]identity.EnrolledSource{}, map[int64][]string{}
 		for _, r := range all {
-			rows[r.DeviceID], tokens[r.DeviceID] = append(rows[r.DeviceID], r.EnrolledView), r.Tokens
+			rows[r.DeviceID], tokens[r.DeviceID] = append(rows[r.DeviceID], r.EnrolledSource), r.Tokens
 		}
 		b := &pgx.Batch{}
 		for device, its := range rows {
@@ -208,10 +208,10 @@ func (s *Store) ShowListed(ctx context.Context, devices []int64) error {
 	})
 }
 
-// DropView takes a further view of a device off the site, with what was read of it; the
+// DropSource takes a further view of a device off the site, with what was read of it; the
 // device and its first view stay. ErrNotFound where there is none, ErrBusy while a change of
 // the device is being made.
-func (s *Store) DropView(ctx context.Context, site, source int64) error {
+func (s *Store) DropSource(ctx context.Context, site, source int64) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
 		var device int64
 		var busy bool

@@ -23,10 +23,10 @@ func TestADeskIsKeptInStep(t *testing.T) {
 	a.holds("Terminal recorder", both)
 	face := "channels?recorder=" + string(desk)
 	h.says(face, "Spoken to over ONVIF recording control", "keep by a plan", "let it take other recorders’ channels instead")
-	a.keeps("channels/feeding", args{"recorder_id": desk, "takes_channels": true})
+	a.keeps("channels/cascading", args{"recorder_id": desk, "takes_channels": true})
 	h.says(face, "Channels of other recorders", "1 · Slipway", "2 · Crew mess", "not taken")
 	take := args{"recorder_id": desk, "take": []any{pick(old, 1), pick(old, 2)}}
-	a.makes("channels/feeds", take)
+	a.makes("channels/cascade", take)
 	a.holds("Harbour desk", both)
 	h.says(face, "on channel 1, called the same, and it receives", "on channel 2, called the same, and it receives")
 
@@ -39,14 +39,14 @@ func TestADeskIsKeptInStep(t *testing.T) {
 	}
 	a.holds("Harbour desk", "1 CAM 1 receiving")
 	h.says(face, "Harbour desk is out of step with 2 channels", "renamed", "missing", "Bring it in step")
-	a.makes("channels/feeds", args{"recorder_id": desk, "mend": "1"})
+	a.makes("channels/cascade", args{"recorder_id": desk, "mend": "1"})
 	a.holds("Harbour desk", both)
 
 	// What is taken out of it by hand isn't missed any more; what is taken over again is held again.
 	a.makes("channels/out", args{"recorder_id": desk, "channel": 2})
 	a.holds("Harbour desk", "1 Slipway receiving")
 	h.says(face, "not taken")
-	a.makes("channels/feeds", take)
+	a.makes("channels/cascade", take)
 	a.holds("Harbour desk", both)
 
 	// One name: the place is renamed, and one change has the recorder, the desk and the camera say it.
@@ -92,12 +92,12 @@ func (h *harbour) listDesk(p *testbed.Page) {
 	})
 }
 
-// feedsDesk says on its channel face, once it was read, that the desk takes other recorders' channels.
-func (h *harbour) feedsDesk(p *testbed.Page, face string) {
+// cascades says on its channel face, once it was read, that the desk takes other recorders' channels.
+func (h *harbour) cascades(p *testbed.Page, face string) {
 	h.t.Helper()
 	h.on(p, face)
 	p.Sees(30*time.Second, "Spoken to over ONVIF recording control", "keep by a plan")
 	h.opens(p, "It takes cameras; let it take other recorders’ channels instead")
-	p.PressIn(".feeding", "Harbour desk takes other recorders’ channels")
+	p.PressIn(".cascading", "Harbour desk takes other recorders’ channels")
 	p.Sees(30*time.Second, "Channels of other recorders")
 }

@@ -334,8 +334,8 @@ func askChannels(h *harbour, a *acts) {
 	desk := a.the("recorders", "recorders", "address", h.Net.At(".2.8")) // a look found it
 	a.keeps(fmt.Sprintf("settings/recorder/%v", desk["id"]), args{"place": "Harbour desk", "set_id": own})
 	h.ready("find", "sign-in", "channels")
-	a.keeps("channels/feeding", args{"recorder_id": desk["id"], "takes_channels": true})
-	a.makes("channels/feeds", args{"recorder_id": desk["id"], "take": []any{pick(json.Number(jsonNumber(pier["id"])), 2)}})
+	a.keeps("channels/cascading", args{"recorder_id": desk["id"], "takes_channels": true})
+	a.makes("channels/cascade", args{"recorder_id": desk["id"], "take": []any{pick(json.Number(jsonNumber(pier["id"])), 2)}})
 	a.holds("Harbour desk", "2 Slipway receiving")
 }
 

@@ -226,7 +226,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.run(p, "body", "Look at 3 networks")
 	h.on(p, "sign-in")
 	h.run(p, "body", "Sign in to 15 cameras")
-	h.feedsDesk(p, fmt.Sprintf("channels?recorder=%d", h.recorder("Harbour desk")))
+	h.cascades(p, fmt.Sprintf("channels?recorder=%d", h.recorder("Harbour desk")))
 	h.on(p, "clock")
 	h.run(p, "body", "Read the clock of 14 cameras")
 	if left := h.needy(); left != "" {

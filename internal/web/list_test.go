@@ -131,7 +131,7 @@ func TestPublicAddressesNeedALead(t *testing.T) {
 		{"find/also", url.Values{"address": {"203.0.113.9"}}},
 		{"settings/network", url.Values{"name": {"Elsewhere"}, "prefix": {"203.0.113.0/24"}}},
 		{"settings/recorder", url.Values{"place": {"Far recorder"}, "address": {"203.0.113.9"}}},
-		{"settings/system", url.Values{"name": {"Far desk"}, "kind": {"desk"}, "address": {"203.0.113.9"}}},
+		{"settings/system", url.Values{"name": {"Far desk"}, "kind": {"vms"}, "address": {"203.0.113.9"}}},
 		{"expected/row", url.Values{"place": {"Far camera"}, "address": {"203.0.113.9"}}},
 	} {
 		page, _, _ := strings.Cut(x.path, "/")
@@ -177,7 +177,7 @@ func TestOtherSystems(t *testing.T) {
 	system := func(name, kind, at string) url.Values {
 		return url.Values{"name": {name}, "kind": {kind}, "address": {at}}
 	}
-	send("", system("Office page", "desk", h.Net.At(".1.11").String()))
+	send("", system("Office page", "vms", h.Net.At(".1.11").String()))
 	send("", system("Recorder's time", "time", h.Net.At(".2.5").String()))
 	send("", system("Silent time", "time", h.Net.At(".2.123").String()))
 	send("", system("Silent station", "station", h.Net.At(".2.200").String()))
@@ -195,12 +195,12 @@ func TestOtherSystems(t *testing.T) {
 	if n := count(h, `select count(*) from try`); n != 0 {
 		t.Errorf("%d accounts were sent by looking", n)
 	}
-	send("", system("Office page", "desk", h.Net.At(".1.99").String()))
+	send("", system("Office page", "vms", h.Net.At(".1.99").String()))
 	if page := v.read("/sites/1/settings"); !strings.Contains(page, "Office page is there already") || !strings.Contains(page, `value="`+h.Net.At(".1.99").String()+`"`) {
 		t.Error("a name that is taken isn't told at its field, or what was typed is lost")
 	}
 	id := jsonNumber(count(h, `select id from system where name = 'Office page'`))
-	send("/"+id, system("Office desk", "desk", h.Net.At(".1.98").String()))
+	send("/"+id, system("Office desk", "vms", h.Net.At(".1.98").String()))
 	if n := count(h, `select count(*) from system where name = 'Office desk' and asked_at is null and not answers and says = ''`); n != 1 {
 		t.Error("what it answered elsewhere is still said of it")
 	}

@@ -75,7 +75,7 @@ func TestFacesAreLegibleAndFit(t *testing.T) {
 	h.ready("find", "sign-in", "streams", "channels")
 	desk := h.deskListed(a)
 	h.ready("channels", "channels!")
-	a.keeps("channels/feeding", args{"recorder_id": desk, "takes_channels": true})
+	a.keeps("channels/cascading", args{"recorder_id": desk, "takes_channels": true})
 	a.keeps("channels/plan", args{"cameras": []any{a.camera("Freight scale")}, "recorder_id": a.recorder("Store recorder")})
 	a.keeps("channels/bench", args{"recorder_id": a.recorder("Store recorder"), "channels": 4, "port": 8090, "picture": "/picture/{n}", "codecs": []string{"H264"}})
 	p := testbed.Browser(t, 1280, 800)

@@ -31,7 +31,7 @@ func (h *harbour) opens(p *testbed.Page, holding string) {
 	h.t.Helper()
 	p.Sees(30*time.Second, "What goes where")
 	testbed.Until(h.t, 30*time.Second, "the fold of "+holding, func() bool {
-		return testbed.Glance[bool](p, fmt.Sprintf(`(() => { const d = [...document.querySelectorAll("details.replacing, details.feeding")].find((d) => d.textContent.replace(/\s+/g, " ").includes(%q)); if (d) d.open = true; return !!d; })()`, holding))
+		return testbed.Glance[bool](p, fmt.Sprintf(`(() => { const d = [...document.querySelectorAll("details.replacing, details.cascading")].find((d) => d.textContent.replace(/\s+/g, " ").includes(%q)); if (d) d.open = true; return !!d; })()`, holding))
 	})
 }
 

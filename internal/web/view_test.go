@@ -5,7 +5,7 @@ import (
 	"testing"
 	"time"
 
-	"duskyharbor/internal/core/view"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/testbed"
@@ -33,7 +33,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 			return testbed.Glance[bool](p, fmt.Sprintf("(() => { const d = [...document.querySelectorAll('.sheet details')].find(d => d.innerText.trim().startsWith(%q)); if (d) d.open = true; return !!d })()", part))
 		})
 	}
-	setup := func() view.Setup {
+	setup := func() picture.Setup {
 		t.Helper()
 		v := h.snapshot(t, h.Site)
 		for _, of := range v.Sources {
@@ -42,7 +42,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 			}
 		}
 		t.Fatal("how its picture is made isn't known")
-		return view.Setup{}
+		return picture.Setup{}
 	}
 
 	// Each axis is nudged, seen to move and put back.
@@ -59,7 +59,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	p.Set("#aim-pan", "0,4")
 	p.Set("#aim-zoom", "0.3")
 	h.run(p, ".sheet", "Send it there")
-	if at := setup().PTZ.At; at == nil || !at.Near(view.Aim{Pan: 0.4, Zoom: 0.3}) {
+	if at := setup().PTZ.At; at == nil || !at.Near(picture.Aim{Pan: 0.4, Zoom: 0.3}) {
 		t.Errorf("it looks at %v", at)
 	}
 	open("Where it looks")
@@ -68,7 +68,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	p.Sees(20*time.Second, "Its pan goes from −1.00 to 1.00.")
 	open("Where it looks")
 	h.run(p, ".sheet", "Call it")
-	if at := setup().PTZ.At; at == nil || !at.Near(view.Aim{}) {
+	if at := setup().PTZ.At; at == nil || !at.Near(picture.Aim{}) {
 		t.Errorf("called to Desk it looks at %v", at)
 	}
 	open("Where it looks")
@@ -128,7 +128,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	h.run(p, ".sheet", "Show the change")
 	h.sheet(p, "streams", "Ticket hall")
 	p.Sees(20*time.Second, "“Ticket hall” upper right; dd/MM/yyyy HH:mm:ss upper left")
-	if got := setup(); got.Texts.State(view.Name) != "“Ticket hall” upper right" || got.Imaging.DayNight != "OFF" {
+	if got := setup(); got.Texts.State(picture.Name) != "“Ticket hall” upper right" || got.Imaging.DayNight != "OFF" {
 		t.Errorf("%+v", got)
 	}
 	p.AccessibleIn(".sheet", "streams with a view's settings")

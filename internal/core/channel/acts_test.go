@@ -30,7 +30,7 @@ func TestWhatARecorderCanNotDo(t *testing.T) {
 	if all := Propose(moment.Now(), f, Wishes{Name: "Slipway"}); len(all) != 0 {
 		t.Errorf("a name is written where nothing can be: %+v", all)
 	}
-	p := &FeedPlanner{Recorder: 1, R: sheet}
+	p := &CascadePlanner{Recorder: 1, R: sheet}
 	if _, why, ok := p.Take(feed(1, "Slipway")); ok || why != "Store recorder can't be given a channel as it is spoken to" {
 		t.Errorf("%v %q", ok, why)
 	}

@@ -8,9 +8,9 @@ type Held struct {
 	Slot     *Slot // nil: the recorder is only planned
 }
 
-// View is one view of a device, as the slots that hold the device's address are told
+// SourceProfiles is one view of a device, as the slots that hold the device's address are told
 // apart by it.
-type View struct {
+type SourceProfiles struct {
 	Address string
 	First   bool     // of its device's views
 	Own     []string // tokens of the profiles that show it
@@ -20,7 +20,7 @@ type View struct {
 // Shows says whether what a slot holds is the view: the slot asks for a profile that shows
 // it. A slot that doesn't tell its profile, or asks for one that nobody knows, is its
 // device's first view's.
-func (v View) Shows(s Slot) bool {
+func (v SourceProfiles) Shows(s Slot) bool {
 	switch {
 	case v.Address == "" || s.Address != v.Address:
 		return false
@@ -54,7 +54,7 @@ func (h Holders) Hold(address string) bool { return len(h.at[address]) > 0 }
 // slot. Of several slots that hold it, the planned recorder's counts, else the one that was added
 // first: a recorder that takes over from another holds it beside that for a while. ok is false
 // where neither is.
-func (h Holders) Of(v View, planned int64) (held Held, ok bool) {
+func (h Holders) Of(v SourceProfiles, planned int64) (held Held, ok bool) {
 	for _, one := range h.at[v.Address] {
 		if v.Shows(*one.Slot) && (!ok || one.Recorder == planned && held.Recorder != planned) {
 			held, ok = one, true
@@ -67,7 +67,7 @@ func (h Holders) Of(v View, planned int64) (held Held, ok bool) {
 }
 
 // At is the slot of a recorder that holds a view; nil: none does.
-func (h Holders) At(v View, recorder int64) *Slot {
+func (h Holders) At(v SourceProfiles, recorder int64) *Slot {
 	for _, one := range h.at[v.Address] {
 		if one.Recorder == recorder && v.Shows(*one.Slot) {
 			return one.Slot

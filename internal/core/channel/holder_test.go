@@ -4,7 +4,7 @@ import "testing"
 
 func TestWhoHoldsACamera(t *testing.T) {
 	var h Holders
-	if _, ok := h.Of(View{Address: "192.0.2.7", First: true}, 0); ok {
+	if _, ok := h.Of(SourceProfiles{Address: "192.0.2.7", First: true}, 0); ok {
 		t.Error("nobody knows anything, and somebody holds it")
 	}
 	h.Add(1, &Recorder{Slots: []Slot{{Number: 4, Address: "192.0.2.7"}, {Number: 5, Address: ""}}})
@@ -25,7 +25,7 @@ func TestWhoHoldsACamera(t *testing.T) {
 		{"", 2, 2, 0, true}, // an empty entry holds nobody
 		{"", 0, 0, 0, false},
 	} {
-		got, ok := h.Of(View{Address: tc.address, First: true}, tc.planned)
+		got, ok := h.Of(SourceProfiles{Address: tc.address, First: true}, tc.planned)
 		number := 0
 		if got.Slot != nil {
 			number = got.Slot.Number
@@ -39,8 +39,8 @@ func TestWhoHoldsACamera(t *testing.T) {
 
 // Views of one device are told apart by the profile that a slot asks for.
 func TestWhichViewASlotHolds(t *testing.T) {
-	first := View{Address: "192.0.2.7", First: true, Own: []string{"p1", "p1s"}, Others: []string{"p3"}}
-	third := View{Address: "192.0.2.7", Own: []string{"p3"}, Others: []string{"p1", "p1s"}}
+	first := SourceProfiles{Address: "192.0.2.7", First: true, Own: []string{"p1", "p1s"}, Others: []string{"p3"}}
+	third := SourceProfiles{Address: "192.0.2.7", Own: []string{"p3"}, Others: []string{"p1", "p1s"}}
 	for _, tc := range []struct {
 		profile      string
 		first, third bool

@@ -40,19 +40,19 @@ func (r Recorder) Watts() (fed float64) {
 	return fed
 }
 
-// PortView is one of a recorder's own ports as it is told: what hangs there, in words, and what is wrong
+// PortState is one of a recorder's own ports as it is told: what hangs there, in words, and what is wrong
 // with it.
-type PortView struct {
+type PortState struct {
 	Port
 	Says     string
 	Findings []finding.Finding
 }
 
 // PortViews are a recorder's own ports.
-func (r Recorder) PortViews() []PortView {
-	out := make([]PortView, len(r.Ports))
+func (r Recorder) PortViews() []PortState {
+	out := make([]PortState, len(r.Ports))
 	for i, p := range r.Ports {
-		v := PortView{Port: p, Says: "nothing hangs there"}
+		v := PortState{Port: p, Says: "nothing hangs there"}
 		switch {
 		case p.Denied:
 			v.Says = "not fed"

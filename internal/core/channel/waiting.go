@@ -54,9 +54,9 @@ func (f Facts) waiting(ev []finding.Evidence) finding.Finding {
 		WayOut:   "Wait: its recorder is read again by itself.", Evidence: ev}
 }
 
-// feeding lists the recorders that hold the camera beside the one that is asked about, in words; sessions
+// alsoHeld lists the recorders that hold the camera beside the one that is asked about, in words; sessions
 // is how many of them receive it.
-func (f Facts) feeding() (names []string, sessions int) {
+func (f Facts) alsoHeld() (names []string, sessions int) {
 	for _, n := range f.Others {
 		if n.Slot.Address != f.Address || f.Address == "" {
 			continue // it takes another recorder's channel: that is no session of the camera
@@ -71,7 +71,7 @@ func (f Facts) feeding() (names []string, sessions int) {
 
 // sessionsText says what placing a camera means for the recorders that it feeds already.
 func (f Facts) sessionsText() string {
-	names, sessions := f.feeding()
+	names, sessions := f.alsoHeld()
 	if len(names) == 0 {
 		return ""
 	}

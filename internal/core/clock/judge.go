@@ -265,7 +265,7 @@ func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
 func judgeRecordersZone(now time.Time, f Facts) (finding.Finding, bool) {
 	r := *f.Camera
 	theirs, err := ParseZone(f.Reference.Zone)
-	if f.Reference.Zone == "" || err != nil || r.Keeps(f.Reference.Zone, true, now) {
+	if f.Reference.Zone == "" || err != nil || r.SameZone(f.Reference.Zone, true, now) {
 		return finding.Finding{}, false
 	}
 	return finding.Finding{Code: "clock.recorder-zone", Severity: finding.Note, Words: "other zone",

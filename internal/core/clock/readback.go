@@ -23,9 +23,9 @@ func ZoneRead(now time.Time, r Reading, from, to string, args map[string]string)
 	switch {
 	case text == from || text == to:
 		return text
-	case r.Keeps(args["zone"], args["daylight"] == "on", now):
+	case r.SameZone(args["zone"], args["daylight"] == "on", now):
 		return to
-	case r.Keeps(args["old_zone"], args["old_daylight"] == "on", now):
+	case r.SameZone(args["old_zone"], args["old_daylight"] == "on", now):
 		return from
 	}
 	return text

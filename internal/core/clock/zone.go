@@ -274,9 +274,9 @@ func SameZone(a, b Zone, now time.Time) bool {
 	return true
 }
 
-// Keeps says whether a reading keeps the same local time over the two years from now as
+// SameZone says whether a reading keeps the same local time over the two years from now as
 // a zone and its daylight switch, however the device spells it.
-func (r Reading) Keeps(zone string, daylight bool, now time.Time) bool {
+func (r Reading) SameZone(zone string, daylight bool, now time.Time) bool {
 	have, err := ParseZone(r.Zone)
 	want, err2 := ParseZone(zone)
 	if err != nil || err2 != nil {

@@ -132,7 +132,7 @@ func TestAReadingKeepsAZoneHoweverItSpellsIt(t *testing.T) {
 		{"nonsense,", true, "nonsense,", true, true},
 		{"nonsense,", true, site, true, false},
 	} {
-		if got := (Reading{Zone: tc.zone, Daylight: tc.daylight}).Keeps(tc.want, tc.on, now); got != tc.same {
+		if got := (Reading{Zone: tc.zone, Daylight: tc.daylight}).SameZone(tc.want, tc.on, now); got != tc.same {
 			t.Errorf("%s, daylight %v, against %s, %v: %v", tc.zone, tc.daylight, tc.want, tc.on, got)
 		}
 	}

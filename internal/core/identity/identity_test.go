@@ -168,7 +168,7 @@ func TestJudgeAtDepth(t *testing.T) {
 	fixed, dead := *behind, *behind
 	fixed.Fixed, dead.Dead, dead.Slot = true, "it names another", 3
 	onPort := func(s *Sighting) { s.Ways = []Way{OnAPort} }
-	seat := netplan.IPConfig{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
+	ip := netplan.IPConfig{Address: k.Address, Bits: 16, Gateway: addr("127.40.9.1")}
 	quay := netplan.Network{ID: 1, Name: "Quay", Prefix: netip.MustParsePrefix("127.40.1.0/24")}
 	both := []netplan.Network{quay, {ID: 2, Name: "Terminal", Prefix: netip.MustParsePrefix("127.40.2.0/24")}}
 	for _, tc := range []struct {
@@ -196,7 +196,7 @@ func TestJudgeAtDepth(t *testing.T) {
 		{"on a port, and reached", Facts{Behind: behind, Seen: see(plain)}, Wishes{Known: k}, ""},
 		{"fixed on a port", Facts{Behind: &fixed, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.fixed-on-port"},
 		{"a dead entry", Facts{Behind: &dead, Seen: see(onPort)}, Wishes{Known: k}, "find.behind-port? find.dead-entry"},
-		{"mask and gateway", Facts{Inside: true, Network: quay, Networks: both, IPConfig: &seat, Seen: see(plain)}, Wishes{Known: k},
+		{"mask and gateway", Facts{Inside: true, Network: quay, Networks: both, IPConfig: &ip, Seen: see(plain)}, Wishes{Known: k},
 			"find.gateway find.mask"},
 		{"old firmware", Facts{Inside: true, Firmware: "4.0.9", Seen: see(plain)}, Wishes{Known: k, Least: "4.1"}, "find.firmware"},
 		{"new firmware", Facts{Inside: true, Firmware: "4.10", Seen: see(plain)}, Wishes{Known: k, Least: "4.9"}, ""},
@@ -231,7 +231,7 @@ func TestProposeWhereADeviceBelongs(t *testing.T) {
 	f := Facts{Seen: &Sighting{Address: addr("127.40.250.64")}, IPConfig: &netplan.IPConfig{Address: addr("127.40.250.64"), Bits: 24}}
 	to := &netplan.IPConfig{Address: addr("127.40.1.28"), Bits: 24, Gateway: addr("127.40.1.1")}
 	got := Propose(now, f, Wishes{MoveTo: to}, true)
-	if len(got) != 1 || got[0].Kind != SetIPConfig || got[0].Risk != finding.Address || got[0].To != "127.40.1.28/24 via 127.40.1.1" || got[0].Args["old_seat"] != "127.40.250.64/24" {
+	if len(got) != 1 || got[0].Kind != SetIPConfig || got[0].Risk != finding.Address || got[0].To != "127.40.1.28/24 via 127.40.1.1" || got[0].Args["old_ip"] != "127.40.250.64/24" {
 		t.Fatalf("%+v", got)
 	}
 	if closed := Propose(now, f, Wishes{MoveTo: to}, false); len(closed) != 0 {

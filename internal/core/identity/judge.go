@@ -85,7 +85,7 @@ type Wishes struct {
 
 // Change kinds this package proposes.
 const (
-	SetIPConfig  = "net.seat"
+	SetIPConfig  = "net.ip"
 	SetDiscovery = "net.discovery"
 	SetDNS       = "net.dns"
 	RemoveEntry  = "channel.clear" // a dead entry
@@ -470,7 +470,7 @@ func ChangeIPConfig(from, to netplan.IPConfig) finding.Change {
 	return finding.Change{Kind: SetIPConfig, Key: SetIPConfig, Title: "Address", From: from.String(), To: to.String(),
 		Why: "It belongs into its network, with mask and gateway of it.", Risk: risk,
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it the old address again, while this server reaches it."},
-		Args: map[string]string{"seat": to.String(), "old_seat": from.String()}}
+		Args: map[string]string{"ip": to.String(), "old_ip": from.String()}}
 }
 
 // FreeText is what a cleared channel reads, see channel.Empty.

@@ -2,9 +2,9 @@ package identity
 
 import "fmt"
 
-// EnrolledView is a view of a device that has a row, with the video source that it shows;
+// EnrolledSource is a view of a device that has a row, with the video source that it shows;
 // empty where nobody picked: then it is the device's first.
-type EnrolledView struct {
+type EnrolledSource struct {
 	ID    int64
 	Video string
 	Input int // that the expected list gives it, from 1 in the device's order; 0: none
@@ -14,7 +14,7 @@ type EnrolledView struct {
 // order, and which rows go: a row keeps what it shows, and one that shows nothing in
 // particular takes the first that has no row yet. rows are in their order. rowOf has a
 // number for each token, 0 for one that gets a row of its own.
-func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) {
+func Enroll(rows []EnrolledSource, tokens []string) (rowOf []int64, gone []int64) {
 	byVideo := map[string]int64{}
 	var open []int64
 	for _, r := range rows {
@@ -48,7 +48,7 @@ func Enroll(rows []EnrolledView, tokens []string) (rowOf []int64, gone []int64) 
 // Listed says which rows are to show another video source than they do because the expected
 // list names their inputs: tokens are the device's, in its own order. A row whose input the
 // device hasn't got shows nothing; one whose input nobody named stays as it is.
-func Listed(rows []EnrolledView, tokens []string) (shows map[int64]string) {
+func Listed(rows []EnrolledSource, tokens []string) (shows map[int64]string) {
 	shows = map[int64]string{}
 	for _, r := range rows {
 		want := r.Video

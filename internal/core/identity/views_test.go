@@ -8,11 +8,11 @@ import (
 )
 
 func TestEnroll(t *testing.T) {
-	undecided := []EnrolledView{{1, "", 0}}
-	two := []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}
+	undecided := []EnrolledSource{{1, "", 0}}
+	two := []EnrolledSource{{1, "in1", 1}, {2, "in3", 3}}
 	for _, tc := range []struct {
 		name   string
-		rows   []EnrolledView
+		rows   []EnrolledSource
 		tokens []string
 		rowOf  []int64
 		gone   []int64
@@ -37,16 +37,16 @@ func TestTheListsInputsAreShown(t *testing.T) {
 	tokens := []string{"in1", "in2", "in3", "in4"}
 	for _, tc := range []struct {
 		name  string
-		rows  []EnrolledView
+		rows  []EnrolledSource
 		shows map[int64]string
 	}{
-		{"nobody named one", []EnrolledView{{1, "", 0}}, map[int64]string{}},
-		{"picked, and not listed", []EnrolledView{{1, "in2", 0}}, map[int64]string{}},
-		{"two of four", []EnrolledView{{1, "", 1}, {2, "", 3}}, map[int64]string{1: "in1", 2: "in3"}},
-		{"shown already", []EnrolledView{{1, "in1", 1}, {2, "in3", 3}}, map[int64]string{}},
-		{"listed anew", []EnrolledView{{1, "in1", 2}, {2, "in3", 3}}, map[int64]string{1: "in2"}},
-		{"more than it has", []EnrolledView{{1, "", 1}, {2, "", 5}}, map[int64]string{1: "in1", 2: "input 5 of none"}},
-		{"one of them isn't listed", []EnrolledView{{1, "in4", 0}, {2, "", 2}}, map[int64]string{2: "in2"}},
+		{"nobody named one", []EnrolledSource{{1, "", 0}}, map[int64]string{}},
+		{"picked, and not listed", []EnrolledSource{{1, "in2", 0}}, map[int64]string{}},
+		{"two of four", []EnrolledSource{{1, "", 1}, {2, "", 3}}, map[int64]string{1: "in1", 2: "in3"}},
+		{"shown already", []EnrolledSource{{1, "in1", 1}, {2, "in3", 3}}, map[int64]string{}},
+		{"listed anew", []EnrolledSource{{1, "in1", 2}, {2, "in3", 3}}, map[int64]string{1: "in2"}},
+		{"more than it has", []EnrolledSource{{1, "", 1}, {2, "", 5}}, map[int64]string{1: "in1", 2: "input 5 of none"}},
+		{"one of them isn't listed", []EnrolledSource{{1, "in4", 0}, {2, "", 2}}, map[int64]string{2: "in2"}},
 	} {
 		shows := Listed(tc.rows, tokens)
 		if !maps.Equal(shows, tc.shows) {

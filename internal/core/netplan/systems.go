@@ -11,19 +11,19 @@ type SystemKind string
 
 // Kinds of systems.
 const (
-	Desk     SystemKind = "desk"     // shows pictures and events: a video management system
+	VMS      SystemKind = "vms"      // shows pictures and events: a video management system
 	Station  SystemKind = "station"  // gets alarms: a monitoring station
 	Analyser SystemKind = "analyser" // looks at streams or stills of cameras that can't themselves
 	Time     SystemKind = "time"     // tells the time over NTP
 )
 
 // SystemKinds lists them as pages do.
-func SystemKinds() []SystemKind { return []SystemKind{Desk, Station, Analyser, Time} }
+func SystemKinds() []SystemKind { return []SystemKind{VMS, Station, Analyser, Time} }
 
 // String is the kind as people say it.
 func (k SystemKind) String() string {
 	switch k {
-	case Desk:
+	case VMS:
 		return "video management"
 	case Station:
 		return "monitoring station"

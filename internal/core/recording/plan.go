@@ -12,22 +12,22 @@ import (
 	"duskyharbor/internal/core/trouble"
 )
 
-// Keep is what is kept of a camera at a moment.
-type Keep string
+// Level is what is kept of a camera at a moment.
+type Level string
 
 // What may be kept, the least first.
 const (
-	Nothing Keep = "nothing"
-	Keys    Keep = "keys" // key frames of the record stream alone
-	View    Keep = "view" // the view stream
-	Record  Keep = "record"
+	Nothing Level = "nothing"
+	Keys    Level = "keys" // key frames of the record stream alone
+	View    Level = "view" // the view stream
+	Record  Level = "record"
 )
 
-// Keeps lists what may be kept, the least first.
-func Keeps() []Keep { return []Keep{Nothing, Keys, View, Record} }
+// Levels lists what may be kept, the least first.
+func Levels() []Level { return []Level{Nothing, Keys, View, Record} }
 
 // String is what is kept in words.
-func (k Keep) String() string {
+func (k Level) String() string {
 	switch k {
 	case Keys:
 		return "key frames alone"
@@ -41,7 +41,7 @@ func (k Keep) String() string {
 
 // detail orders what is kept by how much is seen in it. Key frames show more of a moment and
 // less of what moves than the view stream: neither is better.
-func (k Keep) detail() int {
+func (k Level) detail() int {
 	switch k {
 	case Keys, View:
 		return 1
@@ -88,8 +88,8 @@ func (c Cause) String() string {
 // Mode answers the two questions for the hours that it holds for.
 type Mode struct {
 	Name   string  `json:"name"`
-	Idle   Keep    `json:"idle"`   // when nothing happens
-	Event  Keep    `json:"event"`  // when something does; as Idle where nothing counts as something
+	Idle   Level   `json:"idle"`   // when nothing happens
+	Event  Level   `json:"event"`  // when something does; as Idle where nothing counts as something
 	Causes []Cause `json:"causes"` // what counts as something; none: nothing does
 	Lead   int     `json:"lead"`   // seconds before it that are kept as Event, 0 to MostLead
 	Tail   int     `json:"tail"`   // seconds after it, 0 to MostTail
@@ -169,7 +169,7 @@ func (p Plan) At(day, half int) Mode {
 }
 
 // Uses says whether a plan keeps k at any hour that is painted.
-func (p Plan) Uses(k Keep) bool {
+func (p Plan) Uses(k Level) bool {
 	for i, m := range p.Modes {
 		if (m.Idle == k || m.Event == k) && p.painted(i) > 0 {
 			return true
@@ -223,7 +223,7 @@ func (p Plan) Check() error {
 			return trouble.UserError(fmt.Sprintf("Hours are named by up to %d letters, figures and blanks, not %q.", MostName, m.Name))
 		case names[strings.ToLower(m.Name)]:
 			return trouble.UserError(fmt.Sprintf("%q names two kinds of hours.", m.Name))
-		case !slices.Contains(Keeps(), m.Idle) || !slices.Contains(Keeps(), m.Event):
+		case !slices.Contains(Levels(), m.Idle) || !slices.Contains(Levels(), m.Event):
 			return trouble.UserError(m.Name + ": choose what is kept.")
 		case m.Lead < 0 || m.Lead > MostLead || m.Tail < 0 || m.Tail > MostTail:
 			return trouble.UserError(fmt.Sprintf("%s: 0 to %d s before, and 0 to %d s after.", m.Name, MostLead, MostTail))

@@ -29,7 +29,7 @@ func byNight() Plan {
 func random(r *rand.Rand) Plan {
 	var p Plan
 	for i := range 1 + r.IntN(MostModes) {
-		m := Mode{Name: []string{"by day", "by night", "ferry in", "closed"}[i], Idle: Keeps()[r.IntN(4)]}
+		m := Mode{Name: []string{"by day", "by night", "ferry in", "closed"}[i], Idle: Levels()[r.IntN(4)]}
 		m.Event = m.Idle
 		if r.IntN(3) > 0 {
 			m.Causes = Causes()[r.IntN(4):]

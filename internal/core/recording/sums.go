@@ -14,7 +14,7 @@ type Rate struct {
 }
 
 // of is the rate of what is kept.
-func (r Rate) of(k Keep) float64 {
+func (r Rate) of(k Level) float64 {
 	switch k {
 	case Keys:
 		return r.Keys
@@ -36,7 +36,7 @@ type Rates struct {
 }
 
 // busy is the rate of what is kept while something goes on; as ever where that isn't known.
-func (r Rates) busy(k Keep, night bool) float64 {
+func (r Rates) busy(k Level, night bool) float64 {
 	if night {
 		return cmp.Or(r.BusyNight.of(k), r.Night.of(k))
 	}
@@ -44,7 +44,7 @@ func (r Rates) busy(k Keep, night bool) float64 {
 }
 
 // rest is the rate of what is kept outside the part of the time, 0 to 1, in which something goes on.
-func (r Rates) rest(k Keep, night bool, active float64) float64 {
+func (r Rates) rest(k Level, night bool, active float64) float64 {
 	mean := r.of(k, night)
 	if active >= 1 {
 		return mean
@@ -53,7 +53,7 @@ func (r Rates) rest(k Keep, night bool, active float64) float64 {
 }
 
 // of is the rate of what is kept, by day or by night: each is its own.
-func (r Rates) of(k Keep, night bool) float64 {
+func (r Rates) of(k Level, night bool) float64 {
 	if night {
 		return r.Night.of(k)
 	}

@@ -87,7 +87,7 @@ func TestLoadAgainstSeconds(t *testing.T) {
 				hears = append(hears, c)
 			}
 		}
-		m := Mode{Name: "always", Idle: Keeps()[r.IntN(3)], Event: Record, Causes: Causes()[r.IntN(3):], Lead: r.IntN(20), Tail: r.IntN(30)}
+		m := Mode{Name: "always", Idle: Levels()[r.IntN(3)], Event: Record, Causes: Causes()[r.IntN(3):], Lead: r.IntN(20), Tail: r.IntN(30)}
 		buffer := r.IntN(12)
 		c := Channel{Plan: Always(m), Rates: both(rates), Activity: line.counts(hears), Hears: hears}
 		got, want := SumOf(Storage{Buffer: buffer}, []Channel{c}, 0.5), line.bytes(m, hears, buffer, rates)

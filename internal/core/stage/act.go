@@ -27,8 +27,8 @@ func ActOf(s Stage, m Mark, proposals int, free bool) Act {
 	return NoAct
 }
 
-// OfView is the act of a device's nth view, from 1, in a stage whose act at the first is a.
-func (a Act) OfView(s Stage, nth int) Act {
+// OfSource is the act of a device's nth view, from 1, in a stage whose act at the first is a.
+func (a Act) OfSource(s Stage, nth int) Act {
 	if a != NoAct && s.OfDevice() && nth > 1 {
 		return Shared
 	}

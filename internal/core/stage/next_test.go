@@ -105,7 +105,7 @@ func TestActOfView(t *testing.T) {
 		{Apply, Clock, 1, Apply}, {Apply, Clock, 2, Shared}, {Read, Find, 3, Shared}, {NoAct, Clock, 2, NoAct}, {Apply,
 			Channels, 2, Apply}, {Walk, Prove, 2, Walk},
 	} {
-		if got := tc.act.OfView(tc.s, tc.nth); got != tc.want {
+		if got := tc.act.OfSource(tc.s, tc.nth); got != tc.want {
 			t.Errorf("%q of view %d in %v: %q, want %q", tc.act, tc.nth, tc.s, got, tc.want)
 		}
 	}

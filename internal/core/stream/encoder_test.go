@@ -147,7 +147,7 @@ func TestWhatARecorderCannotTakeIsMendedOrTold(t *testing.T) {
 	if all := Judge(moment.Now(), f, w); len(Propose(moment.Now(), f, w)) > 0 || !strings.Contains(all[0].WayOut, "its encoder knows H.265 only. No recorder of this site takes it") {
 		t.Errorf("%+v", all)
 	}
-	w.Takers = []string{"Terminal recorder"}
+	w.OtherRecorders = []string{"Terminal recorder"}
 	if all := Judge(moment.Now(), f, w); !strings.HasSuffix(all[0].WayOut, "Plan it for a recorder that takes it: Terminal recorder.") {
 		t.Errorf("%+v", all)
 	}

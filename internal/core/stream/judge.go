@@ -67,15 +67,15 @@ func (f Facts) Read() bool { return !f.LookedAt.IsZero() }
 
 // Wishes is what the source's recorder takes, and what the site allows.
 type Wishes struct {
-	Recorder string
-	Codecs   []string        // empty: not known
-	Talkback []string        // sound codecs with which it talks back; empty: it doesn't, or not known
-	Held     bool            // the recorder plays its streams now
-	Takers   []string        // other recorders of the site with their codecs: "Terminal recorder"
-	Encrypt  bool            // the site asks that streams are encrypted
-	Consent  bool            // to record sound here is on record
-	Accepted Pictures        // that people accepted of it
-	Grounds  []ground.Ground // that pictures rest on, as they are now
+	Recorder       string
+	Codecs         []string        // empty: not known
+	Talkback       []string        // sound codecs with which it talks back; empty: it doesn't, or not known
+	Held           bool            // the recorder plays its streams now
+	OtherRecorders []string        // other recorders of the site with their codecs: "Terminal recorder"
+	Encrypt        bool            // the site asks that streams are encrypted
+	Consent        bool            // to record sound here is on record
+	Accepted       Pictures        // that people accepted of it
+	Grounds        []ground.Ground // that pictures rest on, as they are now
 }
 
 // Standing are the accepted pictures that still rest on what they were accepted on.

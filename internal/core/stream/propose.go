@@ -28,8 +28,8 @@ func judgeCodec(f Facts, w Wishes) finding.Finding {
 	_, _, why := forRecorder(f, w)
 	switch {
 	case why == "":
-	case len(w.Takers) > 0:
-		out.WayOut = fmt.Sprintf("It can't be set otherwise: %s. Plan it for a recorder that takes it: %s.", why, strings.Join(w.Takers, " or "))
+	case len(w.OtherRecorders) > 0:
+		out.WayOut = fmt.Sprintf("It can't be set otherwise: %s. Plan it for a recorder that takes it: %s.", why, strings.Join(w.OtherRecorders, " or "))
 	default:
 		out.WayOut = fmt.Sprintf("It can't be set otherwise: %s. No recorder of this site takes it: another camera, or another recorder, is needed.", why)
 	}

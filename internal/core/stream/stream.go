@@ -256,9 +256,9 @@ func WithoutAccount(given string) string {
 	return scheme + "://" + rest
 }
 
-// OfView parts a device's profiles into those that show one of its video sources and
+// OfSource parts a device's profiles into those that show one of its video sources and
 // those that show others. Nobody picked where the token is empty: then all are its own.
-func OfView(profiles []Profile, video string) (own, others []Profile) {
+func OfSource(profiles []Profile, video string) (own, others []Profile) {
 	if video == "" {
 		return profiles, nil
 	}

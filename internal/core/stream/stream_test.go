@@ -144,7 +144,7 @@ func TestJudge(t *testing.T) {
 func TestOfView(t *testing.T) {
 	all := []Profile{{Token: "p1", Source: "in1"}, {Token: "p1s", Source: "in1"}, {Token: "p3", Source: "in3"}}
 	for video, want := range map[string][2]int{"": {3, 0}, "in1": {2, 1}, "in3": {1, 2}, "in4": {0, 3}} {
-		own, others := OfView(all, video)
+		own, others := OfSource(all, video)
 		if len(own) != want[0] || len(others) != want[1] {
 			t.Errorf("%q: %v and %v", video, own, others)
 		}

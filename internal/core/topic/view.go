@@ -2,9 +2,9 @@ package topic
 
 import "slices"
 
-// View is one view of a device as its events name it: by tokens of video sources and of
-// the configurations that look through them. The zero View is the whole device.
-type View struct {
+// SourceTokens is one view of a device as its events name it: by tokens of video sources and of
+// the configurations that look through them. The zero SourceTokens is the whole device.
+type SourceTokens struct {
 	Own    []string // tokens of the view
 	Others []string // tokens of its device's other views
 }
@@ -16,7 +16,7 @@ var sourceItems = []string{"VideoSourceConfigurationToken", "VideoSourceToken", 
 // Concerns says whether an event with these source items is about the view. One that names
 // none of the device's other views concerns it: what is said of the device as a whole, or in
 // tokens that nobody knows, concerns every view.
-func (v View) Concerns(source map[string]string) bool {
+func (v SourceTokens) Concerns(source map[string]string) bool {
 	for _, name := range sourceItems {
 		if token := source[name]; token != "" && slices.Contains(v.Others, token) && !slices.Contains(v.Own, token) {
 			return false

@@ -3,10 +3,10 @@ package topic
 import "testing"
 
 func TestWhichViewAnEventIsAbout(t *testing.T) {
-	heat := View{Own: []string{"vs1", "vsc1"}, Others: []string{"vs0", "vsc0", "shared"}}
+	heat := SourceTokens{Own: []string{"vs1", "vsc1"}, Others: []string{"vs0", "vsc0", "shared"}}
 	for _, tc := range []struct {
 		name   string
-		v      View
+		v      SourceTokens
 		source map[string]string
 		want   bool
 	}{
@@ -17,8 +17,8 @@ func TestWhichViewAnEventIsAbout(t *testing.T) {
 		{"the device as a whole", heat, map[string]string{"InputToken": "vs0"}, true},
 		{"a token that nobody knows", heat, map[string]string{"Source": "vs9"}, true},
 		{"nothing", heat, nil, true},
-		{"nobody picked a view", View{}, map[string]string{"Source": "vs0"}, true},
-		{"shared by both", View{Own: []string{"shared"}, Others: []string{"shared"}}, map[string]string{"Source": "shared"}, true},
+		{"nobody picked a view", SourceTokens{}, map[string]string{"Source": "vs0"}, true},
+		{"shared by both", SourceTokens{Own: []string{"shared"}, Others: []string{"shared"}}, map[string]string{"Source": "shared"}, true},
 	} {
 		if got := tc.v.Concerns(tc.source); got != tc.want {
 			t.Errorf("%s: %v", tc.name, got)

@@ -8,15 +8,15 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/dial"
 )
 
 // PTZ reads where a profile's camera can be turned, where it looks, and what it remembers
 // (GetConfigurations, GetNodes, GetStatus, GetPresets; ONVIF PTZ, 5.2 to 5.4); nil where it
 // doesn't tell.
-func (c *Client) PTZ(ctx context.Context, services map[string]string, p stream.Profile) (*view.PTZ, error) {
+func (c *Client) PTZ(ctx context.Context, services map[string]string, p stream.Profile) (*picture.PTZ, error) {
 	at, profile := services[ptzNS], p.Token
 	nodes, err := c.optional(ctx, at, ptzNS, "GetNodes", "")
 	if nodes == nil {
@@ -31,7 +31,7 @@ func (c *Client) PTZ(ctx context.Context, services map[string]string, p stream.P
 	if n == nil {
 		return nil, nil // which one turns it isn't told
 	}
-	out := &view.PTZ{Profile: profile, Config: p.PTZ}
+	out := &picture.PTZ{Profile: profile, Config: p.PTZ}
 	out.Most = n.num("MaximumNumberOfPresets")
 	spaces := n.at("SupportedPTZSpaces")
 	if s := generic(spaces.all("AbsolutePanTiltPositionSpace")); s != nil {
@@ -74,14 +74,14 @@ func generic(all []*node) *node {
 }
 
 // narrow brings a range to the limits that are set.
-func narrow(r *view.Range, n *node) {
+func narrow(r *picture.Range, n *node) {
 	if l := rangeOf(n); l.Known() && r.Known() {
 		r.Min, r.Max = math.Max(r.Min, l.Min), math.Min(r.Max, l.Max)
 	}
 }
 
 // aim reads where it looks, nil where it doesn't tell, and whether it stands still.
-func (c *Client) aim(ctx context.Context, at, profile string) (a *view.Aim, still bool, err error) {
+func (c *Client) aim(ctx context.Context, at, profile string) (a *picture.Aim, still bool, err error) {
 	r, err := c.call(ctx, at, ptzNS, "GetStatus", `<GetStatus xmlns="`+ptzNS+`">`+element("ProfileToken", profile)+`</GetStatus>`, CallLimit)
 	if err != nil {
 		return nil, false, err
@@ -92,30 +92,30 @@ func (c *Client) aim(ctx context.Context, at, profile string) (a *view.Aim, stil
 }
 
 // aimOf reads a tt:PTZVector.
-func aimOf(n *node) *view.Aim {
+func aimOf(n *node) *picture.Aim {
 	pt, z := n.at("PanTilt"), n.at("Zoom")
 	if pt == nil && z == nil {
 		return nil
 	}
 	v := func(n *node, name string) float64 { return (&node{text: n.attr(name)}).float() }
-	return &view.Aim{Pan: v(pt, "x"), Tilt: v(pt, "y"), Zoom: v(z, "x")}
+	return &picture.Aim{Pan: v(pt, "x"), Tilt: v(pt, "y"), Zoom: v(z, "x")}
 }
 
-func (c *Client) presets(ctx context.Context, at, profile string) (out []view.Preset, err error) {
+func (c *Client) presets(ctx context.Context, at, profile string) (out []picture.Preset, err error) {
 	r, err := c.optional(ctx, at, ptzNS, "GetPresets", element("ProfileToken", profile))
 	if r == nil {
 		return nil, err
 	}
 	for _, n := range r.all("Preset") {
 		if len(out) < maxPresets {
-			out = append(out, view.Preset{Token: n.attr("token"), Name: dial.CleanText(n.str("Name"), maxWord), At: aimOf(n.at("PTZPosition"))})
+			out = append(out, picture.Preset{Token: n.attr("token"), Name: dial.CleanText(n.str("Name"), maxWord), At: aimOf(n.at("PTZPosition"))})
 		}
 	}
 	return out, nil
 }
 
 // Aim reads where it looks; nil where it doesn't tell.
-func (c *Client) Aim(ctx context.Context, services map[string]string, profile string) (*view.Aim, error) {
+func (c *Client) Aim(ctx context.Context, services map[string]string, profile string) (*picture.Aim, error) {
 	a, _, err := c.aim(ctx, services[ptzNS], profile)
 	return a, err
 }
@@ -128,13 +128,13 @@ const (
 
 // Turn sends it to an aim and waits until it stands there, 8 s at the most (AbsoluteMove,
 // GetStatus).
-func (c *Client) Turn(ctx context.Context, services map[string]string, profile string, to view.Aim, axes []view.Axis) error {
+func (c *Client) Turn(ctx context.Context, services map[string]string, profile string, to picture.Aim, axes []picture.Axis) error {
 	at := services[ptzNS]
 	var inner strings.Builder
-	if slices.Contains(axes, view.Pan) || slices.Contains(axes, view.Tilt) {
+	if slices.Contains(axes, picture.Pan) || slices.Contains(axes, picture.Tilt) {
 		fmt.Fprintf(&inner, `<tt:PanTilt x="%.4f" y="%.4f"/>`, to.Pan, to.Tilt)
 	}
-	if slices.Contains(axes, view.Zoom) {
+	if slices.Contains(axes, picture.Zoom) {
 		fmt.Fprintf(&inner, `<tt:Zoom x="%.4f"/>`, to.Zoom)
 	}
 	if _, err := c.call(ctx, at, ptzNS, "AbsoluteMove", `<AbsoluteMove xmlns="`+ptzNS+`" xmlns:tt="`+schemaNS+`">`+element("ProfileToken", profile)+
@@ -145,7 +145,7 @@ func (c *Client) Turn(ctx context.Context, services map[string]string, profile s
 }
 
 // Call sends it to a preset and waits until it stands there, 8 s at the most (GotoPreset).
-func (c *Client) Call(ctx context.Context, services map[string]string, profile, token string, to view.Aim) error {
+func (c *Client) Call(ctx context.Context, services map[string]string, profile, token string, to picture.Aim) error {
 	at := services[ptzNS]
 	if _, err := c.call(ctx, at, ptzNS, "GotoPreset", `<GotoPreset xmlns="`+ptzNS+`">`+element("ProfileToken", profile)+element("PresetToken", token)+`</GotoPreset>`, CallLimit); err != nil {
 		return err
@@ -154,7 +154,7 @@ func (c *Client) Call(ctx context.Context, services map[string]string, profile, 
 }
 
 // stands waits until it stands at an aim.
-func (c *Client) stands(ctx context.Context, at, tried, profile string, to view.Aim) error {
+func (c *Client) stands(ctx context.Context, at, tried, profile string, to picture.Aim) error {
 	ctx, cancel := context.WithTimeout(ctx, turnLimit)
 	defer cancel()
 	for {

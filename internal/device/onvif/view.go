@@ -6,9 +6,9 @@ import (
 	"strconv"
 	"strings"
 
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/dial"
 )
 
@@ -28,7 +28,7 @@ const (
 
 // Setup reads how the picture of a profile's view is made and what lies over it. What the device
 // doesn't tell is nil.
-func (c *Client) Setup(ctx context.Context, services map[string]string, p stream.Profile) (s view.Setup, err error) {
+func (c *Client) Setup(ctx context.Context, services map[string]string, p stream.Profile) (s picture.Setup, err error) {
 	s.Config, s.Source = p.SourceConfig, p.Source
 	if s.Texts, err = c.textsOf(ctx, services, p.SourceConfig); err != nil {
 		return s, err
@@ -70,22 +70,22 @@ func words(all []*node) (out []string) {
 }
 
 // textsOf reads what is burned into a view (GetOSDs, GetOSDOptions; ONVIF Media2, 5.10).
-func (c *Client) textsOf(ctx context.Context, services map[string]string, config string) (*view.Texts, error) {
+func (c *Client) textsOf(ctx context.Context, services map[string]string, config string) (*picture.Texts, error) {
 	ns, at := c.media(services)
 	r, err := c.optional(ctx, at, ns, "GetOSDs", element("ConfigurationToken", config))
 	if r == nil {
 		return nil, err
 	}
-	out := &view.Texts{}
+	out := &picture.Texts{}
 	for _, n := range r.all("OSDs") {
 		s := n.at("TextString")
-		t := view.Text{Token: n.attr("token"), Words: dial.CleanText(s.str("PlainText"), maxWord),
+		t := picture.Text{Token: n.attr("token"), Words: dial.CleanText(s.str("PlainText"), maxWord),
 			Dates: dial.CleanText(s.str("DateFormat"), maxWord), Times: dial.CleanText(s.str("TimeFormat"), maxWord), Corner: n.str("Position", "Type")}
 		switch s.str("Type") {
 		case "Plain":
-			t.Kind = view.Name
+			t.Kind = picture.Name
 		case "Date", "Time", "DateAndTime":
-			t.Kind, t.Words = view.Time, ""
+			t.Kind, t.Words = picture.Time, ""
 		default:
 			continue
 		}
@@ -112,7 +112,7 @@ func (c *Client) textsOf(ctx context.Context, services map[string]string, config
 
 // PutText burns in one text of a kind, or none where it is empty: it changes the first one that
 // there is, makes one where there is none, and takes the others out (SetOSD, CreateOSD, DeleteOSD).
-func (c *Client) PutText(ctx context.Context, services map[string]string, config string, t view.Text) error {
+func (c *Client) PutText(ctx context.Context, services map[string]string, config string, t picture.Text) error {
 	had, err := c.textsOf(ctx, services, config)
 	if err != nil {
 		return err
@@ -142,9 +142,9 @@ func (c *Client) PutText(ctx context.Context, services map[string]string, config
 	return err
 }
 
-func osdXML(tag, config, token string, t view.Text) string {
+func osdXML(tag, config, token string, t picture.Text) string {
 	inner := "<tt:Type>Plain</tt:Type><tt:PlainText>" + escape(t.Words) + "</tt:PlainText>"
-	if t.Kind == view.Time {
+	if t.Kind == picture.Time {
 		inner = "<tt:Type>DateAndTime</tt:Type><tt:DateFormat>" + escape(t.Dates) + "</tt:DateFormat><tt:TimeFormat>" + escape(t.Times) + "</tt:TimeFormat>"
 	}
 	corner := t.Corner
@@ -156,24 +156,24 @@ func osdXML(tag, config, token string, t view.Text) string {
 }
 
 // TextsNow reads what is burned in, for reading back.
-func (c *Client) TextsNow(ctx context.Context, services map[string]string, config string) (view.Texts, error) {
+func (c *Client) TextsNow(ctx context.Context, services map[string]string, config string) (picture.Texts, error) {
 	t, err := c.textsOf(ctx, services, config)
 	if t == nil {
-		return view.Texts{}, err
+		return picture.Texts{}, err
 	}
 	return *t, err
 }
 
 // masksOf reads what is hidden of a view (GetMasks, GetMaskOptions; ONVIF Media2, 5.11).
-func (c *Client) masksOf(ctx context.Context, services map[string]string, config string) (*view.Masks, error) {
+func (c *Client) masksOf(ctx context.Context, services map[string]string, config string) (*picture.Masks, error) {
 	at := services[mediaNS]
 	r, err := c.optional(ctx, at, mediaNS, "GetMasks", element("ConfigurationToken", config))
 	if r == nil {
 		return nil, err
 	}
-	out := &view.Masks{}
+	out := &picture.Masks{}
 	for _, n := range r.all("Masks") {
-		m := view.Mask{Token: n.attr("token"), On: n.yes("Enabled")}
+		m := picture.Mask{Token: n.attr("token"), On: n.yes("Enabled")}
 		for _, p := range n.at("Polygon").all("Point") {
 			if len(m.Area) < maxCorners {
 				m.Area = append(m.Area, scene.Point{X: (&node{text: p.attr("x")}).float(), Y: (&node{text: p.attr("y")}).float()})
@@ -212,11 +212,11 @@ func (c *Client) Hide(ctx context.Context, services map[string]string, config st
 	if had == nil {
 		return &dial.Error{Tried: "GetMasks", On: c.host.Addr.String(), Kind: dial.ErrNotSupported, Says: "it hides no parts of its picture"}
 	}
-	spare, want := []view.Mask(nil), areas
+	spare, want := []picture.Mask(nil), areas
 	for _, m := range had.All {
 		kept := false
 		for i, a := range want {
-			if m.On && view.SameAreas([]scene.Polygon{a}, []scene.Polygon{m.Area}) {
+			if m.On && picture.SameAreas([]scene.Polygon{a}, []scene.Polygon{m.Area}) {
 				want, kept = append(append([]scene.Polygon(nil), want[:i]...), want[i+1:]...), true
 				break
 			}
@@ -231,7 +231,7 @@ func (c *Client) Hide(ctx context.Context, services map[string]string, config st
 		if had.Most > 0 && len(had.All) >= had.Most && len(spare) > 0 {
 			op, token, spare = "SetMask", spare[0].Token, spare[1:]
 		}
-		had.All = append(had.All, view.Mask{})
+		had.All = append(had.All, picture.Mask{})
 		if _, err := c.call(ctx, at, mediaNS, op, "<"+op+` xmlns="`+mediaNS+`" xmlns:tt="`+schemaNS+`">`+maskXML(config, token, a)+"</"+op+">", CallLimit); err != nil {
 			return err
 		}
@@ -254,14 +254,14 @@ func maskXML(config, token string, a scene.Polygon) string {
 
 // Imaging reads how a source takes its pictures and what can be set (GetImagingSettings,
 // GetOptions, GetStatus, GetMoveOptions; ONVIF Imaging, 5.2); nil where it doesn't tell.
-func (c *Client) Imaging(ctx context.Context, services map[string]string, source string) (*view.Imaging, error) {
+func (c *Client) Imaging(ctx context.Context, services map[string]string, source string) (*picture.Imaging, error) {
 	at, of := services[imagingNS], element("VideoSourceToken", source)
 	r, err := c.optional(ctx, at, imagingNS, "GetImagingSettings", of)
 	if r == nil {
 		return nil, err
 	}
 	s := r.at("ImagingSettings")
-	out := &view.Imaging{DayNight: s.str("IrCutFilter"), Exposure: s.str("Exposure", "Mode"), Time: s.float("Exposure", "ExposureTime"), Focusing: s.str("Focus", "AutoFocusMode")}
+	out := &picture.Imaging{DayNight: s.str("IrCutFilter"), Exposure: s.str("Exposure", "Mode"), Time: s.float("Exposure", "ExposureTime"), Focusing: s.str("Focus", "AutoFocusMode")}
 	if s.at("Brightness") != nil {
 		v := s.float("Brightness")
 		out.Brightness = &v
@@ -291,22 +291,22 @@ func (c *Client) Imaging(ctx context.Context, services map[string]string, source
 }
 
 // rangeOf reads a tt:FloatRange.
-func rangeOf(n *node) view.Range { return view.Range{Min: n.float("Min"), Max: n.float("Max")} }
+func rangeOf(n *node) picture.Range { return picture.Range{Min: n.float("Min"), Max: n.float("Max")} }
 
 // SetImaging sets one property of how a source takes its pictures (SetImagingSettings, Move).
-func (c *Client) SetImaging(ctx context.Context, services map[string]string, source string, p view.Property, value string) error {
+func (c *Client) SetImaging(ctx context.Context, services map[string]string, source string, p picture.Property, value string) error {
 	v, of := escape(value), element("VideoSourceToken", source)
-	if p == view.Focus {
+	if p == picture.Focus {
 		_, err := c.call(ctx, services[imagingNS], imagingNS, "Move", `<Move xmlns="`+imagingNS+`" xmlns:tt="`+schemaNS+`">`+of+
 			"<Focus><tt:Absolute><tt:Position>"+v+"</tt:Position></tt:Absolute></Focus></Move>", CallLimit)
 		return err
 	}
-	inner := map[view.Property]string{
-		view.DayNight:   "<tt:IrCutFilter>" + v + "</tt:IrCutFilter>",
-		view.Exposure:   "<tt:Exposure><tt:Mode>" + v + "</tt:Mode></tt:Exposure>",
-		view.ExposeFor:  "<tt:Exposure><tt:Mode>MANUAL</tt:Mode><tt:ExposureTime>" + v + "</tt:ExposureTime></tt:Exposure>",
-		view.Brightness: "<tt:Brightness>" + v + "</tt:Brightness>",
-		view.Focusing:   "<tt:Focus><tt:AutoFocusMode>" + v + "</tt:AutoFocusMode></tt:Focus>",
+	inner := map[picture.Property]string{
+		picture.DayNight:   "<tt:IrCutFilter>" + v + "</tt:IrCutFilter>",
+		picture.Exposure:   "<tt:Exposure><tt:Mode>" + v + "</tt:Mode></tt:Exposure>",
+		picture.ExposeFor:  "<tt:Exposure><tt:Mode>MANUAL</tt:Mode><tt:ExposureTime>" + v + "</tt:ExposureTime></tt:Exposure>",
+		picture.Brightness: "<tt:Brightness>" + v + "</tt:Brightness>",
+		picture.Focusing:   "<tt:Focus><tt:AutoFocusMode>" + v + "</tt:AutoFocusMode></tt:Focus>",
 	}[p]
 	_, err := c.call(ctx, services[imagingNS], imagingNS, "SetImagingSettings", `<SetImagingSettings xmlns="`+imagingNS+`" xmlns:tt="`+schemaNS+`">`+of+
 		"<ImagingSettings>"+inner+"</ImagingSettings><ForcePersistence>true</ForcePersistence></SetImagingSettings>", CallLimit)

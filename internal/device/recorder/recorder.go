@@ -174,18 +174,18 @@ func (c *Client) Status(ctx context.Context) (channel.Recorder, clock.Reading, e
 
 // Placement is what a recorder needs to hold a camera.
 type Placement struct {
-	Name     string `json:"name"`
-	Address  string `json:"address"`
-	Service  string `json:"service"`       // ONVIF device service; empty where URI is given
-	URI      string `json:"uri,omitempty"` // RTSP address of the stream, for a camera without ONVIF
-	Username string `json:"username"`
-	Password string `json:"password"`
-	Profile  string `json:"profile"`
-	Label    string `json:"label"`           // comes back in the channel table
-	Way      string `json:"way,omitempty"`   // see channel.Way; empty: ONVIF, or RTSP where URI is given
-	Make     string `json:"make,omitempty"`  // that it is taken as
-	Model    string `json:"model,omitempty"` // that it is taken as
-	View     string `json:"view,omitempty"`  // profile of its view stream; empty: it has none
+	Name        string `json:"name"`
+	Address     string `json:"address"`
+	Service     string `json:"service"`       // ONVIF device service; empty where URI is given
+	URI         string `json:"uri,omitempty"` // RTSP address of the stream, for a camera without ONVIF
+	Username    string `json:"username"`
+	Password    string `json:"password"`
+	Profile     string `json:"profile"`
+	Label       string `json:"label"`           // comes back in the channel table
+	Way         string `json:"way,omitempty"`   // see channel.Way; empty: ONVIF, or RTSP where URI is given
+	Make        string `json:"make,omitempty"`  // that it is taken as
+	Model       string `json:"model,omitempty"` // that it is taken as
+	ViewProfile string `json:"view,omitempty"`  // profile of its view stream; empty: it has none
 }
 
 // Place puts a camera on a channel; doing it again with the same camera changes nothing.

@@ -135,8 +135,8 @@ type planAnswer struct {
 
 type modeAnswer struct {
 	Name   string            `json:"name"`
-	Idle   recording.Keep    `json:"idle"`
-	Event  recording.Keep    `json:"event"`
+	Idle   recording.Level   `json:"idle"`
+	Event  recording.Level   `json:"event"`
 	Causes []recording.Cause `json:"causes"`
 	Lead   int               `json:"lead"`
 	Tail   int               `json:"tail"`

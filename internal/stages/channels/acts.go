@@ -34,8 +34,8 @@ func (c *Stage) Acts() []act.Any {
 		act.Act[Wish]{Name: "channels/wish", About: "say that a camera goes to no other recorder, and with whom it goes", Stage: on, Keep: keepWish},
 		act.Act[Pair]{Name: "channels/take-over", About: "have a recorder take over another's channels", Stage: on, Plan: planTakeOver},
 		act.Act[Retired]{Name: "channels/retire", About: "take out of a recorder what another one receives, may record and keeps", Stage: on, More: c.readOthers, Plan: planRetire},
-		act.Act[Feeding]{Name: "channels/feeding", About: "say whether a recorder takes other recorders' channels, or cameras", Stage: on, Keep: keepFeeding},
-		act.Act[Feeds]{Name: "channels/feeds", About: "have a recorder take channels of others, or bring it in step with them", Stage: on, Plan: planFeeds},
+		act.Act[Cascading]{Name: "channels/cascading", About: "say whether a recorder takes other recorders' channels, or cameras", Stage: on, Keep: keepCascading},
+		act.Act[Cascade]{Name: "channels/cascade", About: "have a recorder take channels of others, or bring it in step with them", Stage: on, Plan: planCascade},
 	}, benchActs())
 }
 
@@ -312,7 +312,7 @@ func planOut(_ time.Time, s *act.Seen, x Channel) (act.Planned, error) {
 	if !ok {
 		return nothing("Channel %d of %s is free already.", x.Channel, d.Place), nil
 	}
-	steps, _, _ := Steps(s.Snapshot, d)
+	steps, _, _ := CascadeSteps(s.Snapshot, d)
 	if i := slices.IndexFunc(steps, func(o channel.Step) bool { return o.Held != nil && o.Held.Number == x.Channel }); i >= 0 {
 		ch = steps[i].Unpicks(ch)
 	}
@@ -406,13 +406,13 @@ func planRetire(_ time.Time, s *act.Seen, x Retired) (act.Planned, error) {
 	return p, nil
 }
 
-// Feeding says what a recorder takes.
-type Feeding struct {
+// Cascading says what a recorder takes.
+type Cascading struct {
 	Recorder
 	On bool `form:"on" json:"takes_channels"` // other recorders' channels; else cameras
 }
 
-func keepFeeding(ctx context.Context, c *act.Call, x Feeding) (act.Kept, error) {
+func keepCascading(ctx context.Context, c *act.Call, x Cascading) (act.Kept, error) {
 	s, err := site.Load(ctx, c.Store, c.Site.ID, []int64{})
 	if err != nil {
 		return act.Kept{}, err
@@ -422,7 +422,7 @@ func keepFeeding(ctx context.Context, c *act.Call, x Feeding) (act.Kept, error) 
 		return act.Kept{}, err
 	}
 	out := act.Kept{Says: d.Place + " takes cameras.", Did: "said what a recorder takes", Detail: d.Place + " takes cameras"}
-	var f *channel.Feeding
+	var f *channel.Cascade
 	if x.On {
 		planned, err := c.Store.PlannedFor(ctx, c.Site.ID, d.ID)
 		if err != nil {
@@ -431,16 +431,16 @@ func keepFeeding(ctx context.Context, c *act.Call, x Feeding) (act.Kept, error) 
 		if planned > 0 {
 			return out, trouble.UserErrorf("%s %s planned for %s: plan another recorder for them first.", act.Count(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
 		}
-		f = &channel.Feeding{Picks: []channel.Pick{}}
+		f = &channel.Cascade{Picks: []channel.Pick{}}
 		out.Says, out.Detail = d.Place+" takes other recorders' channels: tick which.", d.Place+" takes other recorders' channels"
-	} else if d.Feeds != nil && len(d.Feeds.Picks) > 0 {
-		return out, trouble.UserErrorf("%s holds channels of other recorders, %d of them: take them out first.", d.Place, len(d.Feeds.Picks))
+	} else if d.Cascade != nil && len(d.Cascade.Picks) > 0 {
+		return out, trouble.UserErrorf("%s holds channels of other recorders, %d of them: take them out first.", d.Place, len(d.Cascade.Picks))
 	}
-	return out, c.Store.SetFeeds(ctx, c.Site.ID, d.ID, f)
+	return out, c.Store.SetCascade(ctx, c.Site.ID, d.ID, f)
 }
 
-// Feeds are channels of other recorders that one takes; or it is brought in step with those that it was told of.
-type Feeds struct {
+// Cascade are channels of other recorders that one takes; or it is brought in step with those that it was told of.
+type Cascade struct {
 	Recorder
 	Take []Pick `form:"take" json:"take,omitempty"`
 	Mend string `form:"mend" json:"mend,omitempty"` // anything: it is brought in step
@@ -458,12 +458,12 @@ func (p *Pick) UnmarshalParam(text string) error {
 	return err
 }
 
-func planFeeds(_ time.Time, s *act.Seen, x Feeds) (p act.Planned, err error) {
+func planCascade(_ time.Time, s *act.Seen, x Cascade) (p act.Planned, err error) {
 	d, _, err := x.of(s.Snapshot)
 	if err != nil {
 		return p, err
 	}
-	steps, plan, ok := Steps(s.Snapshot, d)
+	steps, plan, ok := CascadeSteps(s.Snapshot, d)
 	if !ok {
 		return nothing("%s takes cameras: say first that it takes other recorders' channels.", d.Place), nil
 	}
@@ -476,13 +476,13 @@ func planFeeds(_ time.Time, s *act.Seen, x Feeds) (p act.Planned, err error) {
 			if ch, why, made = plan.Mend(o); !made && why == "" {
 				why = strings.TrimSuffix(o.Words, ".")
 			}
-		case x.Mend == "" && o.Is == channel.Offered && slices.Contains(x.Take, Pick(o.Feed.Pick)):
-			ch, why, made = plan.Take(o.Feed)
+		case x.Mend == "" && o.Is == channel.Offered && slices.Contains(x.Take, Pick(o.Offer.Pick)):
+			ch, why, made = plan.Take(o.Offer)
 		}
 		if made {
 			all = append(all, ch)
 		} else if why != "" {
-			p.Refuse(fmt.Sprintf("%s of %s", o.Feed.Slot.Name, o.Feed.Place), why)
+			p.Refuse(fmt.Sprintf("%s of %s", o.Offer.Slot.Name, o.Offer.Place), why)
 		}
 	}
 	p.Title = d.Place + " takes over channels"

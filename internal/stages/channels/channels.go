@@ -55,7 +55,7 @@ func Facts(s *site.Snapshot, of site.Source) (channel.Facts, channel.Wishes) {
 		f channel.Facts
 		w channel.Wishes
 	}
-	x := site.OfView(s, "for channels", of, func() asked {
+	x := site.OfSource(s, "for channels", of, func() asked {
 		f, w := factsOf(s, of)
 		return asked{f, w}
 	})
@@ -144,7 +144,7 @@ func planned(s *site.Snapshot, of site.Source, held channel.Facts) (f channel.Fa
 		return f, w, false
 	}
 	to, there := s.Device(*of.RecorderID)
-	if !there || to.Feeds != nil {
+	if !there || to.Cascade != nil {
 		return f, w, false
 	}
 	f, w = FactsOn(s, of, to)
@@ -203,11 +203,11 @@ func (c *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		if err := c.keepPicks(ctx, changes); err != nil {
 			return err
 		}
-		more, err := c.followFeeds(ctx, v)
+		more, err := c.followCascade(ctx, v)
 		if err != nil || !more {
 			return err
 		}
-		if !slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.TakeFeed && ch.Made() }) {
+		if !slices.ContainsFunc(changes, func(ch store.Change) bool { return ch.Kind == channel.TakeChannel && ch.Made() }) {
 			return v.Follow(ctx, stage.Channels)
 		}
 		return c.Engine.Watch(ctx, v.Source, stage.Channels, 2*time.Second, int(channel.SilentFor/(2*time.Second)))
@@ -276,7 +276,7 @@ func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.
 // Follow reads the recorder once more; it goes on until the channel receives.
 func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool, err error) {
 	if v.Device.Kind == identity.Recorder {
-		return c.followFeeds(ctx, v)
+		return c.followCascade(ctx, v)
 	}
 	_, slot, err := c.Recorders.Holding(ctx, v)
 	if err != nil || slot == nil {
@@ -293,7 +293,7 @@ func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	case channel.NameDevice:
 		return c.nameEditor(ctx, v, ch)
 	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut,
-		channel.TakeFeed, channel.NameFeed:
+		channel.TakeChannel, channel.NameTaken:
 		return c.wholeEditor(ctx, v, ch)
 	default:
 		return nil, engine.ErrKind
@@ -360,7 +360,7 @@ func (p placing) Write(ctx context.Context) error {
 	}
 	to := recorder.Placement{Name: p.c.Args["name"], Address: p.c.Args["address"], Service: seen.Service,
 		Username: username, Password: password, Profile: p.c.Args["stream"], Label: access.Label(account.SetID),
-		Way: p.c.Args["way"], Make: p.c.Args["make"], Model: p.c.Args["model"], View: p.c.Args["view"]}
+		Way: p.c.Args["way"], Make: p.c.Args["make"], Model: p.c.Args["model"], ViewProfile: p.c.Args["view"]}
 	if seen.RTSPAlone() || to.Way == channel.RTSP { // by the address of its stream: video and nothing else
 		profiles, _ := site.Profiles.Of(p.s, p.device.ID)
 		i := slices.IndexFunc(profiles, func(x stream.Profile) bool { return x.Token == to.Profile })

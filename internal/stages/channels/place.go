@@ -19,7 +19,7 @@ import (
 // read, as they are planned and locked. Those whose streams aren't known yet are told in unread.
 func Assign(s *site.Snapshot) (all []channel.Placing, bins []channel.Bin, a channel.Assignment, unread []site.Source) {
 	for _, rec := range s.Recorders() {
-		if r, known := site.Recorder.Of(s, rec.ID); known && s.RecorderTrouble(rec.ID) == "" && rec.Feeds == nil && (r.ByHand || !r.Lacks(channel.ActPlace)) {
+		if r, known := site.Recorder.Of(s, rec.ID); known && s.RecorderTrouble(rec.ID) == "" && rec.Cascade == nil && (r.ByHand || !r.Lacks(channel.ActPlace)) {
 			bins = append(bins, channel.Bin{ID: rec.ID, Recorder: r})
 		}
 	}

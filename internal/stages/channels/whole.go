@@ -25,8 +25,8 @@ func (c *Stage) wholeEditor(ctx context.Context, v *engine.Visit, ch store.Chang
 	if err != nil {
 		return nil, err
 	}
-	if ch.Kind == channel.TakeFeed || ch.Kind == channel.NameFeed {
-		return c.feedEditor(ctx, v, client, ch)
+	if ch.Kind == channel.TakeChannel || ch.Kind == channel.NameTaken {
+		return c.cascadeEditor(ctx, v, client, ch)
 	}
 	w := &whole{c, client, ch, false}
 	e := engine.EditorFuncs{ReadFunc: w.readRestart, WriteFunc: w.restart, Shut: client.Close}

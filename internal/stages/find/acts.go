@@ -36,7 +36,7 @@ func (f *Stage) Acts() []act.Any {
 		act.Act[act.Camera]{Name: "find/leave-out", About: "leave out a device that nobody expects", Keep: leaveOut},
 		act.Act[Said]{Name: "find/say", About: "name a camera's place, plan a recorder for it, note something", Keep: say},
 		act.Act[act.Camera]{Name: "find/expect", About: "expect a device where it answers", Keep: expectHere},
-		act.Act[Views]{Name: "find/views", About: "pick which video sources of a device the site uses", Keep: pickViews},
+		act.Act[Sources]{Name: "find/views", About: "pick which video sources of a device the site uses", Keep: pickViews},
 		act.Act[Move]{Name: "find/move", About: "give a device another address, or have its network give it one", Stage: stage.Find, More: atAddress, Plan: planMove},
 		act.Act[Deed]{Name: "find/settle", About: "restart or reset a device, or set a recorder's clock", Stage: stage.Clock, Plan: f.planDeed},
 	}
@@ -418,14 +418,14 @@ func expectHere(ctx context.Context, c *act.Call, x act.Camera) (act.Kept, error
 		Detail: of.Place + ": expected at " + seen.Address.String(), Judge: []int64{of.Device.ID}}, nil
 }
 
-// Views are video sources of a device, by token.
-type Views struct {
+// Sources are video sources of a device, by token.
+type Sources struct {
 	act.Camera
 	Views []string `form:"view" json:"views"`
 }
 
 // pickViews keeps which video sources of a device the site uses.
-func pickViews(ctx context.Context, c *act.Call, x Views) (act.Kept, error) {
+func pickViews(ctx context.Context, c *act.Call, x Sources) (act.Kept, error) {
 	s, of, err := c.Camera(ctx, x.Source)
 	if err != nil {
 		return act.Kept{}, err

@@ -124,7 +124,7 @@ type move struct {
 // that answers, and what answers at the new address is given no account before it has
 // shown itself to be the device.
 func (f *Stage) addressEditor(v *engine.Visit, s *site.Snapshot, c store.Change) (engine.Editor, error) {
-	to, err := netplan.ParseIPConfig(c.Args["seat"])
+	to, err := netplan.ParseIPConfig(c.Args["ip"])
 	if err != nil {
 		return nil, trouble.UserError(trouble.Sentence(err))
 	}

@@ -210,7 +210,7 @@ func (w *walkTest) heard(ctx context.Context, f func(t *proof.Test)) {
 	w.v.Tell(store.OnProof)
 }
 
-func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint, view topic.View) error {
+func (w *walkTest) hearCamera(ctx context.Context, point *onvif.PullPoint, view topic.SourceTokens) error {
 	state := map[string]topic.State{}
 	for {
 		events, err := point.Pull(ctx, 5*time.Second)

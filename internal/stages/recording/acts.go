@@ -23,7 +23,7 @@ func (*Stage) Acts() []act.Any {
 		act.Act[Plan]{Name: "recording/plan", About: "keep a recording plan; nothing is written to a recorder", Stage: on, PageForm: true, Keep: keepPlan},
 		act.Act[PlanID]{Name: "recording/plan/remove", About: "take a plan off the site; channels keep by it until another is written", Stage: on, Keep: dropPlan},
 		act.Act[Write]{Name: "recording/write", About: "keep a plan, choose it for cameras, and write it to their channels", Stage: on, PageForm: true, Keep: choosePlan, Plan: planWrite},
-		act.Act[Keeping]{Name: "recording/keeping", About: "say for how many days the site keeps", Stage: on, Keep: setKeeping},
+		act.Act[Retention]{Name: "recording/keeping", About: "say for how many days the site keeps", Stage: on, Keep: setRetention},
 		act.Act[Age]{Name: "recording/age", About: "have a recorder delete what is older than so many days", Stage: on, Plan: planAge},
 	}
 }
@@ -137,14 +137,14 @@ func planWrite(now time.Time, s *act.Seen, x Write) (p act.Planned, err error) {
 	return p, nil
 }
 
-// Keeping is for how many days a site keeps; 0: nobody says.
-type Keeping struct {
+// Retention is for how many days a site keeps; 0: nobody says.
+type Retention struct {
 	Least  int `form:"least" json:"least_days,omitempty"`      // the contract's
 	Most   int `form:"most" json:"most_days,omitempty"`        // the privacy rule's
 	Active int `form:"active" json:"active_percent,omitempty"` // of the time something happens, where nobody counted
 }
 
-func setKeeping(ctx context.Context, c *act.Call, x Keeping) (act.Kept, error) {
+func setRetention(ctx context.Context, c *act.Call, x Retention) (act.Kept, error) {
 	for _, n := range []struct {
 		name    string
 		n, most int
@@ -158,7 +158,7 @@ func setKeeping(ctx context.Context, c *act.Call, x Keeping) (act.Kept, error) {
 	}
 	return act.Kept{Says: "Kept; every recording is judged by it.", Did: "said for how long recordings are kept", All: true,
 			Detail: fmt.Sprintf("at least %d days, at most %d; something for %d %% where nobody counted", x.Least, x.Most, x.Active)},
-		c.Store.SetKeeping(ctx, c.Site.ID, store.Keeping{Least: x.Least, Most: x.Most, Active: x.Active})
+		c.Store.SetRetention(ctx, c.Site.ID, store.Retention{Least: x.Least, Most: x.Most, Active: x.Active})
 }
 
 // Age is after how many days a recorder deletes; 0: it keeps until it is full.

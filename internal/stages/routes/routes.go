@@ -76,7 +76,7 @@ func (r *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	if err == nil {
 		err = r.Recorders.KeepInputs(ctx, v)
 	}
-	if kept := r.KeepAsked(ctx, facts.RoutesRead, v.Source, "routes", began, err); kept != nil {
+	if kept := r.NoteAsked(ctx, facts.RoutesRead, v.Source, "routes", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
@@ -128,7 +128,7 @@ func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile
 			return "", err
 		}
 	}
-	own, _ := stream.OfView(profiles, video)
+	own, _ := stream.OfSource(profiles, video)
 	for _, p := range own {
 		if p.Analytics != "" {
 			return p.Analytics, nil

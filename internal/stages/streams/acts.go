@@ -12,11 +12,11 @@ import (
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/ground"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -122,7 +122,7 @@ func (t *Stage) planTexts(_ time.Time, s *act.Seen, x Texts) (act.Planned, error
 	if len(parts) == 0 {
 		return act.Planned{}, act.Wrong("text-name", "Choose what is to be burned in: the name, the time, or neither.")
 	}
-	want := view.Want{Name: x.Name, Time: x.Time}
+	want := picture.Want{Name: x.Name, Time: x.Time}
 	return alike(s, strings.Join(parts, ", "), func(of site.Source) ([]finding.Change, []string) { return t.AskedText(s.Snapshot, of, want) }), nil
 }
 
@@ -142,7 +142,7 @@ func (x Picture) Other(of site.Source) error {
 }
 
 // one is what changes one view's picture.
-func (x Picture) one(s *act.Seen, change func(view.Setup) (finding.Change, error)) (p act.Planned, err error) {
+func (x Picture) one(s *act.Seen, change func(picture.Setup) (finding.Change, error)) (p act.Planned, err error) {
 	of, err := s.The()
 	if err != nil {
 		return p, err
@@ -176,7 +176,7 @@ type Mask struct {
 }
 
 func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
-	return x.one(s, func(setup view.Setup) (finding.Change, error) {
+	return x.one(s, func(setup picture.Setup) (finding.Change, error) {
 		var areas []scene.Polygon
 		if setup.Masks != nil {
 			areas = slices.Clone(setup.Masks.Areas())
@@ -188,7 +188,7 @@ func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
 			return setup.Hide(slices.Delete(areas, i, i+1))
 		}
 		if x.Corners != "" {
-			a, err := view.ParseCorners(x.Corners)
+			a, err := picture.ParseCorners(x.Corners)
 			if err != nil {
 				return finding.Change{}, err
 			}
@@ -202,7 +202,7 @@ func planMask(_ time.Time, s *act.Seen, x Mask) (act.Planned, error) {
 			}
 			at[i] = v
 		}
-		a, err := view.Rectangle(at[0], at[1], at[2], at[3])
+		a, err := picture.Rectangle(at[0], at[1], at[2], at[3])
 		if err != nil {
 			return finding.Change{}, err
 		}
@@ -227,7 +227,9 @@ type Imaging struct {
 }
 
 func planImaging(_ time.Time, s *act.Seen, x Imaging) (act.Planned, error) {
-	return x.one(s, func(setup view.Setup) (finding.Change, error) { return setup.Set(view.Property(x.Property), x.Value) })
+	return x.one(s, func(setup picture.Setup) (finding.Change, error) {
+		return setup.Set(picture.Property(x.Property), x.Value)
+	})
 }
 
 // Turn moves a camera, or what it remembers.
@@ -241,7 +243,7 @@ type Turn struct {
 }
 
 func planTurn(now time.Time, s *act.Seen, x Turn) (act.Planned, error) {
-	return x.one(s, func(setup view.Setup) (finding.Change, error) {
+	return x.one(s, func(setup picture.Setup) (finding.Change, error) {
 		switch do, preset, _ := strings.Cut(x.Do, ":"); do {
 		case "try":
 			return setup.Try(now)
@@ -252,7 +254,7 @@ func planTurn(now time.Time, s *act.Seen, x Turn) (act.Planned, error) {
 		case "call":
 			return setup.Recall(preset)
 		case "aim":
-			var to view.Aim
+			var to picture.Aim
 			for _, f := range []struct {
 				text string
 				to   *float64
@@ -263,7 +265,7 @@ func planTurn(now time.Time, s *act.Seen, x Turn) (act.Planned, error) {
 				}
 				*f.to = v
 			}
-			return setup.Turn(to, view.Preset{})
+			return setup.Turn(to, picture.Preset{})
 		}
 		return finding.Change{}, act.Wrong("do", "Say what it is to do: try, save, forget, call or aim.")
 	})

@@ -8,9 +8,9 @@ import (
 
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
@@ -26,7 +26,7 @@ func (t *Stage) Propose(now time.Time, s *site.Snapshot, of site.Source) []findi
 	f, w := facts.ForStreams(s, of)
 	out := stream.Propose(now, f, w)
 	if setup, held := facts.ForPicture(s, of); setup != nil {
-		out = append(out, view.Propose(*setup, held)...)
+		out = append(out, picture.Propose(*setup, held)...)
 	}
 	return out
 }
@@ -54,7 +54,7 @@ func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (chang
 func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
 	switch c.Kind {
 	case stream.SetEncoder, stream.SetSound, stream.MuteSound:
-	case view.SetText, view.SetMasks, view.SetImaging, view.SetAim, view.SetPreset, view.TryPTZ:
+	case picture.SetText, picture.SetMasks, picture.SetImaging, picture.SetAim, picture.SetPreset, picture.TryPTZ:
 	default:
 		return nil, engine.ErrKind
 	}
@@ -118,7 +118,7 @@ func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 		return nil
 	}
 	if !slices.ContainsFunc(changes, func(c store.Change) bool { return !strings.HasPrefix(c.Kind, "view.") }) {
-		return t.readView(ctx, v)
+		return t.readSetup(ctx, v)
 	}
 	_, err := t.Read(ctx, v)
 	return err

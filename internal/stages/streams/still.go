@@ -67,9 +67,9 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
 	return t.get(ctx, of, s, p.Snapshot)
 }
 
-// OfView is the still of one of a device's views, enrolled or not, fetched now or a moment ago:
+// StillOf is the still of one of a device's views, enrolled or not, fetched now or a moment ago:
 // by it a person picks.
-func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byte, error) {
+func (t *Stage) StillOf(ctx context.Context, of site.Source, video string) ([]byte, error) {
 	return t.stills.of(ctx, fmt.Sprintf("%d/%s", of.Device.ID, video), func(ctx context.Context) ([]byte, error) {
 		ctx, cancel := context.WithTimeout(ctx, 2*stillLimit)
 		defer cancel()
@@ -92,7 +92,7 @@ func (t *Stage) OfView(ctx context.Context, of site.Source, video string) ([]byt
 		if err != nil {
 			return nil, err
 		}
-		own, _ := stream.OfView(all, video)
+		own, _ := stream.OfSource(all, video)
 		p, _, ok := stream.Facts{Profiles: own}.Find(stream.ToLook(own))
 		if !ok {
 			return nil, trouble.UserError(d.Place + " has no such view.")

@@ -11,10 +11,10 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
@@ -44,7 +44,7 @@ func (t *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 	found, _ := facts.ForIdentity(s, of.Device)
 	findings := stream.Judge(now, f, w)
 	if setup, held := facts.ForPicture(s, of); setup != nil && f.Read() {
-		findings = append(findings, view.Judge(*setup, held)...)
+		findings = append(findings, picture.Judge(*setup, held)...)
 	}
 	if fi, open := stream.JudgeAccepted(w.Accepted); open && f.Read() && f.Trouble == "" {
 		findings = append(findings, fi)
@@ -75,7 +75,7 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 	}
 	began := time.Now().UTC()
 	says, err := t.playAll(ctx, v.Source, s)
-	if kept := t.KeepAsked(ctx, facts.StreamsRead, v.Source, "streams", began, err); kept != nil {
+	if kept := t.NoteAsked(ctx, facts.StreamsRead, v.Source, "streams", began, err); kept != nil {
 		return "", kept
 	}
 	return says, err
@@ -97,7 +97,7 @@ func (t *Stage) playAll(ctx context.Context, of site.Source, s *site.Snapshot) (
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
 	host := t.Dialer.At(*d.Address).Pinned(&pin)
-	own, _ := stream.OfView(profiles, of.Video)
+	own, _ := stream.OfSource(profiles, of.Video)
 	until := time.Now().Add(readLimit)
 	if end, ok := ctx.Deadline(); ok {
 		until = end

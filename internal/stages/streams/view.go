@@ -5,10 +5,10 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
@@ -18,7 +18,7 @@ import (
 
 // keepSetup reads how the view's picture is made and what lies over it, and keeps it.
 func (t *Stage) keepSetup(ctx context.Context, c *onvif.Client, of site.Source, services map[string]string, all []stream.Profile) error {
-	own, _ := stream.OfView(all, of.Video)
+	own, _ := stream.OfSource(all, of.Video)
 	if len(own) == 0 {
 		return nil
 	}
@@ -38,8 +38,8 @@ func (t *Stage) keepSetup(ctx context.Context, c *onvif.Client, of site.Source, 
 	return t.Store.KeepFacts(ctx, facts.Setup.New(of, "GetOSDs, GetMasks, GetImagingSettings, GetStatus", time.Now().UTC(), setup))
 }
 
-// readView reads again how the view's picture is made, and takes its still.
-func (t *Stage) readView(ctx context.Context, v *engine.Visit) error {
+// readSetup reads again how the view's picture is made, and takes its still.
+func (t *Stage) readSetup(ctx context.Context, v *engine.Visit) error {
 	s, err := v.Snapshot(ctx)
 	if err != nil {
 		return err
@@ -58,12 +58,12 @@ func (t *Stage) readView(ctx context.Context, v *engine.Visit) error {
 }
 
 // AskedText is what sets the text of a view as a person wants it, and why not.
-func (t *Stage) AskedText(s *site.Snapshot, of site.Source, want view.Want) ([]finding.Change, []string) {
+func (t *Stage) AskedText(s *site.Snapshot, of site.Source, want picture.Want) ([]finding.Change, []string) {
 	if !writable(s, of) {
 		return nil, []string{"no account opens its settings"}
 	}
 	setup, w := facts.ForPicture(s, of)
-	return view.Asked(setup, w, want)
+	return picture.Asked(setup, w, want)
 }
 
 // viewEditor reads and writes what a change of the view's picture is about.
@@ -71,22 +71,22 @@ func (t *Stage) viewEditor(v *engine.Visit, x viewChange) engine.Editor {
 	c, cam, services := x.Change, x.cam, x.services
 	e := engine.EditorFuncs{Shut: cam.Close}
 	switch c.Kind {
-	case view.SetText:
-		text := view.TextOf(c.Args)
+	case picture.SetText:
+		text := picture.TextOf(c.Args)
 		e.ReadFunc = func(ctx context.Context) (string, error) {
 			now, err := cam.TextsNow(ctx, services, c.Args["config"])
 			return now.State(text.Kind), err
 		}
 		e.WriteFunc = func(ctx context.Context) error { return cam.PutText(ctx, services, c.Args["config"], text) }
-	case view.SetMasks:
+	case picture.SetMasks:
 		e.ReadFunc, e.WriteFunc = x.readMasks, x.writeMasks
-	case view.SetImaging:
+	case picture.SetImaging:
 		e.ReadFunc, e.WriteFunc = x.readImaging, func(ctx context.Context) error {
-			return cam.SetImaging(ctx, services, c.Args["source"], view.Property(c.Args["property"]), c.Args["value"])
+			return cam.SetImaging(ctx, services, c.Args["source"], picture.Property(c.Args["property"]), c.Args["value"])
 		}
-	case view.SetAim:
+	case picture.SetAim:
 		e.ReadFunc, e.WriteFunc = x.readAim, x.writeAim
-	case view.SetPreset:
+	case picture.SetPreset:
 		e.ReadFunc, e.WriteFunc = x.readPreset, x.writePreset
 	default:
 		e.ReadFunc = func(ctx context.Context) (string, error) { return t.readTry(ctx, v, x) }
@@ -107,25 +107,25 @@ func (x viewChange) readMasks(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	to, err := view.ParseAreas(x.Args["masks"])
+	to, err := picture.ParseAreas(x.Args["masks"])
 	if err != nil {
 		return "", err
 	}
-	from, err := view.ParseAreas(x.Args["old_masks"])
+	from, err := picture.ParseAreas(x.Args["old_masks"])
 	switch {
 	case err != nil:
 		return "", err
-	case view.SameAreas(now, to):
+	case picture.SameAreas(now, to):
 		return x.ToText, nil
-	case view.SameAreas(now, from):
+	case picture.SameAreas(now, from):
 		return x.FromText, nil
 	}
-	return view.AreasText(now), nil
+	return picture.AreasText(now), nil
 }
 
 func (x viewChange) writeMasks(ctx context.Context) error {
 	var areas []scene.Polygon
-	areas, err := view.ParseAreas(x.Args["masks"])
+	areas, err := picture.ParseAreas(x.Args["masks"])
 	if err != nil {
 		return err
 	}
@@ -133,7 +133,7 @@ func (x viewChange) writeMasks(ctx context.Context) error {
 }
 
 func (x viewChange) readImaging(ctx context.Context) (string, error) {
-	p := view.Property(x.Args["property"])
+	p := picture.Property(x.Args["property"])
 	i, err := x.cam.Imaging(ctx, x.services, x.Args["source"])
 	if err != nil {
 		return "", err
@@ -145,29 +145,29 @@ func (x viewChange) readImaging(ctx context.Context) (string, error) {
 	switch {
 	case !ok:
 		return "not told", nil
-	case view.SameValue(now, x.Args["value"]):
+	case picture.SameValue(now, x.Args["value"]):
 		return x.ToText, nil
-	case view.SameValue(now, x.Args["old_value"]):
+	case picture.SameValue(now, x.Args["old_value"]):
 		return x.FromText, nil
 	}
-	return view.Says(p, now), nil
+	return picture.Says(p, now), nil
 }
 
 // aims are where a change sends the camera, and where it looked.
-func (x viewChange) aims() (to, from view.Aim, err error) {
-	if to, err = view.AimOf(x.Args["aim"]); err == nil && x.Args["old_aim"] != "" {
-		from, err = view.AimOf(x.Args["old_aim"])
+func (x viewChange) aims() (to, from picture.Aim, err error) {
+	if to, err = picture.AimOf(x.Args["aim"]); err == nil && x.Args["old_aim"] != "" {
+		from, err = picture.AimOf(x.Args["old_aim"])
 	}
 	return to, from, err
 }
 
-func (x viewChange) now(ctx context.Context) (view.Aim, error) {
+func (x viewChange) now(ctx context.Context) (picture.Aim, error) {
 	a, err := x.cam.Aim(ctx, x.services, x.Args["profile"])
 	if err == nil && a == nil {
-		return view.Aim{}, trouble.UserError("It doesn't tell where it looks any more.")
+		return picture.Aim{}, trouble.UserError("It doesn't tell where it looks any more.")
 	}
 	if err != nil {
-		return view.Aim{}, err
+		return picture.Aim{}, err
 	}
 	return *a, nil
 }
@@ -204,7 +204,7 @@ func (x viewChange) writeAim(ctx context.Context) error {
 	return x.cam.Turn(ctx, x.services, x.Args["profile"], to, p.Axes())
 }
 
-func (x viewChange) ptz(ctx context.Context) (*view.PTZ, error) {
+func (x viewChange) ptz(ctx context.Context) (*picture.PTZ, error) {
 	p, err := x.cam.PTZ(ctx, x.services, stream.Profile{Token: x.Args["profile"], PTZ: x.Args["ptz"]})
 	if err == nil && p == nil {
 		err = trouble.UserError("It can't be turned any more.")
@@ -230,7 +230,7 @@ func (x viewChange) writePreset(ctx context.Context) error {
 // readTry says whether the axes were nudged since it was asked for, and the camera looks again
 // where it did.
 func (t *Stage) readTry(ctx context.Context, v *engine.Visit, x viewChange) (string, error) {
-	home, err := view.AimOf(x.Args["aim"])
+	home, err := picture.AimOf(x.Args["aim"])
 	if err != nil {
 		return "", err
 	}
@@ -261,7 +261,7 @@ const backLimit = 10 * time.Second
 // try nudges each axis, sees whether the picture moves, and puts the camera back, whatever else
 // ends meanwhile.
 func (t *Stage) try(ctx context.Context, v *engine.Visit, x viewChange) error {
-	home, err := view.AimOf(x.Args["aim"])
+	home, err := picture.AimOf(x.Args["aim"])
 	if err != nil {
 		return err
 	}
@@ -269,7 +269,7 @@ func (t *Stage) try(ctx context.Context, v *engine.Visit, x viewChange) error {
 	if err != nil {
 		return err
 	}
-	tried := view.Tried{}
+	tried := picture.Tried{}
 	for _, axis := range p.Axes() {
 		n, err := t.nudge(ctx, v, x, *p, home, axis)
 		if err != nil {
@@ -281,7 +281,7 @@ func (t *Stage) try(ctx context.Context, v *engine.Visit, x viewChange) error {
 	return t.Store.KeepFacts(ctx, facts.TriedPTZ.New(v.Source, "AbsoluteMove, GetStatus, its stills", tried.At, tried))
 }
 
-func (t *Stage) nudge(ctx context.Context, v *engine.Visit, x viewChange, p view.PTZ, home view.Aim, axis view.Axis) (n view.Nudge, err error) {
+func (t *Stage) nudge(ctx context.Context, v *engine.Visit, x viewChange, p picture.PTZ, home picture.Aim, axis picture.Axis) (n picture.Nudge, err error) {
 	n.Axis = axis
 	before, err := t.print(ctx, v.Source)
 	if err != nil {
@@ -301,7 +301,7 @@ func (t *Stage) nudge(ctx context.Context, v *engine.Visit, x viewChange, p view
 	if err != nil {
 		return n, err
 	}
-	n.Moved = before.Likeness(after) < view.Stands
+	n.Moved = before.Likeness(after) < picture.Stands
 	n.Back = x.cam.Turn(ctx, x.services, p.Profile, home, p.Axes()) == nil
 	return n, nil
 }

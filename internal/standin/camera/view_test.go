@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/standin/camera"
@@ -23,7 +23,7 @@ func newDome(t *testing.T) *studio {
 	})
 }
 
-func (s *studio) setup() view.Setup {
+func (s *studio) setup() picture.Setup {
 	s.t.Helper()
 	got, err := s.cl.Setup(s.t.Context(), s.services, s.profile("main"))
 	if err != nil {
@@ -62,17 +62,17 @@ func light(img image.Image, left, top, right, bottom int) float64 {
 func TestMasksAndTextAppearInThePicture(t *testing.T) {
 	s := newDome(t)
 	setup := s.setup()
-	if setup.Masks == nil || setup.Masks.Most != 2 || setup.Texts == nil || !setup.Texts.Plain || setup.Texts.State(view.Time) != "dd/MM/yyyy HH:mm:ss upper left" {
+	if setup.Masks == nil || setup.Masks.Most != 2 || setup.Texts == nil || !setup.Texts.Plain || setup.Texts.State(picture.Time) != "dd/MM/yyyy HH:mm:ss upper left" {
 		t.Fatalf("%+v, %+v", setup.Masks, setup.Texts)
 	}
 	bright := light(s.picture(), 62, 12, 78, 28)
-	sky, _ := view.Rectangle(60, 10, 80, 30)
-	other, _ := view.Rectangle(10, 60, 20, 70)
+	sky, _ := picture.Rectangle(60, 10, 80, 30)
+	other, _ := picture.Rectangle(10, 60, 20, 70)
 	for _, areas := range [][]scene.Polygon{{sky}, {sky, other}, {other}, {sky}} {
 		if err := s.cl.Hide(t.Context(), s.services, "vsc0", areas); err != nil {
 			t.Fatal(err)
 		}
-		if now, err := s.cl.Hidden(t.Context(), s.services, "vsc0"); err != nil || !view.SameAreas(now, areas) {
+		if now, err := s.cl.Hidden(t.Context(), s.services, "vsc0"); err != nil || !picture.SameAreas(now, areas) {
 			t.Fatalf("hides %v, %v", now, err)
 		}
 	}
@@ -83,22 +83,22 @@ func TestMasksAndTextAppearInThePicture(t *testing.T) {
 		t.Errorf("a third mask: %v", err)
 	}
 	corner := light(s.picture(), 76, 1, 98, 5)
-	name := view.Text{Kind: view.Name, Words: "Slip & way", Corner: "UpperRight"}
+	name := picture.Text{Kind: picture.Name, Words: "Slip & way", Corner: "UpperRight"}
 	for range 2 { // writing twice changes nothing
 		if err := s.cl.PutText(t.Context(), s.services, "vsc0", name); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if now, err := s.cl.TextsNow(t.Context(), s.services, "vsc0"); err != nil || now.State(view.Name) != "“Slip & way” upper right" {
+	if now, err := s.cl.TextsNow(t.Context(), s.services, "vsc0"); err != nil || now.State(picture.Name) != "“Slip & way” upper right" {
 		t.Errorf("%v, %v", now, err)
 	}
 	if now := light(s.picture(), 88, 1, 98, 5); now > corner-40 {
 		t.Errorf("the corner is as bright as before: %.0f, %.0f", now, corner)
 	}
-	if err := s.cl.PutText(t.Context(), s.services, "vsc0", view.Text{Kind: view.Name}); err != nil {
+	if err := s.cl.PutText(t.Context(), s.services, "vsc0", picture.Text{Kind: picture.Name}); err != nil {
 		t.Fatal(err)
 	}
-	if now, err := s.cl.TextsNow(t.Context(), s.services, "vsc0"); err != nil || now.State(view.Name) != "no name" {
+	if now, err := s.cl.TextsNow(t.Context(), s.services, "vsc0"); err != nil || now.State(picture.Name) != "no name" {
 		t.Errorf("%v, %v", now, err)
 	}
 }
@@ -106,7 +106,7 @@ func TestMasksAndTextAppearInThePicture(t *testing.T) {
 // What is laid over a view is in its stream too, which is coded as it is sent, within its limit.
 func TestAStreamThatIsCodedAsItIsSent(t *testing.T) {
 	s := newDome(t)
-	sky, _ := view.Rectangle(60, 10, 80, 30)
+	sky, _ := picture.Rectangle(60, 10, 80, 30)
 	if err := s.cl.Hide(t.Context(), s.services, "vsc0", []scene.Polygon{sky}); err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +122,7 @@ func TestAStreamThatIsCodedAsItIsSent(t *testing.T) {
 
 func TestImagingShowsInThePicture(t *testing.T) {
 	s := newDome(t)
-	set := func(p view.Property, value string) {
+	set := func(p picture.Property, value string) {
 		t.Helper()
 		if err := s.cl.SetImaging(t.Context(), s.services, "vs0", p, value); err != nil {
 			t.Fatal(err)
@@ -131,27 +131,27 @@ func TestImagingShowsInThePicture(t *testing.T) {
 		if err != nil || i == nil {
 			t.Fatal(i, err)
 		}
-		if now, ok := i.Value(p); !ok || !view.SameValue(now, value) {
+		if now, ok := i.Value(p); !ok || !picture.SameValue(now, value) {
 			t.Errorf("%s reads %q after %q", p, now, value)
 		}
 	}
 	before := stream.PrintOf(s.picture())
-	set(view.DayNight, "OFF")
+	set(picture.DayNight, "OFF")
 	if p := stream.PrintOf(s.picture()); p.Colour > 0.7*before.Colour {
 		t.Errorf("by night it has colours: %.2f, it had %.2f", p.Colour, before.Colour)
 	}
-	set(view.DayNight, "AUTO")
-	if err := s.cl.SetImaging(t.Context(), s.services, "vs0", view.Focus, "0.9"); !errors.Is(err, dial.ErrRefused) {
+	set(picture.DayNight, "AUTO")
+	if err := s.cl.SetImaging(t.Context(), s.services, "vs0", picture.Focus, "0.9"); !errors.Is(err, dial.ErrRefused) {
 		t.Errorf("moving the focus of one that focuses by itself: %v", err)
 	}
-	set(view.Focusing, "MANUAL")
-	set(view.Focus, "0.9")
+	set(picture.Focusing, "MANUAL")
+	set(picture.Focus, "0.9")
 	if p := stream.PrintOf(s.picture()); p.Sharp > before.Sharp/2 {
 		t.Errorf("out of focus it is as sharp: %.2f, it was %.2f", p.Sharp, before.Sharp)
 	}
-	set(view.Focusing, "AUTO")
-	set(view.Exposure, "MANUAL")
-	set(view.ExposeFor, "2000")
+	set(picture.Focusing, "AUTO")
+	set(picture.Exposure, "MANUAL")
+	set(picture.ExposeFor, "2000")
 	if dark, was := light(s.picture(), 0, 0, 100, 100), 128.0; dark > was/2 {
 		t.Errorf("a fifth of the exposure is %.0f bright", dark)
 	}
@@ -166,14 +166,14 @@ func TestTheDomeTurnsAndRemembers(t *testing.T) {
 	}
 	before := stream.PrintOf(s.picture())
 	for _, axis := range p.Axes() {
-		if err := s.cl.Turn(t.Context(), s.services, p.Profile, p.Nudged(view.Aim{}, axis), p.Axes()); err != nil {
+		if err := s.cl.Turn(t.Context(), s.services, p.Profile, p.Nudged(picture.Aim{}, axis), p.Axes()); err != nil {
 			t.Fatal(err)
 		}
-		if now := stream.PrintOf(s.picture()); now.Likeness(before) >= view.Stands {
+		if now := stream.PrintOf(s.picture()); now.Likeness(before) >= picture.Stands {
 			t.Errorf("%s was moved and the picture stayed: %.2f", axis, now.Likeness(before))
 		}
 	}
-	quay := view.Aim{Pan: 0.3, Tilt: -0.2, Zoom: 0.25}
+	quay := picture.Aim{Pan: 0.3, Tilt: -0.2, Zoom: 0.25}
 	if err := s.cl.Turn(t.Context(), s.services, p.Profile, quay, p.Axes()); err != nil {
 		t.Fatal(err)
 	}
@@ -182,14 +182,14 @@ func TestTheDomeTurnsAndRemembers(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.cl.Turn(t.Context(), s.services, p.Profile, view.Aim{}, p.Axes()); err != nil {
+	if err := s.cl.Turn(t.Context(), s.services, p.Profile, picture.Aim{}, p.Axes()); err != nil {
 		t.Fatal(err)
 	}
 	p = s.setup().PTZ
 	if len(p.Presets) != 1 || p.PresetState("Quay") != "“Quay”: "+quay.Text() {
 		t.Fatalf("%+v", p.Presets)
 	}
-	if now := stream.PrintOf(s.picture()); now.Likeness(before) < view.Stands {
+	if now := stream.PrintOf(s.picture()); now.Likeness(before) < picture.Stands {
 		t.Errorf("put back it looks otherwise: %.2f", now.Likeness(before))
 	}
 	if err := s.cl.Call(t.Context(), s.services, p.Profile, p.Presets[0].Token, quay); err != nil {
@@ -198,7 +198,7 @@ func TestTheDomeTurnsAndRemembers(t *testing.T) {
 	if err := s.cl.Forget(t.Context(), s.services, p.Profile, "Quay"); err != nil || len(s.setup().PTZ.Presets) != 0 {
 		t.Errorf("%v: %+v", err, s.setup().PTZ.Presets)
 	}
-	err := s.cl.Turn(t.Context(), s.services, p.Profile, view.Aim{Tilt: 0.9}, p.Axes())
+	err := s.cl.Turn(t.Context(), s.services, p.Profile, picture.Aim{Tilt: 0.9}, p.Axes())
 	if !errors.Is(err, dial.ErrRefused) || !strings.Contains(err.Error(), "doesn't go there") {
 		t.Errorf("beyond its end: %v", err)
 	}

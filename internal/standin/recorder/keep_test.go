@@ -71,7 +71,7 @@ func TestPredictedDaysAreKept(t *testing.T) {
 		}
 		if err := rec.Place(t.Context(), i+1, client.Placement{Name: fmt.Sprint("View ", i), Address: n.At(at).String(),
 			Service:  fmt.Sprintf("http://%s:%d/onvif/device_service", n.At(at), camera.HTTPPort),
-			Username: "otter", Password: s.House, Profile: "main", View: "sub"}); err != nil {
+			Username: "otter", Password: s.House, Profile: "main", ViewProfile: "sub"}); err != nil {
 			t.Fatal(err)
 		}
 		if err := rec.SetPlan(t.Context(), i+1, counts); err != nil {

@@ -27,7 +27,7 @@ type Lens struct {
 	Focus string    `json:"focus"`
 }
 
-var lens = site.ViewFact[Lens]{Name: "lens.reading"}
+var lens = site.SourceFact[Lens]{Name: "lens.reading"}
 
 // Kind of the change that this stage makes.
 const Kind = "lens.focus"

@@ -161,7 +161,7 @@ func (pg *Page) facts(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	all, err := pg.Store.FactsOfView(c.Request().Context(), shell.TokenOf(c).SiteID, id)
+	all, err := pg.Store.FactsOfSource(c.Request().Context(), shell.TokenOf(c).SiteID, id)
 	if err != nil {
 		return err
 	}

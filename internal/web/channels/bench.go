@@ -22,8 +22,8 @@ type benchView struct {
 // Codec says whether it takes a codec.
 func (b benchView) Codec(name string) bool { return slices.Contains(b.Codecs, name) }
 
-// BenchOr is what is known of a recorder that is set up by hand, or what a form of one begins with.
-func (d channelsData) BenchOr() channel.Bench {
+// SheetDefaults is what is known of a recorder that is set up by hand, or what a form of one begins with.
+func (d channelsData) SheetDefaults() channel.Bench {
 	if d.Bench != nil {
 		return d.Bench.Bench
 	}

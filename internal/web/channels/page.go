@@ -54,30 +54,30 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // channelsData is a recorder's face with the tray beside it.
 type channelsData struct {
-	Recorders []store.Device
-	Chosen    store.Device
-	Status    *channel.Recorder
-	Trouble   string
-	NoAccount bool // the chosen recorder has none
-	Slots     []slotView
-	Spare     []slotView // free channels beyond those that are drawn at once
-	Gauges    []gauge
-	Tray      []trayItem
-	Changes   int
-	Verb      string // what is proposed for so many cameras
-	Can       int
-	Analog    []analogView
-	Waits     int    // changes that wait for a restart
-	Gap       string // what a restart costs
-	Short     int    // how many of the tray the recorder has no channel for
-	More      int    // how many channels more than it has taken are asked for
-	Roomy     int    // of which inputs without a picture make room for
-	Proposed  int
-	Bench     *benchView
-	Proposal  *proposal // where all that isn't placed would go; nil: nobody asked
-	Ports     []channel.PortView
-	Feeds     *feedsView // of a recorder that takes other recorders' channels; nil: it takes cameras
-	MayFeed   bool       // it could
+	Recorders  []store.Device
+	Chosen     store.Device
+	Status     *channel.Recorder
+	Trouble    string
+	NoAccount  bool // the chosen recorder has none
+	Slots      []slotView
+	Spare      []slotView // free channels beyond those that are drawn at once
+	Gauges     []gauge
+	Tray       []trayItem
+	Changes    int
+	Verb       string // what is proposed for so many cameras
+	Can        int
+	Analog     []analogView
+	Waits      int    // changes that wait for a restart
+	Gap        string // what a restart costs
+	Short      int    // how many of the tray the recorder has no channel for
+	More       int    // how many channels more than it has taken are asked for
+	Roomy      int    // of which inputs without a picture make room for
+	Proposed   int
+	Bench      *benchView
+	Proposal   *proposal // where all that isn't placed would go; nil: nobody asked
+	Ports      []channel.PortState
+	Cascade    *cascadeView // of a recorder that takes other recorders' channels; nil: it takes cameras
+	MayCascade bool         // it could
 }
 
 // Renews says whether the chosen recorder can know newer models.
@@ -239,7 +239,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			return nil, err
 		}
 	}
-	if err := pg.feeds(ctx, p, &d); err != nil {
+	if err := pg.cascade(ctx, p, &d); err != nil {
 		return nil, err
 	}
 	d.Bench = pg.bench(p.Snapshot, d.Chosen, p.Rows, d.Status)
@@ -383,7 +383,7 @@ func (d *channelsData) fill(on map[int]*shell.Row, coming map[string]string) {
 				v.Still, v.StillSays = fmt.Sprintf("%d/%d", d.Chosen.ID, n), "What the recorder holds of"
 			}
 		}
-		if v.Slot == nil && d.Chosen.Feeds != nil {
+		if v.Slot == nil && d.Chosen.Cascade != nil {
 			continue // what is free is in no one's way
 		}
 		switch {

@@ -114,7 +114,7 @@ type findRow struct {
 
 type findData struct {
 	Fields  []field
-	Benches []store.Network // single addresses that are looked at besides
+	Singles []store.Network // single addresses that are looked at besides
 	Rows    []findRow
 	Looked  bool
 	Sum     store.Summary
@@ -257,7 +257,7 @@ func (pg *Page) fields(ctx context.Context, p *shell.Request, d *findData) error
 	}
 	for _, n := range p.Networks {
 		if n.Single {
-			d.Benches = append(d.Benches, n)
+			d.Singles = append(d.Singles, n)
 			continue
 		}
 		f := makeField(n, n.Prefix, by)

@@ -113,7 +113,7 @@ func parse(v url.Values) (p recording.Plan, days [recording.WeekDays]string, err
 		if !v.Has(at("name")) || v.Get("drop") == strconv.Itoa(i) {
 			continue
 		}
-		m := recording.Mode{Name: strings.TrimSpace(v.Get(at("name"))), Idle: recording.Keep(v.Get(at("idle"))), Event: recording.Keep(v.Get(at("event")))}
+		m := recording.Mode{Name: strings.TrimSpace(v.Get(at("name"))), Idle: recording.Level(v.Get(at("idle"))), Event: recording.Level(v.Get(at("event")))}
 		for _, c := range v[at("cause")] {
 			m.Causes = append(m.Causes, recording.Cause(c))
 		}

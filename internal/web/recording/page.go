@@ -168,7 +168,7 @@ func sketchWeek(p recording.Plan) shell.Sketch {
 func modesOf(p recording.Plan) (out []modeView) {
 	for i, m := range p.Modes {
 		v := modeView{Mode: m, At: i, Title: recording.Title(m.Name)}
-		for _, k := range recording.Keeps() {
+		for _, k := range recording.Levels() {
 			v.Idles = append(v.Idles, option{string(k), k.String(), k == m.Idle})
 			if k != recording.Nothing {
 				v.Events = append(v.Events, option{string(k), k.String(), k == m.Event})
@@ -246,7 +246,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	d := pageData{Least: p.Site.KeepLeast, Most: p.Site.KeepMost, Active: p.Site.ActivePercent}
+	d := pageData{Least: p.Site.LeastDays, Most: p.Site.MostDays, Active: p.Site.ActivePercent}
 	d.Asked = d.Least > 0 || d.Most > 0
 	var err error
 	if d.Plans, err = pg.Store.RecordingPlans(ctx, p.Site.ID); err != nil {

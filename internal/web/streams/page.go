@@ -244,7 +244,7 @@ func (pg *Page) viewStill(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.OfView(ctx, of, c.Param("view")) })
+	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.StillOf(ctx, of, c.Param("view")) })
 }
 
 // extra is what the sheet offers besides.
@@ -302,7 +302,7 @@ func (pg *Page) extra(v *site.Snapshot, of store.Source) extra {
 	}
 	if record, _ := stream.Roles(f.Profiles, w.Codecs); record == "" && f.Read() && !w.Held {
 		for _, rec := range v.Recorders() {
-			if slices.Contains(w.Takers, rec.Place) {
+			if slices.Contains(w.OtherRecorders, rec.Place) {
 				x.Takers = append(x.Takers, rec)
 			}
 		}

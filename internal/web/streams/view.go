@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/scene"
-	"duskyharbor/internal/core/view"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -22,12 +22,12 @@ type made struct {
 	Room    bool   // for one more
 	Tool    string // that draws one: box, polygon
 	Corners int    // at most; 0: not told
-	Choices []view.Choice
+	Choices []picture.Choice
 	Sharp   string // how sharp its last still is
-	PTZ     *view.PTZ
+	PTZ     *picture.PTZ
 	Aim     string
 	Limits  string
-	Tried   *view.Tried
+	Tried   *picture.Tried
 }
 
 // maskLine is one mask as it is listed, by its place among them.
@@ -46,7 +46,7 @@ func madeOf(v *site.Snapshot, of store.Source) *made {
 	m.Plain = m.Texts && s.Texts.Plain
 	if s.Masks != nil {
 		for i, a := range s.Masks.Areas() {
-			m.Masks = append(m.Masks, maskLine{i, view.AreasText([]scene.Polygon{a})})
+			m.Masks = append(m.Masks, maskLine{i, picture.AreasText([]scene.Polygon{a})})
 		}
 		m.Hides, m.Room = true, s.Masks.Most == 0 || len(s.Masks.All) < s.Masks.Most
 		m.Tool, m.Corners = "polygon", s.Masks.Corners
@@ -79,10 +79,10 @@ func viewFacts(sh *shell.Sheet, v *site.Snapshot, of store.Source) {
 	}
 	at := facts.Setup.ReadAt(v, of)
 	if s.Texts != nil {
-		sh.Fact("Burned in", s.Texts.State(view.Name)+"; "+s.Texts.State(view.Time), at)
+		sh.Fact("Burned in", s.Texts.State(picture.Name)+"; "+s.Texts.State(picture.Time), at)
 	}
 	if s.Masks != nil {
-		sh.Fact("Hidden", view.AreasText(s.Masks.Areas()), at)
+		sh.Fact("Hidden", picture.AreasText(s.Masks.Areas()), at)
 	}
 	if s.Imaging != nil {
 		var parts []string
@@ -107,9 +107,9 @@ func viewFacts(sh *shell.Sheet, v *site.Snapshot, of store.Source) {
 
 // Draws is how a change of masks is drawn: over the frame of the picture.
 func (*Page) Draws() map[string]shell.Draw {
-	return map[string]shell.Draw{view.SetMasks: func(args map[string]string) (from, to shell.Sketch, ok bool) {
-		was, err := view.ParseAreas(args["old_masks"])
-		is, err2 := view.ParseAreas(args["masks"])
+	return map[string]shell.Draw{picture.SetMasks: func(args map[string]string) (from, to shell.Sketch, ok bool) {
+		was, err := picture.ParseAreas(args["old_masks"])
+		is, err2 := picture.ParseAreas(args["masks"])
 		return sketchAreas(was), sketchAreas(is), err == nil && err2 == nil
 	}}
 }
@@ -135,7 +135,7 @@ func points(a scene.Polygon, width, height float64) string {
 }
 
 // hidden are the masks as they lie over the picture of 1,600 × 900 units.
-func hidden(s *view.Setup) (out []string) {
+func hidden(s *picture.Setup) (out []string) {
 	if s == nil || s.Masks == nil {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package view
+package picture
 
 import (
 	"encoding/json"

@@ -11,8 +11,8 @@ import (
 
 const served = "rtsp://192.0.2.5:8554/channel/%d"
 
-func feed(n int, name string) Feed {
-	return Feed{Pick: Pick{Recorder: 1, Channel: n}, Place: "Quay recorder", Address: "192.0.2.5", URI: fmt.Sprintf(served, n),
+func feed(n int, name string) Offer {
+	return Offer{Pick: Pick{Recorder: 1, Channel: n}, Place: "Quay recorder", Address: "192.0.2.5", URI: fmt.Sprintf(served, n),
 		Slot: Slot{Number: n, Name: name, State: Receiving, Codec: "H264", Kbps: 2000, Width: 1280, Height: 720}}
 }
 
@@ -28,15 +28,15 @@ func TestHowADeskStandsToARecorder(t *testing.T) {
 		taken(1, "Slipway", "RTSP://192.0.2.5:8554/channel/1/", Receiving), taken(2, "CAM 2", fmt.Sprintf(served, 2), Receiving),
 		taken(4, "Net loft", fmt.Sprintf(served, 4), Lost), taken(5, "Gangway", fmt.Sprintf(served, 5), Receiving), taken(6, "Old", fmt.Sprintf(served, 9), Receiving),
 		taken(8, "Pier", fmt.Sprintf(served, 7), Connecting), {Number: 7, Name: "From elsewhere", Address: "192.0.2.9", From: "rtsp://192.0.2.9/x", State: Receiving}}}
-	picked := Feeding{Picks: []Pick{{1, 1}, {1, 2}, {1, 3}, {1, 4}, {1, 7}, {1, 8}}}
-	steps := Steps(desk, picked, []Feed{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway"), feed(6, "Crew mess"), feed(7, "Pier")}, reached)
+	picked := Cascade{Picks: []Pick{{1, 1}, {1, 2}, {1, 3}, {1, 4}, {1, 7}, {1, 8}}}
+	steps := Steps(desk, picked, []Offer{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway"), feed(6, "Crew mess"), feed(7, "Pier")}, reached)
 	var got []string
 	for _, s := range steps {
-		p := &FeedPlanner{Recorder: 2, R: desk}
+		p := &CascadePlanner{Recorder: 2, R: desk}
 		c, why, ok := p.Mend(s)
-		got = append(got, strings.TrimSuffix(fmt.Sprintf("%d %s %v %s %s", s.Feed.Channel, s.Is, ok, c.Kind, why), " "))
+		got = append(got, strings.TrimSuffix(fmt.Sprintf("%d %s %v %s %s", s.Offer.Channel, s.Is, ok, c.Kind, why), " "))
 	}
-	want := "1 in step false ; 2 renamed true channel.feed.name; 3 missing true channel.feed; 4 nothing comes false ; 5 extra true channel.remove; 6 not taken false ; 7 connecting false ; 8 gone false ; 0 extra true channel.remove"
+	want := "1 in step false ; 2 renamed true channel.cascade.name; 3 missing true channel.cascade; 4 nothing comes false ; 5 extra true channel.remove; 6 not taken false ; 7 connecting false ; 8 gone false ; 0 extra true channel.remove"
 	if all := strings.Join(got, "; "); all != want {
 		t.Errorf("\n%s\nwant\n%s", all, want)
 	}
@@ -48,8 +48,8 @@ func TestADeskThatWasMendedIsInStep(t *testing.T) {
 	for seed := range 300 {
 		r := rand.New(rand.NewPCG(uint64(seed), 7))
 		desk := Recorder{Name: "Harbour desk", Limits: Limits{Channels: 1 + r.IntN(10), Codecs: []string{"H264"}}}
-		var picked Feeding
-		var offered []Feed
+		var picked Cascade
+		var offered []Offer
 		for n := range 10 {
 			f := feed(n+1, fmt.Sprintf("Place %d", n+1))
 			if r.IntN(4) > 0 {
@@ -63,7 +63,7 @@ func TestADeskThatWasMendedIsInStep(t *testing.T) {
 			}
 		}
 		full := false
-		p := &FeedPlanner{Recorder: 2, R: desk}
+		p := &CascadePlanner{Recorder: 2, R: desk}
 		after := desk
 		after.Slots = append([]Slot{}, desk.Slots...)
 		for _, s := range Steps(desk, picked, offered, reached) {
@@ -97,12 +97,12 @@ func apply(slots []Slot, kind string, n int, name, uri string) []Slot {
 		switch {
 		case s.Number != n:
 			out = append(out, s)
-		case kind == NameFeed:
+		case kind == NameTaken:
 			s.Name = name
 			out = append(out, s)
 		}
 	}
-	if kind == TakeFeed {
+	if kind == TakeChannel {
 		out = append(out, taken(n, name, uri, Receiving))
 	}
 	return out

@@ -10,11 +10,11 @@ import (
 	"duskyharbor/internal/core/finding"
 )
 
-// Kinds of change of a recorder that takes other recorders' channels: TakeFeed puts one on a channel,
-// NameFeed gives it the name that it has there.
+// Kinds of change of a recorder that takes other recorders' channels: TakeChannel puts one on a channel,
+// NameTaken gives it the name that it has there.
 const (
-	TakeFeed = "channel.feed"
-	NameFeed = "channel.feed.name"
+	TakeChannel = "channel.cascade"
+	NameTaken   = "channel.cascade.name"
 )
 
 // Pick is a channel of another recorder that a person had taken over.
@@ -23,16 +23,16 @@ type Pick struct {
 	Channel  int   `json:"channel"`
 }
 
-// Feeding is of a recorder that takes other recorders' channels, and no cameras: which of them.
-type Feeding struct {
+// Cascade is of a recorder that takes other recorders' channels, and no cameras: which of them.
+type Cascade struct {
 	Picks []Pick `json:"picks"`
 }
 
 // Has says whether a channel was picked. A nil Feeding picked none.
-func (f *Feeding) Has(p Pick) bool { return f != nil && slices.Contains(f.Picks, p) }
+func (f *Cascade) Has(p Pick) bool { return f != nil && slices.Contains(f.Picks, p) }
 
 // With is the picks with one more, or without one, in order and each once.
-func (f Feeding) With(p Pick, on bool) Feeding {
+func (f Cascade) With(p Pick, on bool) Cascade {
 	out := slices.DeleteFunc(slices.Clone(f.Picks), func(x Pick) bool { return x == p })
 	if on {
 		out = append(out, p)
@@ -40,11 +40,11 @@ func (f Feeding) With(p Pick, on bool) Feeding {
 	slices.SortFunc(out, func(a, b Pick) int {
 		return cmp.Or(cmp.Compare(a.Recorder, b.Recorder), cmp.Compare(a.Channel, b.Channel))
 	})
-	return Feeding{out}
+	return Cascade{out}
 }
 
-// Feed is a channel of another recorder as it can be taken over.
-type Feed struct {
+// Offer is a channel of another recorder as it can be taken over.
+type Offer struct {
 	Pick
 	Place   string // of the other recorder
 	Address string // where it is reached
@@ -69,7 +69,7 @@ const (
 
 // Step is one channel as two recorders have it.
 type Step struct {
-	Feed  Feed
+	Offer Offer
 	Held  *Slot // where the recorder that takes it holds it; nil: nowhere
 	Is    Standing
 	Words string // one sentence; empty where all is well
@@ -95,7 +95,7 @@ func StreamKey(address string) string {
 // Steps holds what other recorders offer against what a recorder holds of them. At is where those
 // recorders are reached: a channel that is taken from one of these addresses, and that none offers, is
 // extra. It says nothing of channels that are taken from elsewhere.
-func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []Step {
+func Steps(r Recorder, picked Cascade, offered []Offer, at map[string]string) []Step {
 	held := map[string]*Slot{}
 	for i := range r.Slots {
 		if key := StreamKey(r.Slots[i].From); key != "" {
@@ -107,7 +107,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 	for _, f := range offered {
 		told[f.Pick] = true
 		key := StreamKey(f.URI)
-		s := Step{Feed: f, Held: held[key]}
+		s := Step{Offer: f, Held: held[key]}
 		if key != "" {
 			delete(held, key)
 		}
@@ -116,7 +116,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 	}
 	for _, p := range picked.Picks {
 		if !told[p] {
-			out = append(out, Step{Feed: Feed{Pick: p}, Is: Gone, Words: fmt.Sprintf("Channel %d was taken over, and its recorder has none of that number any more, or wasn't read.", p.Channel)})
+			out = append(out, Step{Offer: Offer{Pick: p}, Is: Gone, Words: fmt.Sprintf("Channel %d was taken over, and its recorder has none of that number any more, or wasn't read.", p.Channel)})
 		}
 	}
 	for _, s := range r.Slots {
@@ -125,7 +125,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 			continue
 		}
 		x := s
-		out = append(out, Step{Feed: Feed{Place: at[s.Address], Address: s.Address, URI: s.From}, Held: &x, Is: Extra,
+		out = append(out, Step{Offer: Offer{Place: at[s.Address], Address: s.Address, URI: s.From}, Held: &x, Is: Extra,
 			Words: fmt.Sprintf("Channel %d takes %s, which %s doesn't give on any more.", s.Number, s.Name, at[s.Address])})
 	}
 	return out
@@ -133,7 +133,7 @@ func Steps(r Recorder, picked Feeding, offered []Feed, at map[string]string) []S
 
 // stand says how a channel that is offered stands.
 func (s *Step) stand(picked bool, r Recorder) {
-	f := s.Feed
+	f := s.Offer
 	switch {
 	case s.Held == nil && !picked:
 		s.Is = Offered
@@ -152,30 +152,30 @@ func (s *Step) stand(picked bool, r Recorder) {
 	}
 }
 
-// FeedText is the canonical text of a channel that takes another recorder's: its name, and from where.
-func FeedText(s Slot) string { return s.Name + " from " + StreamKey(s.From) }
+// CascadeText is the canonical text of a channel that takes another recorder's: its name, and from where.
+func CascadeText(s Slot) string { return s.Name + " from " + StreamKey(s.From) }
 
 // Unpicks is a change that takes a step's channel out, which then isn't one that was taken over any more.
 func (s Step) Unpicks(c finding.Change) finding.Change {
-	if c.Args != nil && s.Feed.Recorder != 0 {
-		c.Args["from"], c.Args["of"] = fmt.Sprint(s.Feed.Recorder), fmt.Sprint(s.Feed.Channel)
+	if c.Args != nil && s.Offer.Recorder != 0 {
+		c.Args["from"], c.Args["of"] = fmt.Sprint(s.Offer.Recorder), fmt.Sprint(s.Offer.Channel)
 	}
 	return c
 }
 
-// FeedPlanner proposes what brings a recorder in step; what is taken over together takes channels of
+// CascadePlanner proposes what brings a recorder in step; what is taken over together takes channels of
 // its own.
-type FeedPlanner struct {
+type CascadePlanner struct {
 	Recorder int64 // that takes
 	R        Recorder
 }
 
 // Alone is a planner in the same state, whose plans leave this one as it is.
-func (p FeedPlanner) Alone() *FeedPlanner { return &p }
+func (p CascadePlanner) Alone() *CascadePlanner { return &p }
 
 // Take proposes to take a channel over, on its own number where that is free; ok is false where it
 // doesn't fit, and why says so.
-func (p *FeedPlanner) Take(f Feed) (c finding.Change, why string, ok bool) {
+func (p *CascadePlanner) Take(f Offer) (c finding.Change, why string, ok bool) {
 	switch {
 	case p.R.Lacks(ActPlace):
 		return c, p.R.Name + " can't be given a channel as it is spoken to", false
@@ -197,7 +197,7 @@ func (p *FeedPlanner) Take(f Feed) (c finding.Change, why string, ok bool) {
 	p.R.Slots = append(slices.Clone(p.R.Slots), slot)
 	args := map[string]string{"recorder": fmt.Sprint(p.Recorder), "from": fmt.Sprint(f.Recorder), "of": fmt.Sprint(f.Channel), "channel": fmt.Sprint(n),
 		"name": f.Slot.Name, "address": f.Address, "uri": f.URI}
-	return finding.Change{Kind: TakeFeed, Key: fmt.Sprintf("%s/%d", TakeFeed, n), Title: fmt.Sprintf("Channel %d of %s", n, p.R.Name), From: Empty, To: FeedText(slot),
+	return finding.Change{Kind: TakeChannel, Key: fmt.Sprintf("%s/%d", TakeChannel, n), Title: fmt.Sprintf("Channel %d of %s", n, p.R.Name), From: Empty, To: CascadeText(slot),
 		Why:  fmt.Sprintf("Channel %d of %s. %s goes on recording it; its events don't come along.", f.Channel, f.Place, f.Place),
 		Risk: finding.NoRisk, Account: fmt.Sprintf("the account of %s, which %s signs in there with", f.Place, p.R.Name),
 		Undo: finding.Undo{Kind: finding.Compensating, Note: "Take it out again; what was recorded of it goes.", Act: TakeOut, To: Empty,
@@ -206,21 +206,21 @@ func (p *FeedPlanner) Take(f Feed) (c finding.Change, why string, ok bool) {
 
 // Mend proposes what brings a step in step: nothing where it is, where nobody asked for it, or where a
 // person has to look.
-func (p *FeedPlanner) Mend(s Step) (c finding.Change, why string, ok bool) {
+func (p *CascadePlanner) Mend(s Step) (c finding.Change, why string, ok bool) {
 	switch s.Is {
 	case Missing:
-		return p.Take(s.Feed)
+		return p.Take(s.Offer)
 	case Renamed:
 		if p.R.Lacks(ActName) {
 			return c, p.R.Name + " can't have its channels named as it is spoken to", false
 		}
-		if p.R.nameTrouble(s.Feed.Slot.Name) != "" {
+		if p.R.nameTrouble(s.Offer.Slot.Name) != "" {
 			return c, "its name is too long for " + p.R.Name, false
 		}
-		return finding.Change{Kind: NameFeed, Key: fmt.Sprintf("%s/%d", NameFeed, s.Held.Number), Title: fmt.Sprintf("Name of channel %d of %s", s.Held.Number, p.R.Name),
-			From: s.Held.Name, To: s.Feed.Slot.Name, Why: "One name everywhere.", Risk: finding.NoRisk,
+		return finding.Change{Kind: NameTaken, Key: fmt.Sprintf("%s/%d", NameTaken, s.Held.Number), Title: fmt.Sprintf("Name of channel %d of %s", s.Held.Number, p.R.Name),
+			From: s.Held.Name, To: s.Offer.Slot.Name, Why: "One name everywhere.", Risk: finding.NoRisk,
 			Undo: finding.Undo{Kind: finding.Reversible, Note: "Give it its former name back."},
-			Args: map[string]string{"recorder": fmt.Sprint(p.Recorder), "channel": fmt.Sprint(s.Held.Number), "name": s.Feed.Slot.Name, "old_name": s.Held.Name}}, "", true
+			Args: map[string]string{"recorder": fmt.Sprint(p.Recorder), "channel": fmt.Sprint(s.Held.Number), "name": s.Offer.Slot.Name, "old_name": s.Held.Name}}, "", true
 	case Extra:
 		c, ok = p.R.Out(p.Recorder, s.Held.Number)
 		return s.Unpicks(c), "", ok

@@ -16,31 +16,31 @@ import (
 	"duskyharbor/internal/store"
 )
 
-// Steps says how a recorder that takes other recorders' channels stands to them. ok is false where it
+// CascadeSteps says how a recorder that takes other recorders' channels stands to them. ok is false where it
 // takes cameras, or wasn't read.
-func Steps(s *site.Snapshot, desk store.Device) (steps []channel.Step, plan *channel.FeedPlanner, ok bool) {
+func CascadeSteps(s *site.Snapshot, desk store.Device) (steps []channel.Step, plan *channel.CascadePlanner, ok bool) {
 	table, known := site.Recorder.Of(s, desk.ID)
-	if desk.Feeds == nil || !known {
+	if desk.Cascade == nil || !known {
 		return nil, nil, false
 	}
-	var offered []channel.Feed
+	var offered []channel.Offer
 	at := map[string]string{}
 	for _, rec := range s.Recorders() {
 		r, known := site.Recorder.Of(s, rec.ID)
-		if rec.ID == desk.ID || rec.Feeds != nil || rec.Address == nil || !known {
+		if rec.ID == desk.ID || rec.Cascade != nil || rec.Address == nil || !known {
 			continue
 		}
 		at[rec.Address.String()] = rec.Place
 		for _, slot := range r.Slots {
-			offered = append(offered, channel.Feed{Pick: channel.Pick{Recorder: rec.ID, Channel: slot.Number}, Place: rec.Place,
+			offered = append(offered, channel.Offer{Pick: channel.Pick{Recorder: rec.ID, Channel: slot.Number}, Place: rec.Place,
 				Address: rec.Address.String(), Slot: slot, URI: site.ServedAt(rec, slot)})
 		}
 	}
-	return channel.Steps(table, *desk.Feeds, offered, at), &channel.FeedPlanner{Recorder: desk.ID, R: table}, true
+	return channel.Steps(table, *desk.Cascade, offered, at), &channel.CascadePlanner{Recorder: desk.ID, R: table}, true
 }
 
-// feedEditor reads and writes a channel that takes another recorder's.
-func (c *Stage) feedEditor(ctx context.Context, v *engine.Visit, client recorder.Driver, ch store.Change) (engine.Editor, error) {
+// cascadeEditor reads and writes a channel that takes another recorder's.
+func (c *Stage) cascadeEditor(ctx context.Context, v *engine.Visit, client recorder.Driver, ch store.Change) (engine.Editor, error) {
 	number, err := strconv.Atoi(ch.Args["channel"])
 	if err != nil {
 		client.Close()
@@ -52,23 +52,23 @@ func (c *Stage) feedEditor(ctx context.Context, v *engine.Visit, client recorder
 		switch {
 		case err != nil || !taken:
 			return channel.Empty, err
-		case ch.Kind == channel.NameFeed:
+		case ch.Kind == channel.NameTaken:
 			return slot.Name, nil
 		}
-		return channel.FeedText(slot), nil
+		return channel.CascadeText(slot), nil
 	}
 	e.WriteFunc = func(ctx context.Context) error {
-		if ch.Kind == channel.NameFeed {
+		if ch.Kind == channel.NameTaken {
 			return client.Rename(ctx, number, ch.Args["name"])
 		}
-		return c.takeFeed(ctx, v, client, number, ch)
+		return c.takeChannel(ctx, v, client, number, ch)
 	}
 	return e, nil
 }
 
-// takeFeed gives a recorder another one's channel, with the account that opens that one: it goes to
+// takeChannel gives a recorder another one's channel, with the account that opens that one: it goes to
 // what has shown itself to be a recorder of this site and isn't in doubt, as both are asked to.
-func (c *Stage) takeFeed(ctx context.Context, v *engine.Visit, client recorder.Driver, number int, ch store.Change) error {
+func (c *Stage) takeChannel(ctx context.Context, v *engine.Visit, client recorder.Driver, number int, ch store.Change) error {
 	id, err := strconv.ParseInt(ch.Args["from"], 10, 64)
 	if err != nil {
 		return fmt.Errorf("change %d names no recorder to take from", ch.ID)
@@ -99,11 +99,11 @@ func (c *Stage) keepPicks(ctx context.Context, changes []store.Change) error {
 	for _, ch := range changes {
 		from, err := strconv.ParseInt(ch.Args["from"], 10, 64)
 		of, err2 := strconv.Atoi(ch.Args["of"])
-		on := ch.Kind == channel.TakeFeed
+		on := ch.Kind == channel.TakeChannel
 		if err != nil || err2 != nil || !ch.Made() || !on && ch.Kind != channel.TakeOut {
 			continue
 		}
-		if err := c.Store.PickFeed(ctx, ch.DeviceID, channel.Pick{Recorder: from, Channel: of}, on); err != nil {
+		if err := c.Store.PickCascade(ctx, ch.DeviceID, channel.Pick{Recorder: from, Channel: of}, on); err != nil {
 			return err
 		}
 	}
@@ -116,9 +116,9 @@ func connecting(s *site.Snapshot, recorder int64) bool {
 	return slices.ContainsFunc(table.Slots, func(slot channel.Slot) bool { return !channel.Settled(slot) })
 }
 
-// followFeeds reads a recorder; more says that it is still connecting to a channel, or that one of
+// followCascade reads a recorder; more says that it is still connecting to a channel, or that one of
 // another recorder that it takes is still to come: a system that was just told hasn't tried again yet.
-func (c *Stage) followFeeds(ctx context.Context, v *engine.Visit) (more bool, err error) {
+func (c *Stage) followCascade(ctx context.Context, v *engine.Visit) (more bool, err error) {
 	if _, err := c.Recorders.Read(ctx, v.Device); err != nil {
 		return false, err
 	}
@@ -126,9 +126,9 @@ func (c *Stage) followFeeds(ctx context.Context, v *engine.Visit) (more bool, er
 	if err != nil {
 		return false, err
 	}
-	steps, _, _ := Steps(s, v.Device)
+	steps, _, _ := CascadeSteps(s, v.Device)
 	for _, x := range steps {
-		if x.Held != nil && x.Held.State != channel.Receiving && x.Feed.Slot.State == channel.Receiving {
+		if x.Held != nil && x.Held.State != channel.Receiving && x.Offer.Slot.State == channel.Receiving {
 			return true, nil
 		}
 	}

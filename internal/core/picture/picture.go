@@ -1,7 +1,7 @@
 // Package view judges how a view's picture is made and what lies over it: the text that is
 // burned in, the privacy masks, how the camera takes its pictures (ONVIF Imaging) and where it
 // is turned (ONVIF PTZ).
-package view
+package picture
 
 import (
 	"fmt"
