@@ -20,7 +20,7 @@ import (
 // don't know each other, but for those of one folder of core, device or store.
 var layers = [][]string{
 	{"core"},
-	{"store", "vault", "people", "device", "pgserver"},
+	{"store", "vault", "people", "device", "pgserver", "workbook"},
 	{"site"},
 	{"facts"},
 	{"engine", "account", "live", "act"},

@@ -42,12 +42,11 @@ import (
 //
 // More is run first, then Keep, then Plan, which sees what was kept.
 type Act[A any] struct {
-	Name     string      // its address below the site's, "channels/place"
-	About    string      // one line for those who write programs
-	Stage    stage.Stage // whose changes it asks for; 0: the site's own
-	Role     people.Role // least that may ask; empty: whoever may change something
-	Runs     bool        // it has devices read and keeps nothing else: programs need ScopeRun
-	PageForm bool        // its page reads its form by itself, and hands the arguments over
+	Name  string      // its address below the site's, "channels/place"
+	About string      // one line for those who write programs
+	Stage stage.Stage // whose changes it asks for; 0: the site's own
+	Role  people.Role // least that may ask; empty: whoever may change something
+	Runs  bool        // it has devices read and keeps nothing else: programs need ScopeRun
 	// Alone keeps programs from asking it: it makes what opens this product, shows a secret, or wants eyes and ears.
 	Alone bool
 	// More reads, into a, what is needed besides the site, also from devices, before anything else is done; nil: nothing.
@@ -73,7 +72,6 @@ type Is struct {
 	Stage        stage.Stage
 	Role         people.Role
 	Runs, Alone  bool
-	PageForm     bool
 	Plans, Keeps bool
 }
 
@@ -83,7 +81,7 @@ func (a Act[A]) Is() Is {
 	if role == "" {
 		role = people.Technician
 	}
-	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.PageForm, a.Plan != nil, a.Keep != nil}
+	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.Plan != nil, a.Keep != nil}
 }
 
 // Args is a pointer to its arguments, zero.

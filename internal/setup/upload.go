@@ -12,30 +12,55 @@ import (
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/store"
+	"duskyharbor/internal/workbook"
 )
 
 // uploads are a list that one person looks at before they take it: a program takes it at once, see Lines.
 func uploads() []act.Any {
 	return []act.Any{
-		act.Act[Upload]{Name: "expected/upload", About: "keep a file of an expected list, to be looked at", PageForm: true, Alone: true, Keep: keepUpload},
+		act.Act[Upload]{Name: "expected/upload", About: "keep a file of an expected list, to be looked at", Alone: true, Keep: keepUpload},
 		act.Act[Pasted]{Name: "expected/paste", About: "keep pasted rows of an expected list, to be looked at", Alone: true, Keep: paste},
 		act.Act[Columns]{Name: "expected/take", About: "take the list that was looked at", Alone: true, Keep: takeUpload},
 		act.Act[struct{}]{Name: "expected/drop", About: "leave the list that was looked at", Alone: true, Keep: dropUpload},
 	}
 }
 
-// Upload is a file as it was read.
+// Upload is a file as it was sent.
 type Upload struct {
-	Name  string // of the file
-	Table expected.Table
+	file act.File
+	sent bool
+}
+
+// maxUpload is how large a file of a list may be, in bytes.
+const maxUpload = 4 << 20
+
+// ReadForm takes the file.
+func (x *Upload) ReadForm(f act.Form) (err error) {
+	x.file, x.sent, err = f.File("list", maxUpload)
+	return err
+}
+
+// Check is what is wrong with it.
+func (x Upload) Check() error {
+	switch {
+	case !x.sent:
+		return act.Wrong("list", "Choose a CSV or XLSX file first.")
+	case len(x.file.Data) > maxUpload:
+		return act.Wrongf("list", "%.60s is larger than %d MB: a list of cameras isn't.", x.file.Name, maxUpload>>20)
+	}
+	return nil
 }
 
 // maxFileName is how much of a file's name is kept, in bytes.
 const maxFileName = 100
 
 func keepUpload(ctx context.Context, c *act.Call, x Upload) (act.Kept, error) {
-	name := strings.ToValidUTF8(strings.ReplaceAll(x.Name[:min(len(x.Name), maxFileName)], "\x00", ""), "")
-	return act.Kept{}, c.Store.KeepUpload(ctx, c.Site.ID, c.Person, name, x.Table)
+	t, err := workbook.Read(x.file.Data)
+	if err != nil { // what was shown before isn't this file's
+		return act.Kept{Says: fmt.Sprintf("%.60s can't be taken: %v.", x.file.Name, err)}, c.Store.DropUpload(ctx, c.Site.ID, c.Person)
+	}
+	name := strings.ToValidUTF8(strings.ReplaceAll(x.file.Name[:min(len(x.file.Name), maxFileName)], "\x00", ""), "")
+	return act.Kept{}, c.Store.KeepUpload(ctx, c.Site.ID, c.Person, name, t)
 }
 
 // Pasted are rows from a spreadsheet, with their heading or in the usual order.

@@ -373,6 +373,9 @@ func ParseDay(text string, names []string) (day [HalfHours]uint8, err error) {
 	if len(text) > 2000 {
 		return day, trouble.UserError("A day is told in fewer words.")
 	}
+	if len(names) == 0 {
+		return day, trouble.UserError("Say first which kinds of hours there are.")
+	}
 	for part := range strings.SplitSeq(text, ",") {
 		mode, from, to, err := parsePart(strings.TrimSpace(part), names)
 		if err != nil {
@@ -400,9 +403,6 @@ func shorten(text string) string {
 }
 
 func parsePart(part string, names []string) (mode uint8, from, to int, err error) {
-	if len(names) == 0 {
-		return 0, 0, 0, errDay
-	}
 	for i, name := range names {
 		rest, ok := cutName(part, name)
 		if !ok {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -20,9 +22,9 @@ import (
 func (*Stage) Acts() []act.Any {
 	const on = stage.Recording
 	return []act.Any{
-		act.Act[Plan]{Name: "recording/plan", About: "keep a recording plan; nothing is written to a recorder", Stage: on, PageForm: true, Keep: keepPlan},
+		act.Act[Plan]{Name: "recording/plan", About: "keep a recording plan; nothing is written to a recorder", Stage: on, Keep: keepPlan},
 		act.Act[PlanID]{Name: "recording/plan/remove", About: "take a plan off the site; channels keep by it until another is written", Stage: on, Keep: dropPlan},
-		act.Act[Write]{Name: "recording/write", About: "keep a plan, choose it for cameras, and write it to their channels", Stage: on, PageForm: true, Keep: choosePlan, Plan: planWrite},
+		act.Act[Write]{Name: "recording/write", About: "keep a plan, choose it for cameras, and write it to their channels", Stage: on, Keep: choosePlan, Plan: planWrite},
 		act.Act[Retention]{Name: "recording/keeping", About: "say for how many days the site keeps", Stage: on, Keep: setRetention},
 		act.Act[Age]{Name: "recording/age", About: "have a recorder delete what is older than so many days", Stage: on, Plan: planAge},
 	}
@@ -31,11 +33,35 @@ func (*Stage) Acts() []act.Any {
 // maxName is how long a plan's name may be, in characters.
 const maxName = 60
 
-// Plan is a recording plan.
+// Plan is a recording plan. A form gives it in fields of its own, see recording.ParseForm.
 type Plan struct {
-	ID   int64          `json:"id,omitempty"` // 0: a new one
-	Name string         `json:"name"`
-	Plan recording.Plan `json:"plan"`
+	ID     int64          `json:"id,omitempty"` // 0: a new one
+	Name   string         `json:"name"`
+	Plan   recording.Plan `json:"plan"`
+	ticked []string       // cameras that stay ticked on the page
+}
+
+// ReadForm reads the plan in hand.
+func (x *Plan) ReadForm(f act.Form) (err error) {
+	if key := f.Get("plan"); key != "new" {
+		if x.ID, err = strconv.ParseInt(key, 10, 64); err != nil {
+			return store.ErrNotFound
+		}
+	}
+	x.Name, x.ticked = strings.TrimSpace(f.Get("name")), f.Values["pick"]
+	if x.Plan, _, err = recording.ParseForm(f.Values); err != nil {
+		return act.Wrong("plan", err.Error())
+	}
+	return nil
+}
+
+// page is where a person sees the plan that was kept, with what they had ticked.
+func (x Plan) page(id int64) string {
+	v := url.Values{"plan": {strconv.FormatInt(id, 10)}}
+	if len(x.ticked) > 0 {
+		v["pick"] = x.ticked[:min(len(x.ticked), act.MaxPicks)]
+	}
+	return "recording?" + v.Encode()
 }
 
 // Check is what is wrong with it.
@@ -61,7 +87,7 @@ func (x Plan) keep(ctx context.Context, c *act.Call) (int64, error) {
 
 func keepPlan(ctx context.Context, c *act.Call, x Plan) (act.Kept, error) {
 	id, err := x.keep(ctx, c)
-	return act.Kept{ID: id, Says: x.Name + " is kept. Nothing was written to a recorder.", All: true}, err
+	return act.Kept{ID: id, Says: x.Name + " is kept. Nothing was written to a recorder.", All: true, To: x.page(id)}, err
 }
 
 // PlanID names a plan.
@@ -102,7 +128,7 @@ func choosePlan(ctx context.Context, c *act.Call, x Write) (act.Kept, error) {
 		sources[i] = t.Source
 	}
 	_, err = c.Store.ChoosePlan(ctx, c.Site.ID, id, sources)
-	return act.Kept{ID: id, Did: "chose a recording plan", Detail: x.Name + " for " + act.Count(len(sources), "camera"), All: true}, err
+	return act.Kept{ID: id, Did: "chose a recording plan", Detail: x.Name + " for " + act.Count(len(sources), "camera"), All: true, To: fmt.Sprintf("recording?plan=%d", id)}, err
 }
 
 // planWrite says what choosing a plan changes on channels, and whose can't be changed.
@@ -144,18 +170,23 @@ type Retention struct {
 	Active int `form:"active" json:"active_percent,omitempty"` // of the time something happens, where nobody counted
 }
 
-func setRetention(ctx context.Context, c *act.Call, x Retention) (act.Kept, error) {
+// Check is what is wrong with it.
+func (x Retention) Check() error {
 	for _, n := range []struct {
 		name    string
 		n, most int
 	}{{"least", x.Least, 3650}, {"most", x.Most, 3650}, {"active", x.Active, 100}} {
 		if n.n < 0 || n.n > n.most {
-			return act.Kept{}, act.Wrongf(n.name, "A whole number from 0 to %d; empty: none.", n.most)
+			return act.Wrongf(n.name, "A whole number from 0 to %d; empty: none.", n.most)
 		}
 	}
 	if x.Most > 0 && x.Least > x.Most {
-		return act.Kept{}, act.Wrong("least", "The contract's least is more than the privacy rule's most.")
+		return act.Wrong("least", "The contract's least is more than the privacy rule's most.")
 	}
+	return nil
+}
+
+func setRetention(ctx context.Context, c *act.Call, x Retention) (act.Kept, error) {
 	return act.Kept{Says: "Kept; every recording is judged by it.", Did: "said for how long recordings are kept", All: true,
 			Detail: fmt.Sprintf("at least %d days, at most %d; something for %d %% where nobody counted", x.Least, x.Most, x.Active)},
 		c.Store.SetRetention(ctx, c.Site.ID, store.Retention{Least: x.Least, Most: x.Most, Active: x.Active})

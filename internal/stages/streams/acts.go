@@ -36,7 +36,7 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
 		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
 		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},
-		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, PageForm: true, Alone: true, More: t.takeShot, Keep: keepAcceptance},
+		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, Alone: true, More: t.takeShot, Keep: keepAcceptance},
 		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Alone: true, Keep: keepHeard},
 	}
 }
@@ -452,6 +452,13 @@ type Acceptance struct {
 	of    site.Source
 	shot  taken
 	on    []ground.Ground // it rests on them
+}
+
+// ReadForm reads the picture that comes along, where one does.
+func (x *Acceptance) ReadForm(f act.Form) error {
+	file, _, err := f.File("picture", MaxShown)
+	x.Shot = file.Data
+	return err
 }
 
 // Check is what is wrong with it.

@@ -2,13 +2,11 @@
 package expected
 
 import (
-	"bytes"
 	"context"
 	"embed"
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net/http"
 	"net/netip"
@@ -45,7 +43,6 @@ func (*Page) Files() fs.FS { return files }
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/expected.:form", pg.exportExpected)
-	r.Change.POST("/expected/upload", pg.upload)
 }
 
 // expectedData is the expected list: what is uploaded and not taken yet, as it would be
@@ -197,72 +194,6 @@ func (pg *Page) compare(ctx context.Context, site int64, d *expectedData, rows [
 	slices.SortStableFunc(lines, func(a, b expected.Taking) int { return rank(a) - rank(b) })
 	d.Rows, d.Gone = lines[:min(len(lines), previewRows)], gone
 	return nil
-}
-
-// upload keeps a file's lines for the preview; nothing of the site changes.
-func (pg *Page) upload(c *echo.Context) error {
-	h, err := c.FormFile("list")
-	if err != nil {
-		return pg.Back(c, "Choose a CSV or XLSX file first.")
-	}
-	if h.Size > shell.MaxUpload {
-		return pg.Back(c, fmt.Sprintf("%.60s is larger than %d MB: a list of cameras isn't.", h.Filename, shell.MaxUpload>>20))
-	}
-	f, err := h.Open()
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, shell.MaxUpload+1))
-	if err != nil {
-		return err
-	}
-	t, err := tableOf(data)
-	if err != nil { // what was shown before isn't this file's
-		if _, derr := pg.Asks(c, "expected/drop", &struct{}{}); derr != nil {
-			return derr
-		}
-		return pg.Back(c, fmt.Sprintf("%.60s can't be taken: %v.", h.Filename, err))
-	}
-	if _, err := pg.Asks(c, "expected/upload", &setup.Upload{Name: h.Filename, Table: t}); err != nil {
-		return err
-	}
-	return pg.Back(c, "")
-}
-
-// tableOf reads a workbook's first sheet, or CSV.
-func tableOf(data []byte) (expected.Table, error) {
-	if !bytes.HasPrefix(data, []byte("PK\x03\x04")) {
-		return expected.ParseCSV(data)
-	}
-	if err := CheckWorkbook(data); err != nil {
-		return expected.Table{}, err
-	}
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: MaxUnpacked, UnzipXMLSizeLimit: MaxUnpacked})
-	if err != nil {
-		return expected.Table{}, ErrWorkbook
-	}
-	defer book.Close()
-	sheets := book.GetSheetList()
-	if len(sheets) == 0 {
-		return expected.Table{}, expected.ErrEmpty
-	}
-	rows, err := book.Rows(sheets[0])
-	if err != nil {
-		return expected.Table{}, errors.New("its first sheet can't be read")
-	}
-	defer rows.Close()
-	var cells [][]string
-	for rows.Next() {
-		line, err := rows.Columns()
-		if err != nil {
-			return expected.Table{}, errors.New("its first sheet can't be read")
-		}
-		if cells = append(cells, line); len(cells) > 2*expected.MaxLines {
-			return expected.Table{}, expected.ErrTooLong
-		}
-	}
-	return expected.FromCells(cells)
 }
 
 // exportExpected sends the expected list in the shape that is taken.

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"duskyharbor/internal/core/recording"
-	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/store"
 )
 
@@ -48,26 +47,11 @@ func firstPlan() recording.Plan {
 	return p
 }
 
-// fields is a plan as its form holds it.
-func fields(id int64, name string, p recording.Plan) url.Values {
-	v := url.Values{"plan": {"new"}, "name": {name}}
-	if id != 0 {
-		v.Set("plan", strconv.FormatInt(id, 10))
-	}
-	for i, m := range p.Modes {
-		at := func(what string) string { return fmt.Sprintf("m%d_%s", i, what) }
-		v.Set(at("name"), m.Name)
-		v.Set(at("idle"), string(m.Idle))
-		v.Set(at("event"), string(m.Event))
-		v.Set(at("lead"), strconv.Itoa(m.Lead))
-		v.Set(at("tail"), strconv.Itoa(m.Tail))
-		for _, c := range m.Causes {
-			v.Add(at("cause"), string(c))
-		}
-	}
-	for d := range recording.WeekDays {
-		v.Set(fmt.Sprintf("d%d", d), p.Day(d))
-	}
+// fields is the draft as its form holds it.
+func (d draft) fields() url.Values {
+	v := d.Plan.Form()
+	v.Set("plan", d.Key())
+	v.Set("name", d.Name)
 	return v
 }
 
@@ -93,7 +77,7 @@ func read(v url.Values, plans []store.RecordingPlan) draft {
 	if v.Has("name") {
 		d.Name = strings.TrimSpace(v.Get("name"))
 	}
-	p, days, err := parse(v)
+	p, days, err := recording.ParseForm(v)
 	d.Days = days
 	if err != nil {
 		d.Wrong = err.Error()
@@ -103,51 +87,4 @@ func read(v url.Values, plans []store.RecordingPlan) draft {
 		d.Plan = p
 	}
 	return d
-}
-
-// parse reads a plan's fields. What can be read of one that is wrong is answered too.
-func parse(v url.Values) (p recording.Plan, days [recording.WeekDays]string, err error) {
-	var names []string
-	for i := range recording.MostModes {
-		at := func(what string) string { return fmt.Sprintf("m%d_%s", i, what) }
-		if !v.Has(at("name")) || v.Get("drop") == strconv.Itoa(i) {
-			continue
-		}
-		m := recording.Mode{Name: strings.TrimSpace(v.Get(at("name"))), Idle: recording.Level(v.Get(at("idle"))), Event: recording.Level(v.Get(at("event")))}
-		for _, c := range v[at("cause")] {
-			m.Causes = append(m.Causes, recording.Cause(c))
-		}
-		var wrong error
-		for what, to := range map[string]*int{"lead": &m.Lead, "tail": &m.Tail} {
-			if *to, wrong = strconv.Atoi(strings.TrimSpace(v.Get(at(what)))); wrong != nil && err == nil {
-				err = trouble.UserErrorf("%s: say in whole seconds how much is kept before and after.", m.Name)
-			}
-		}
-		if len(m.Causes) == 0 {
-			m.Event = m.Idle
-		}
-		p.Modes, names = append(p.Modes, m), append(names, m.Name)
-	}
-	if v.Has("more") && len(p.Modes) < recording.MostModes && len(p.Modes) > 0 {
-		m := p.Modes[len(p.Modes)-1]
-		m.Name = fmt.Sprintf("hours %d", len(p.Modes)+1)
-		p.Modes, names = append(p.Modes, m), append(names, m.Name)
-	}
-	for d := range days {
-		days[d] = v.Get(fmt.Sprintf("d%d", d))
-		if dropped := v.Get("drop"); dropped != "" && len(names) > 0 {
-			if gone := strings.TrimSpace(v.Get("m" + dropped + "_name")); gone != "" { // its hours become the first's
-				days[d] = strings.ReplaceAll(days[d], gone, names[0])
-			}
-		}
-		day, wrong := recording.ParseDay(days[d], names)
-		if wrong != nil && err == nil && len(names) > 0 {
-			err = trouble.UserErrorf("%s: %s", recording.DayNames[d], wrong)
-		}
-		p.Week[d] = day
-	}
-	if err == nil {
-		err = p.Check()
-	}
-	return p, days, err
 }

@@ -43,9 +43,7 @@ func (*Page) Stage() stage.Stage { return stage.Recording }
 
 // Routes adds what it answers besides its page.
 func (pg *Page) Routes(r *shell.Routes) {
-	r.Change.POST("/recording/draft", pg.draft)
-	r.Change.POST("/recording/plan", pg.keep)
-	r.Change.POST("/recording/write", pg.write)
+	r.Change.POST("/recording/draft", pg.show)
 }
 
 type pageData struct {
@@ -257,8 +255,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	d.Can = len(heard)
-	d.Draft = read(p.URL.Query(), d.Plans)
-	d.Picks = picksOf(p.URL.Query())
+	typed := inHand(p)
+	d.Draft = read(typed, d.Plans)
+	d.Picks = picksOf(typed)
 	d.Modes = modesOf(d.Draft.Plan)
 	d.Cells, d.Runs, d.Hours = drawWeek(d.Draft.Plan)
 	if err := pg.sum(ctx, p, &d); err != nil {
@@ -517,7 +516,7 @@ func (d *pageData) tell(assume float64, p *shell.Request) {
 			v.Else = p.Path("streams") + "?sheet=" + strconv.FormatInt(b.Channels[st.Places[0]].Source, 10)
 		default:
 			id, name := d.named(st.Of)
-			v.Href = p.Path("recording") + "?" + fields(id, name, st.Plan).Encode()
+			v.Href = p.Path("recording") + "?" + draft{ID: id, Name: name, Plan: st.Plan}.fields().Encode()
 		}
 		d.Steps = append(d.Steps, v)
 	}

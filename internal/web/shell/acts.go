@@ -158,7 +158,7 @@ func (s *Server) apply(c *echo.Context) error {
 	if err != nil {
 		return s.Told(c, err)
 	}
-	return s.toPreview(c, p)
+	return s.toPreview(c, p, "")
 }
 
 // Plural counts things, see act.Count.
@@ -297,7 +297,7 @@ func (s *Server) undo(c *echo.Context) error {
 	if err != nil {
 		return s.Told(c, err)
 	}
-	return s.toPreview(c, p)
+	return s.toPreview(c, p, "")
 }
 
 // Secret is shown on a page of its own, once, and kept by no browser.

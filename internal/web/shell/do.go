@@ -242,16 +242,6 @@ func (s *Server) seen(ctx context.Context, siteID int64, a act.Any, args any) (*
 	return seen, asked, nil
 }
 
-// Asks does an act by its name, for a page that read its form by itself.
-func (s *Server) Asks(c *echo.Context, name string, args any) (Done, error) {
-	a, ok := s.acts[name]
-	if !ok {
-		return Done{}, store.ErrNotFound
-	}
-	me := VisitorOf(c)
-	return s.Do(c.Request().Context(), Asker{me.Actor(), me.Member.Role, Sure(c)}, a, args)
-}
-
 // pageAct answers a form that asks for an act.
 func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -264,10 +254,13 @@ func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 		switch {
 		case c.Request().Header.Get("Accept") == "application/json": // a page's script asks, and stays where it is
 			return answerScript(c, done, err)
-		case err != nil:
+		case err != nil && (done.To == "" || !IsTold(err)):
 			return s.notDone(c, err)
+		case err != nil: // what was wished is kept, and nothing can be changed for it
+			s.Flash(c.Request().Context(), err.Error())
+			return c.Redirect(http.StatusSeeOther, fmt.Sprintf("/sites/%d/%s", me.Member.ID, done.To))
 		case done.Preview != nil:
-			return s.toPreview(c, *done.Preview)
+			return s.toPreview(c, *done.Preview, done.To)
 		case done.Gone:
 			s.Flash(c.Request().Context(), done.Says)
 			return c.Redirect(http.StatusSeeOther, "/sites")
@@ -338,9 +331,6 @@ func programNotDone(c *echo.Context, err error) error {
 	return err
 }
 
-// BindForm reads arguments from a form, for a page that reads the rest of it by itself.
-func BindForm(c *echo.Context, args any) error { return bindForm(c, args) }
-
 // bindForm reads arguments from the address and a form.
 func bindForm(c *echo.Context, args any) error {
 	if err := echo.BindPathValues(c, args); err != nil {
@@ -356,7 +346,26 @@ func bindForm(c *echo.Context, args any) error {
 	if err := echo.BindBody(c, args); err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, "The form can't be read.")
 	}
+	if r, ok := args.(act.FormReader); ok {
+		return r.ReadForm(act.Form{Values: form, File: func(name string, most int64) (act.File, bool, error) { return fileOf(c, name, most) }})
+	}
 	return nil
+}
+
+// fileOf reads a file that a form brings, of at most so many bytes and one more.
+func fileOf(c *echo.Context, name string, most int64) (out act.File, ok bool, err error) {
+	h, none := c.FormFile(name)
+	if none != nil {
+		return out, false, nil
+	}
+	f, err := h.Open()
+	if err != nil {
+		return out, false, err
+	}
+	defer f.Close()
+	out.Name = h.Filename
+	out.Data, err = io.ReadAll(io.LimitReader(f, most+1))
+	return out, true, err
 }
 
 // badNumber names the field of a form that should be a number and isn't; empty: none.

@@ -93,9 +93,13 @@ func first(cant []string) string {
 	return says
 }
 
-// toPreview opens a preview over the page that the person came from.
-func (s *Server) toPreview(c *echo.Context, p store.Preview) error {
-	u, err := url.Parse(backOf(c))
+// toPreview opens a preview over a page of the site; empty: the one that the person came from.
+func (s *Server) toPreview(c *echo.Context, p store.Preview, page string) error {
+	to := backOf(c)
+	if page != "" {
+		to = fmt.Sprintf("/sites/%d/%s", VisitorOf(c).Member.ID, page)
+	}
+	u, err := url.Parse(to)
 	if err != nil {
 		return err
 	}

@@ -109,8 +109,8 @@ func (s *Server) Close() {
 	s.cleanup.StopCleanup()
 }
 
-// MaxUpload is how many bytes an uploaded file may have.
-const MaxUpload = 4 << 20
+// maxUpload is how many bytes an uploaded file may have.
+const maxUpload = 4 << 20
 
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
@@ -130,7 +130,7 @@ func (s *Server) routes() *echo.Echo {
 	// A file is the one thing that may be larger.
 	file := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/upload") }
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: file}),
-		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxUpload + 64<<10,
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload + 64<<10,
 			Skipper: func(c *echo.Context) bool { return !file(c) }}))
 	e.Use(plainForm)
 	e.GET("/healthz", s.health)
@@ -165,9 +165,6 @@ func (s *Server) routes() *echo.Echo {
 	r := &Routes{Root: e.Group(""), Site: site, Change: change, Lead: site.Group("", s.mayLead)}
 	r.Root.GET("/metrics", s.metrics.serve, s.Program(people.ScopeRead))
 	for _, a := range s.Acts() {
-		if a.Is().PageForm {
-			continue
-		}
 		by := r.Change
 		if a.Is().Role == people.Lead {
 			by = r.Lead

@@ -52,7 +52,6 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
 	r.Change.POST("/streams/listening", pg.listening)
-	r.Change.POST("/streams/accept", pg.accept)
 	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
 	r.Site.GET("/stills/:source/view/:view", pg.viewStill)
 }

@@ -2,14 +2,12 @@ package streams
 
 import (
 	"fmt"
-	"io"
 	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/site"
-	"duskyharbor/internal/stages/streams"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -78,29 +76,6 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleV
 	}
 	v.Says = s.Text()
 	return v
-}
-
-// accept has the picture accepted that a view shows now, or that the form brings.
-func (pg *Page) accept(c *echo.Context) error {
-	args := &streams.Acceptance{}
-	if err := shell.BindForm(c, args); err != nil {
-		return err
-	}
-	if file, none := c.FormFile("picture"); none == nil {
-		f, err := file.Open()
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		if args.Shot, err = io.ReadAll(io.LimitReader(f, streams.MaxShown+1)); err != nil {
-			return err
-		}
-	}
-	done, err := pg.Asks(c, "streams/accept", args)
-	if err != nil {
-		return pg.Told(c, err)
-	}
-	return pg.Back(c, done.Says)
 }
 
 // accepted passes on the picture that was accepted of a view in a light.

@@ -1,4 +1,5 @@
-package expected
+// Package workbook reads a list that a person has in a spreadsheet.
+package workbook
 
 import (
 	"archive/zip"
@@ -9,6 +10,8 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"github.com/xuri/excelize/v2"
 
 	"duskyharbor/internal/core/expected"
 )
@@ -23,13 +26,15 @@ const (
 // ErrWorkbook is returned for what is no workbook of a usual size.
 var ErrWorkbook = errors.New("it is no workbook (XLSX) of a usual size")
 
+var errSheet = errors.New("its first sheet can't be read")
+
 // ErrWide says that a cell stands in a column beyond expected.MaxColumns.
 var ErrWide = fmt.Errorf("it has cells in columns beyond %s, the %dth: delete what stands there, and what was only formatted", columnName(expected.MaxColumns), expected.MaxColumns)
 
-// CheckWorkbook says why a workbook (ISO/IEC 29500) can't be read, before any row of it is built: a file
+// Check says why a workbook (ISO/IEC 29500) can't be read, before any row of it is built: a file
 // of a few kilobytes may name cells for which a reader makes room of gigabytes. Its errors are told to
 // people.
-func CheckWorkbook(data []byte) error {
+func Check(data []byte) error {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil || len(z.File) > maxParts {
 		return ErrWorkbook
@@ -134,4 +139,39 @@ func columnName(n int) string {
 		name = string(rune('A'+(n-1)%26)) + name
 	}
 	return name
+}
+
+// Read reads a workbook's first sheet, or CSV. Its errors are told to people.
+func Read(data []byte) (expected.Table, error) {
+	if !bytes.HasPrefix(data, []byte("PK\x03\x04")) {
+		return expected.ParseCSV(data)
+	}
+	if err := Check(data); err != nil {
+		return expected.Table{}, err
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: MaxUnpacked, UnzipXMLSizeLimit: MaxUnpacked})
+	if err != nil {
+		return expected.Table{}, ErrWorkbook
+	}
+	defer book.Close()
+	sheets := book.GetSheetList()
+	if len(sheets) == 0 {
+		return expected.Table{}, expected.ErrEmpty
+	}
+	rows, err := book.Rows(sheets[0])
+	if err != nil {
+		return expected.Table{}, errSheet
+	}
+	defer rows.Close()
+	var cells [][]string
+	for rows.Next() {
+		line, err := rows.Columns()
+		if err != nil {
+			return expected.Table{}, errSheet
+		}
+		if cells = append(cells, line); len(cells) > 2*expected.MaxLines {
+			return expected.Table{}, expected.ErrTooLong
+		}
+	}
+	return expected.FromCells(cells)
 }

@@ -1,4 +1,4 @@
-package expected
+package workbook
 
 import (
 	"archive/zip"
@@ -53,7 +53,7 @@ func TestAWorkbookIsCheckedBeforeARowIsBuilt(t *testing.T) {
 		"no archive":                 {[]byte("PK\x03\x04 and no more"), ErrWorkbook},
 		"nothing":                    {nil, ErrWorkbook},
 	} {
-		if err := CheckWorkbook(x.data); !errors.Is(err, x.want) || (x.want == nil) != (err == nil) {
+		if err := Check(x.data); !errors.Is(err, x.want) || (x.want == nil) != (err == nil) {
 			t.Errorf("%s: %v, want %v", name, err, x.want)
 		}
 	}
@@ -67,7 +67,7 @@ func TestAWorkbookIsCheckedBeforeARowIsBuilt(t *testing.T) {
 	}
 }
 
-func FuzzCheckWorkbook(f *testing.F) {
+func FuzzCheck(f *testing.F) {
 	f.Add(book(f, map[string]string{"xl/worksheets/sheet1.xml": `<worksheet><row><c r="A1"/></row></worksheet>`}))
-	f.Fuzz(func(_ *testing.T, data []byte) { _ = CheckWorkbook(data) })
+	f.Fuzz(func(_ *testing.T, data []byte) { _ = Check(data) })
 }
