@@ -14,7 +14,7 @@ import (
 )
 
 func cameras() []act.Any {
-	return []act.Any{act.Act[Cameras]{Name: "board/remove", About: "take cameras off the site, with what was read of them; nothing is written to any", Keep: removeCameras}}
+	return []act.Any{act.Act[Cameras]{Name: "cameras/remove", About: "take cameras off the site, with what was read of them; nothing is written to any", Keep: removeCameras}}
 }
 
 // Cameras are those that are meant.

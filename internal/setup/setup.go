@@ -18,7 +18,7 @@ import (
 
 // Acts of a site's own. Passwords are sealed in v.
 func Acts(v *vault.Vault) []act.Any {
-	return slices.Concat(networks(), recorders(), systems(), (sets{v}).acts(), wishes(), entry(), cameras(), list())
+	return slices.Concat(networks(), recorders(), systems(), (sets{v}).acts(), wishes(), entry(), cameras(), list(), findings())
 }
 
 // reach says why whoever asks may not have addresses of a prefix dialled; nil: they may.

@@ -172,7 +172,7 @@ func askSite(h *harbour, a *acts) {
 	if x := a.the("expected", "rows", "place", "Pier head"); x["address"] != h.Net.At(".1.93").String() || says["says"] != "1 camera new, 0 cameras known; 1 line left out." {
 		h.t.Errorf("%v: %v", says["says"], x)
 	}
-	a.sure("board/remove", args{"cameras": []any{a.camera("Pier foot"), a.camera("Pier head")}})
+	a.sure("cameras/remove", args{"cameras": []any{a.camera("Pier foot"), a.camera("Pier head")}})
 	if n := count(h, `select (select count(*) from device where place like 'Pier%') + (select count(*) from system where name like 'Tower%') + (select count(*) from credential_set where name like 'Pier%')`); n != 0 {
 		h.t.Errorf("%d things of the pier are left", n)
 	}
@@ -196,8 +196,8 @@ func askFind(h *harbour, a *acts) {
 	a.keeps("find/say", args{"camera_id": a.camera("Slipway"), "place": "Slip", "note": "by the winch"})
 	a.camera("Slip")
 	f := a.the("findings?stage=find", "findings", "place", "Lifeboat house")
-	a.keeps("find/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"]})
-	a.keeps("find/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"], "off": true})
+	a.keeps("findings/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"]})
+	a.keeps("findings/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"], "off": true})
 	// What nobody expected is left out, seen again, and taken on the list as it is called.
 	stranger := func() map[string]any { return a.the("cameras", "cameras", "expected", false) }
 	a.keeps("find/leave-out", args{"camera_id": stranger()["id"]})
@@ -242,7 +242,7 @@ func askFind(h *harbour, a *acts) {
 	if x := a.the("cameras", "cameras", "place", "Net loft"); x["address"] != h.Net.At(".1.135").String() {
 		h.t.Errorf("it was moved to %v", x["address"])
 	}
-	a.makes("find/settle", args{"device_id": loft["device_id"], "what": "restart"})
+	a.makes("clock/restart", args{"device_id": loft["device_id"]})
 }
 
 func askStreams(h *harbour, a *acts) {
@@ -380,4 +380,17 @@ func askSignIn(h *harbour, a *acts) {
 		return slices.ContainsFunc(a.all("findings?stage=sign-in", "findings"), func(f map[string]any) bool { return f["code"] == "access.certificate" })
 	})
 	a.keeps("sign-in/trust", args{"camera_id": bonded, "fingerprint": a.the("cameras/"+string(bonded)+"/facts", "facts", "name", fact.ShownPin)["value"]})
+	// A recorder that is ahead has its clock set; a camera is reset, and knows nobody any more.
+	terminal := args{"device_id": a.recorder("Terminal recorder")}
+	h.Fleet.Recorders[0].Step(90 * time.Second)
+	a.reads("clock")
+	a.makes("clock/recorder", terminal)
+	if off := h.Fleet.Recorders[0].Now().Sub(time.Now()).Abs(); off > 3*time.Second {
+		h.t.Errorf("its clock was set, and is %v off", off)
+	}
+	a.makes("sign-in/reset", args{"device_id": a.the("cameras", "cameras", "place", "Slipway")["device_id"]})
+	testbed.Until(h.t, 60*time.Second, "the camera that was reset has no first password", func() bool {
+		a.ends(a.do("POST", a.site+"/runs", `{"stage": "sign-in"}`, http.StatusAccepted))
+		return slices.ContainsFunc(a.all("findings?stage=sign-in", "findings"), func(f map[string]any) bool { return f["code"] == "access.first-password" })
+	})
 }

@@ -65,7 +65,7 @@ func TestWhatIsShownAndWhoGoesIsNamed(t *testing.T) {
 	if n := count(h, `select count(*) from accepted_still`); n != 0 {
 		t.Errorf("%d pictures were accepted", n)
 	}
-	for path, says := range map[string]string{"board/remove": "Slipway", fmt.Sprintf("settings/recorder/%d/remove", h.recorder("Quay recorder")): "Quay recorder"} {
+	for path, says := range map[string]string{"cameras/remove": "Slipway", fmt.Sprintf("settings/recorder/%d/remove", h.recorder("Quay recorder")): "Quay recorder"} {
 		before := count(h, `select count(*) from device`)
 		res, err := v.c.PostForm(v.base+"/sites/1/"+path, url.Values{"_csrf": {token}, "pick": {slip}})
 		if err != nil {

@@ -5,12 +5,22 @@ import (
 	"time"
 
 	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/store"
 )
 
 // Acts of the stage.
 func (k *Stage) Acts() []act.Any {
-	return []act.Any{act.Act[Watched]{Name: "clock/watch", About: "read a clock every few seconds for a while", Stage: stage.Clock, Runs: true, More: k.watch, Keep: tellWatched}}
+	return []act.Any{
+		act.Act[Watched]{Name: "clock/watch", About: "read a clock every few seconds for a while", Stage: stage.Clock, Runs: true, More: k.watch, Keep: tellWatched},
+		act.Act[Device]{Name: "clock/restart", About: "restart a device, and see whether it keeps its time", Stage: stage.Clock, Plan: planRestart},
+		act.Act[Device]{Name: "clock/recorder", About: "set a recorder's clock", Stage: stage.Clock, Plan: k.planRecorder},
+	}
 }
 
 // Watched is a camera whose clock is watched.
@@ -37,4 +47,43 @@ func tellWatched(_ context.Context, c *act.Call, x Watched) (act.Kept, error) {
 		zone = time.UTC
 	}
 	return act.Kept{Says: x.place + "'s clock is read every few seconds until " + x.until.In(zone).Format("15:04:05") + ".", Did: "had a clock watched", Detail: x.place}, nil
+}
+
+// Device names a device.
+type Device struct {
+	ID int64 `form:"device" json:"device_id"`
+}
+
+// Devices is the one.
+func (x Device) Devices() []int64 { return []int64{x.ID} }
+
+// planRestart restarts a device that an account opens.
+func planRestart(_ time.Time, s *act.Seen, x Device) (p act.Planned, err error) {
+	d, ok := s.Device(x.ID)
+	if !ok {
+		return p, store.ErrNotFound
+	}
+	if _, open := facts.Account.Of(s.Snapshot, d.ID); !open {
+		return p, trouble.UserError("No account opens " + d.Place + ": sign in to it before it is restarted.")
+	}
+	ch := access.RestartNow()
+	p.Title = d.Place + ": " + ch.Title
+	p.Add(s.Snapshot.Of(d), []finding.Change{ch})
+	return p, nil
+}
+
+// planRecorder is the first that a recorder's clock needs.
+func (k *Stage) planRecorder(now time.Time, s *act.Seen, x Device) (p act.Planned, err error) {
+	d, ok := s.Device(x.ID)
+	if !ok || d.Kind != identity.Recorder {
+		return p, store.ErrNotFound
+	}
+	all := k.Propose(now, s.Snapshot, d.Whole())
+	if len(all) == 0 {
+		p.Says = "Nothing of the clock of " + d.Place + " can be set from here, or it is as it should be: read it again."
+		return p, nil
+	}
+	p.Title = d.Place + ": " + all[0].Title
+	p.Add(d.Whole(), all[:1])
+	return p, nil
 }

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"duskyharbor/internal/act"
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
@@ -27,7 +26,6 @@ func (f *Stage) Acts() []act.Any {
 	return []act.Any{
 		act.Act[At]{Name: "find/also", About: "look at one address, also where no network of the site holds it; takes an address of a stream too", Keep: lookAlso},
 		act.Act[NetworkID]{Name: "find/also/:network/drop", About: "look at such an address no more", Keep: dropSingle},
-		act.Act[Acceptance]{Name: "find/accept", About: "live with a finding, or take that back", Keep: f.accept},
 		act.Act[Placement]{Name: "find/take-over", About: "give a place on the list to the device that answers in its stead", Keep: takeOver},
 		act.Act[Place]{Name: "find/list", About: "put a device that nobody expected on the list", Keep: list},
 		act.Act[Answering]{Name: "find/list-all", About: "put devices that nobody expected on the list, as they are called", Keep: listAll},
@@ -38,7 +36,6 @@ func (f *Stage) Acts() []act.Any {
 		act.Act[act.Camera]{Name: "find/expect", About: "expect a device where it answers", Keep: expectHere},
 		act.Act[Sources]{Name: "find/views", About: "pick which video sources of a device the site uses", Keep: pickViews},
 		act.Act[Move]{Name: "find/move", About: "give a device another address, or have its network give it one", Stage: stage.Find, More: atAddress, Plan: planMove},
-		act.Act[Deed]{Name: "find/settle", About: "restart or reset a device, or set a recorder's clock", Stage: stage.Clock, Plan: f.planDeed},
 	}
 }
 
@@ -74,41 +71,6 @@ func lookAlso(ctx context.Context, c *act.Call, x At) (act.Kept, error) {
 func dropSingle(ctx context.Context, c *act.Call, x NetworkID) (act.Kept, error) {
 	name, err := c.Store.DropSingle(ctx, c.Site.ID, x.ID)
 	return act.Kept{Says: name + " isn't looked at any more.", Did: "looks at an address no more", Detail: name}, err
-}
-
-// Acceptance names a finding of a camera that is lived with.
-type Acceptance struct {
-	act.Camera
-	Stage string `form:"stage" json:"stage"`
-	Code  string `form:"code" json:"code"`
-	Off   bool   `form:"off" json:"off,omitempty"` // it isn't any more
-}
-
-// accept keeps a person's word that a finding stands and is lived with, or takes it back.
-func (f *Stage) accept(ctx context.Context, c *act.Call, x Acceptance) (act.Kept, error) {
-	_, of, err := c.Camera(ctx, x.Source)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	st, ok := stage.Parse(x.Stage)
-	if !ok || !f.Engine.Does(st) {
-		return act.Kept{}, store.ErrNotFound
-	}
-	judge := []int64{of.Device.ID}
-	if x.Off {
-		return act.Kept{Says: "The finding needs a person again.", Did: "took back that a finding is accepted", Detail: of.Place + ": " + x.Code, Judge: judge},
-			c.Store.Unaccept(ctx, of, st, x.Code)
-	}
-	found, err := c.Store.FindingsOf(ctx, of, st, 50)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	i := slices.IndexFunc(found, func(o store.FindingOf) bool { return o.Code == x.Code })
-	if i < 0 {
-		return act.Kept{}, trouble.UserError("That finding is gone: nothing is left to accept.")
-	}
-	return act.Kept{Says: "It is accepted: it stays as a note, with your name.", Did: "accepted a finding", Detail: of.Place + ": " + found[i].Sentence, Judge: judge},
-		c.Store.Accept(ctx, of, st, x.Code, c.Person)
 }
 
 // Placement gives a place to a device: its own, by what answers there, or that of another.
@@ -495,41 +457,5 @@ func planMove(_ time.Time, s *act.Seen, x Move) (p act.Planned, err error) {
 	ch := identity.ChangeIPConfig(*f.IPConfig, to)
 	p.Title = of.Device.Place + ": " + ch.Title
 	p.Add(s.Snapshot.Of(of.Device), []finding.Change{ch})
-	return p, nil
-}
-
-// Deed is one thing that is done to a device by itself.
-type Deed struct {
-	Device int64  `form:"device" json:"device_id"`
-	What   string `form:"what" json:"what" enum:"restart,reset,clock"` // clock: of a recorder
-}
-
-// Devices is the one.
-func (x Deed) Devices() []int64 { return []int64{x.Device} }
-
-// planDeed makes one change of a device that a sheet offers by itself: a restart, a reset, a recorder's clock.
-func (f *Stage) planDeed(now time.Time, s *act.Seen, x Deed) (p act.Planned, err error) {
-	d, ok := s.Device(x.Device)
-	if !ok {
-		return p, store.ErrNotFound
-	}
-	var ch finding.Change
-	p.Stage = stage.Clock
-	_, open := facts.Account.Of(s.Snapshot, d.ID)
-	switch {
-	case x.What == "restart" && open:
-		ch = access.RestartNow()
-	case x.What == "reset" && open:
-		ch, p.Stage = access.ResetNow(), stage.SignIn
-	case x.What == "clock" && d.Kind == identity.Recorder:
-		if all := f.Engine.Proposals(now, s.Snapshot, d.Whole(), stage.Clock); len(all) > 0 {
-			ch = all[0]
-		}
-	}
-	if ch.Kind == "" {
-		return p, trouble.UserError("That can't be done to " + d.Place + " now: read it again.")
-	}
-	p.Title = d.Place + ": " + ch.Title
-	p.Add(s.Snapshot.Of(d), []finding.Change{ch})
 	return p, nil
 }
