@@ -7,6 +7,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -14,6 +15,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"duskyharbor/internal/core/stage"
 )
 
 // layers, the lowest first: arrows go from higher to lower ones. Packages of one layer
@@ -273,6 +276,39 @@ func TestPagesWriteNothing(t *testing.T) {
 			return true
 		})
 	})
+}
+
+// formOf finds where a page's form goes: the first part of its address, below the site.
+var formOf = regexp.MustCompile(`action="\{\{ *\$?[a-z]*\.Path "([a-z-]+)" *\}\}/`)
+
+// A page's forms ask its own stage, or the site: no page asks another stage's acts.
+func TestAPagesFormsAreItsOwn(t *testing.T) {
+	t.Parallel()
+	stages := map[string]bool{}
+	for _, st := range stage.All() {
+		stages[st.Slug()] = true
+	}
+	pages, err := filepath.Glob("web/*/*.html")
+	if err != nil || len(pages) < 10 {
+		t.Fatalf("%d templates, %v", len(pages), err)
+	}
+	forms := 0
+	for _, path := range pages {
+		src, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		of := filepath.Base(filepath.Dir(path))
+		for _, m := range formOf.FindAllSubmatch(src, -1) {
+			forms++
+			if to := string(m[1]); stages[to] && strings.ReplaceAll(to, "-", "") != of {
+				t.Errorf("%s asks %s", path, to)
+			}
+		}
+	}
+	if forms < 60 {
+		t.Errorf("only %d forms were found", forms)
+	}
 }
 
 // What pulls streams is a client: a recorder, a management system.

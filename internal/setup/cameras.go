@@ -8,13 +8,18 @@ import (
 	"strings"
 
 	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
 
 func cameras() []act.Any {
-	return []act.Any{act.Act[Cameras]{Name: "cameras/remove", About: "take cameras off the site, with what was read of them; nothing is written to any", Keep: removeCameras}}
+	return []act.Any{
+		act.Act[PlannedFor]{Name: "cameras/plan", About: "plan a recorder for cameras; nothing is written to it", Keep: plan},
+		act.Act[Cameras]{Name: "cameras/remove", About: "take cameras off the site, with what was read of them; nothing is written to any", Keep: removeCameras},
+	}
 }
 
 // Cameras are those that are meant.
@@ -98,4 +103,46 @@ func places(rows []store.Source) string {
 		s += fmt.Sprintf(" and %d more", more)
 	}
 	return s
+}
+
+// PlannedFor is a recorder that is planned for cameras; 0: none is.
+type PlannedFor struct {
+	act.Selection
+	Recorder int64 `form:"recorder" json:"recorder_id"`
+}
+
+func plan(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, error) {
+	sel, err := x.Selects(c.Site.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	targets, err := c.Store.Resolve(ctx, sel, stage.Channels)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	if len(targets) == 0 {
+		return act.Kept{}, act.Wrong("pick", "Tick which cameras are to go there.")
+	}
+	sources := make([]int64, len(targets))
+	for i, t := range targets {
+		sources[i] = t.Source
+	}
+	name := "no recorder"
+	if x.Recorder != 0 {
+		rec, err := c.Store.Device(ctx, x.Recorder)
+		if err == nil && (rec.SiteID != c.Site.ID || rec.Kind != identity.Recorder) {
+			err = store.ErrNotFound
+		}
+		if err != nil {
+			return act.Kept{}, err
+		}
+		name = rec.Place
+	}
+	judge, err := c.Store.Plan(ctx, c.Site.ID, x.Recorder, sources)
+	if err == nil && len(judge) == 0 {
+		return act.Kept{Says: "They are planned for " + name + " already."}, nil
+	}
+	views := act.Count(len(sources), "view")
+	return act.Kept{Says: views + " planned for " + name + ". Place them on Channels; nothing was written to a recorder.", Did: "planned a recorder",
+		Detail: views + " for " + name, Judge: judge}, err
 }

@@ -116,7 +116,7 @@ func TestAProgramSetsASiteUp(t *testing.T) {
 	for _, stage := range []string{"sign-in", "streams", "channels"} {
 		a.reads(stage)
 	}
-	a.keeps("channels/plan", args{"cameras": []any{slipway["id"]}, "recorder_id": added["id"]})
+	a.keeps("cameras/plan", args{"cameras": []any{slipway["id"]}, "recorder_id": added["id"]})
 	a.makes("channels/place", args{"camera_id": slipway["id"], "recorder_id": added["id"], "channel": 3})
 	a.keeps("recording/keeping", args{"least_days": 1, "most_days": 4000 - 1000})
 	week := slices.Repeat([]string{strings.Repeat("0", 48)}, 7) // the place of the hours' kind, for each half hour

@@ -27,7 +27,7 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 	a := whole(t, h)
 	h.ready("find", "sign-in", "streams")
 	store, slip, mess := a.recorder("Store recorder"), a.camera("Slipway"), a.camera("Crew mess")
-	a.keeps("channels/plan", args{"cameras": []any{slip, mess}, "recorder_id": store})
+	a.keeps("cameras/plan", args{"cameras": []any{slip, mess}, "recorder_id": store})
 	face := "channels?recorder=" + string(store)
 	h.says(face, "It has no interface? Set it up by a bench sheet")
 	refused := func(name string, given args) string {

@@ -251,7 +251,7 @@ func (h *harbour) streamsByButtons(p *testbed.Page) {
 	}
 	h.sheet(p, "streams", "Ice plant")
 	p.PressIn(".sheet", "Plan it for Terminal recorder")
-	p.Sees(30*time.Second, "Ice plant is planned for Terminal recorder now.")
+	p.Sees(30*time.Second, "1 view planned for Terminal recorder.")
 	h.sheet(p, "streams", "Net loft")
 	p.Type("#consent-text", "Letter of the net makers, folder 3")
 	p.PressIn(".sheet", "Write this consent down")

@@ -100,7 +100,7 @@ func TestAPictureThatCannotMove(t *testing.T) {
 	h.sheet(p, "streams", "Ice plant")
 	p.Sees(20*time.Second, "It sends H.265, and Quay recorder takes H.264 only.", "its encoder knows H.265 only", "Plan it for a recorder that takes it: Terminal recorder.")
 	p.Press("Plan it for Terminal recorder")
-	p.Sees(20*time.Second, "Ice plant is planned for Terminal recorder now.", "Nobody accepted its picture by day, nor by night")
+	p.Sees(20*time.Second, "1 view planned for Terminal recorder.", "Nobody accepted its picture by day, nor by night")
 	if n := count(h, `select count(*) from source s join device r on r.id = s.recorder_id where s.name = 'Ice plant' and r.place = 'Terminal recorder'`); n != 1 {
 		t.Error("it isn't planned there")
 	}

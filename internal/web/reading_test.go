@@ -76,7 +76,7 @@ func TestFacesAreLegibleAndFit(t *testing.T) {
 	desk := h.deskListed(a)
 	h.ready("channels", "channels!")
 	a.keeps("channels/cascading", args{"recorder_id": desk, "takes_channels": true})
-	a.keeps("channels/plan", args{"cameras": []any{a.camera("Freight scale")}, "recorder_id": a.recorder("Store recorder")})
+	a.keeps("cameras/plan", args{"cameras": []any{a.camera("Freight scale")}, "recorder_id": a.recorder("Store recorder")})
 	a.keeps("channels/bench", args{"recorder_id": a.recorder("Store recorder"), "channels": 4, "port": 8090, "picture": "/picture/{n}", "codecs": []string{"H264"}})
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)

@@ -27,7 +27,6 @@ func (c *Stage) Acts() []act.Any {
 		act.Act[Room]{Name: "channels/room", About: "give a recorder channels, or restart it for what waits", Stage: on, Plan: planRoom},
 		act.Act[Recorder]{Name: "channels/models", About: "have a recorder know newer models", Stage: on, Plan: planModels},
 		act.Act[Others]{Name: "channels/others", About: "have a recorder take other makes than its list's, or not", Stage: on, Plan: planOthers},
-		act.Act[PlannedFor]{Name: "channels/plan", About: "plan a recorder for cameras; nothing is written to it", Stage: on, Keep: keepPlanned},
 		act.Act[Spot]{Name: "channels/place", About: "put a camera on a channel", Stage: on, Plan: planPlace},
 		act.Act[Proposed]{Name: "channels/proposed", About: "plan cameras for recorders, and put them on channels there", Stage: on, Keep: keepProposed, Plan: planProposed},
 		act.Act[Channel]{Name: "channels/out", About: "take out what holds a channel", Stage: on, Plan: planOut},
@@ -140,48 +139,6 @@ func planOthers(_ time.Time, s *act.Seen, x Others) (act.Planned, error) {
 		return nothing("%s does so already.", d.Place), nil
 	}
 	return together(d, ch.Title, ch), nil
-}
-
-// PlannedFor is a recorder that is planned for cameras; 0: none is.
-type PlannedFor struct {
-	act.Selection
-	Recorder int64 `form:"recorder" json:"recorder_id"`
-}
-
-func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	targets, err := c.Store.Resolve(ctx, sel, stage.Channels)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	if len(targets) == 0 {
-		return act.Kept{}, act.Wrong("pick", "Tick which cameras are to go there.")
-	}
-	sources := make([]int64, len(targets))
-	for i, t := range targets {
-		sources[i] = t.Source
-	}
-	name := "no recorder"
-	if x.Recorder != 0 {
-		rec, err := c.Store.Device(ctx, x.Recorder)
-		if err == nil && (rec.SiteID != c.Site.ID || rec.Kind != identity.Recorder) {
-			err = store.ErrNotFound
-		}
-		if err != nil {
-			return act.Kept{}, err
-		}
-		name = rec.Place
-	}
-	judge, err := c.Store.Plan(ctx, c.Site.ID, x.Recorder, sources)
-	if err == nil && len(judge) == 0 {
-		return act.Kept{Says: "They are planned for " + name + " already."}, nil
-	}
-	views := act.Count(len(sources), "view")
-	return act.Kept{Says: views + " planned for " + name + ". Place them on Channels; nothing was written to a recorder.", Did: "planned a recorder",
-		Detail: views + " for " + name, Judge: judge}, err
 }
 
 // Spot is a channel for a camera.

@@ -19,7 +19,6 @@ import (
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
-	"duskyharbor/internal/store"
 )
 
 // Acts of the stage.
@@ -34,7 +33,6 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Paths]{Name: "streams/paths", About: "name at which addresses a camera's streams are had", Stage: on, Keep: keepPaths},
 		act.Act[Usual]{Name: "streams/usual", About: "have the usual addresses asked, and keep those that answer", Stage: on, More: t.askUsual, Keep: keepUsual},
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},
-		act.Act[PlannedFor]{Name: "streams/plan", About: "plan another recorder for a camera whose streams the planned one can't take", Stage: on, Keep: keepPlanned},
 		act.Act[Marks]{Name: "streams/marks", About: "keep two marks of known size on a picture, or forget them", Stage: on, Keep: keepMarks},
 		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, Alone: true, More: t.takeShot, Keep: keepAcceptance},
 		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Alone: true, Keep: keepHeard},
@@ -347,29 +345,6 @@ func keepConsent(ctx context.Context, c *act.Call, x Consent) (act.Kept, error) 
 		return act.Kept{}, err
 	}
 	return out, c.Store.SetConsent(ctx, c.Site.ID, of.ID, text, who)
-}
-
-// PlannedFor is a recorder that a camera is planned for.
-type PlannedFor struct {
-	act.Camera
-	Recorder int64 `form:"recorder" json:"recorder_id"`
-}
-
-func keepPlanned(ctx context.Context, c *act.Call, x PlannedFor) (act.Kept, error) {
-	s, of, err := c.Camera(ctx, x.Source)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	i := slices.IndexFunc(s.Recorders(), func(d store.Device) bool { return d.ID == x.Recorder })
-	if i < 0 {
-		return act.Kept{}, store.ErrNotFound
-	}
-	rec := s.Recorders()[i]
-	if _, slot, _ := s.HolderOf(of); slot != nil {
-		return act.Kept{}, trouble.UserError(of.Place + " is on a channel already: take it off there first.")
-	}
-	return act.Kept{Says: of.Place + " is planned for " + rec.Place + " now.", Did: "planned a recorder", Detail: of.Place + ": " + rec.Place, Judge: []int64{of.Device.ID}},
-		c.Store.SetPlanned(ctx, c.Site.ID, of.ID, rec.ID)
 }
 
 // Marks are two lines of known size on a picture: "x1 y1 x2 y2" in parts of it, and metres.
