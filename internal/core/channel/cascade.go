@@ -43,6 +43,20 @@ func (f Cascade) With(p Pick, on bool) Cascade {
 	return Cascade{out}
 }
 
+// Turned says why a recorder can't be said to take other recorders' channels (on), or cameras again: what was planned or taken
+// by the other way comes first; empty: it can. c is what it takes now, cameras is how many are planned for it.
+func (c *Cascade) Turned(place string, on bool, cameras int) (why string) {
+	switch {
+	case on && cameras == 1:
+		return "1 camera is planned for " + place + ": plan another recorder for it first."
+	case on && cameras > 1:
+		return fmt.Sprintf("%d cameras are planned for %s: plan another recorder for them first.", cameras, place)
+	case !on && c != nil && len(c.Picks) > 0:
+		return fmt.Sprintf("%s holds channels of other recorders, %d of them: take them out first.", place, len(c.Picks))
+	}
+	return ""
+}
+
 // Offer is a channel of another recorder as it can be taken over.
 type Offer struct {
 	Pick
@@ -226,4 +240,46 @@ func (p *CascadePlanner) Mend(s Step) (c finding.Change, why string, ok bool) {
 		return s.Unpicks(c), "", ok
 	}
 	return c, "", false
+}
+
+// NotTaken is a channel that isn't taken or mended, and why.
+type NotTaken struct{ Whose, Why string }
+
+// Takes proposes to take the channels that are picked of those that are offered. What is taken already is left alone.
+func (p *CascadePlanner) Takes(steps []Step, picks []Pick) (all []finding.Change, not []NotTaken) {
+	return p.each(steps, func(s Step) (finding.Change, string, bool) {
+		if s.Is != Offered || !slices.Contains(picks, s.Offer.Pick) {
+			return finding.Change{}, "", false
+		}
+		return p.Take(s.Offer)
+	})
+}
+
+// Mends proposes what brings every channel that is out of step in step again; of what only a person can mend it says how it stands.
+func (p *CascadePlanner) Mends(steps []Step) (all []finding.Change, not []NotTaken) {
+	return p.each(steps, func(s Step) (c finding.Change, why string, ok bool) {
+		if !s.Out() {
+			return c, "", false
+		}
+		if c, why, ok = p.Mend(s); !ok && why == "" {
+			why = strings.TrimSuffix(s.Words, ".")
+		}
+		return c, why, ok
+	})
+}
+
+func (p *CascadePlanner) each(steps []Step, ask func(Step) (finding.Change, string, bool)) (all []finding.Change, not []NotTaken) {
+	for _, s := range steps {
+		switch c, why, ok := ask(s); {
+		case ok:
+			all = append(all, c)
+		case why != "":
+			whose := cmp.Or(s.Offer.Slot.Name, fmt.Sprintf("channel %d", s.Offer.Channel))
+			if s.Offer.Place != "" {
+				whose += " of " + s.Offer.Place
+			}
+			not = append(not, NotTaken{whose, why})
+		}
+	}
+	return finding.Arrange(all), not
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/testbed/moment"
 )
 
@@ -173,5 +174,73 @@ func TestGaugesWithACameraMore(t *testing.T) {
 	views := r.PortViews()
 	if len(views[0].Findings) != 0 || len(views[1].Findings) != 1 || views[1].Findings[0].Sentence != "Port 2 gives no power: its device asks for 30.0 W, and 14.6 of 30 W are left." {
 		t.Errorf("%+v", views)
+	}
+}
+
+// A recorder is turned over once nothing is planned or taken the other way.
+func TestARecorderIsTurnedOver(t *testing.T) {
+	taken := &Cascade{Picks: []Pick{{1, 1}, {1, 2}}}
+	for _, tc := range []struct {
+		now     *Cascade
+		on      bool
+		cameras int
+		why     string
+	}{
+		{nil, true, 0, ""},
+		{nil, true, 1, "1 camera is planned for Harbour desk: plan another recorder for it first."},
+		{nil, true, 2, "2 cameras are planned for Harbour desk: plan another recorder for them first."},
+		{nil, false, 2, ""},
+		{&Cascade{}, false, 0, ""},
+		{&Cascade{}, true, 0, ""},
+		{taken, true, 0, ""},
+		{taken, false, 0, "Harbour desk holds channels of other recorders, 2 of them: take them out first."},
+	} {
+		if why := tc.now.Turned("Harbour desk", tc.on, tc.cameras); why != tc.why {
+			t.Errorf("%v %t %d: %q", tc.now, tc.on, tc.cameras, why)
+		}
+	}
+}
+
+// What is picked is taken once, and only of what is offered; what is out of step is mended, and what only a person can mend is told.
+func TestWhatIsTakenAndMendedTogether(t *testing.T) {
+	desk := Recorder{Name: "Harbour desk", Limits: Limits{Channels: 4, Codecs: []string{"H264"}}, Slots: []Slot{
+		taken(1, "Slipway", fmt.Sprintf(served, 1), Receiving), taken(2, "CAM 2", fmt.Sprintf(served, 2), Receiving), taken(3, "Net loft", fmt.Sprintf(served, 4), Lost)}}
+	picked := Cascade{Picks: []Pick{{1, 1}, {1, 2}, {1, 4}, {1, 8}}}
+	steps := Steps(desk, picked, []Offer{feed(1, "Slipway"), feed(2, "Berth"), feed(3, "Ice plant"), feed(4, "Net loft"), feed(5, "Gangway")}, reached)
+	text := func(all []finding.Change, not []NotTaken) string {
+		var out []string
+		for _, c := range all {
+			out = append(out, c.Key)
+		}
+		for _, r := range not {
+			out = append(out, r.Whose+": "+r.Why)
+		}
+		return strings.Join(out, "; ")
+	}
+	for _, tc := range []struct {
+		name  string
+		picks []Pick
+		want  string
+	}{
+		{"none", nil, ""},
+		{"one", []Pick{{1, 3}}, "channel.cascade/4"},
+		{"one twice", []Pick{{1, 3}, {1, 3}}, "channel.cascade/4"},
+		{"more than fit", []Pick{{1, 3}, {1, 5}}, "channel.cascade/4; Gangway of Quay recorder: all 4 IP channels are taken"},
+		{"one that is taken", []Pick{{1, 1}}, ""},
+		{"one that isn't there", []Pick{{1, 9}, {2, 3}}, ""},
+	} {
+		p := &CascadePlanner{Recorder: 2, R: desk}
+		if got := text(p.Takes(steps, tc.picks)); got != tc.want {
+			t.Errorf("%s: %s", tc.name, got)
+		}
+	}
+	p := &CascadePlanner{Recorder: 2, R: desk}
+	got := text(p.Mends(steps))
+	if want := "channel.cascade.name/2; Net loft of Quay recorder: Channel 3 of Harbour desk holds it and receives nothing: 404 Not Found; " +
+		"channel 8: Channel 8 was taken over, and its recorder has none of that number any more, or wasn't read"; got != want {
+		t.Errorf("mended: %s", got)
+	}
+	if got := text((&CascadePlanner{Recorder: 2, R: desk}).Mends(nil)); got != "" {
+		t.Errorf("of nothing: %s", got)
 	}
 }

@@ -59,18 +59,35 @@ type Successor struct {
 	Trouble  string
 }
 
-// Retire takes out of a recorder the channels whose cameras one of their successors receives, may record and keeps;
-// left says of the others why they stay. by lists the successors by channel: a channel that it lacks holds none of
-// the site's cameras. id is the recorder's number.
-func (r Recorder) Retire(id int64, by map[int][]Successor) (out []finding.Change, left []string) {
-	for _, slot := range r.Slots {
-		all, ours := by[slot.Number]
-		why := "it holds none of this site's cameras"
-		if ours {
-			why = Retires(Recorder{}, nil, "")
+// Succession is a view that a channel holds, with the other recorders that hold it too.
+type Succession struct {
+	Channel int
+	Others  []Successor
+}
+
+// kept says why a view isn't kept by another recorder; empty: one keeps it.
+func (s Succession) kept() string {
+	why := Retires(Recorder{}, nil, "")
+	for _, x := range s.Others {
+		if why = Retires(x.Recorder, &x.Slot, x.Trouble); why == "" {
+			break
 		}
-		for _, s := range all {
-			if why = Retires(s.Recorder, &s.Slot, s.Trouble); why == "" {
+	}
+	return why
+}
+
+// Retire takes out of a recorder the channels of which another recorder receives, may record and keeps every view that
+// they hold; left says of the others why they stay. A channel that views don't name holds none of the site's cameras. id is the
+// recorder's number.
+func (r Recorder) Retire(id int64, views []Succession) (out []finding.Change, left []string) {
+	by := map[int][]Succession{}
+	for _, v := range views {
+		by[v.Channel] = append(by[v.Channel], v)
+	}
+	for _, slot := range r.Slots {
+		why := "it holds none of this site's cameras"
+		for _, v := range by[slot.Number] {
+			if why = v.kept(); why != "" {
 				break
 			}
 		}

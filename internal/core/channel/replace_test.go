@@ -138,19 +138,23 @@ func TestRetire(t *testing.T) {
 	for _, tc := range []struct {
 		name string
 		old  Recorder
-		by   map[int][]Successor
+		by   []Succession
 		out  int
 		left []string
 	}{
 		{"it holds nothing", slots(), nil, 0, nil},
 		{"one that nobody knows", slots(1), nil, 0, []string{"channel 1, Berth 1: it holds none of this site's cameras"}},
-		{"one that nobody else holds", slots(1), map[int][]Successor{1: nil}, 0, []string{"channel 1, Berth 1: no other recorder holds it"}},
-		{"one that is kept", slots(1), map[int][]Successor{1: {{pier, keeps, ""}}}, 1, nil},
-		{"one that isn't received", slots(1), map[int][]Successor{1: {{pier, dark, ""}}}, 0, []string{"channel 1, Berth 1: Pier recorder doesn't receive it (lost)"}},
-		{"one whose recorder is silent", slots(1), map[int][]Successor{1: {{pier, keeps, "no answer"}}}, 0, []string{"channel 1, Berth 1: Pier recorder can't be read now"}},
-		{"the second of two keeps it", slots(1), map[int][]Successor{1: {{pier, dark, ""}, {pier, keeps, ""}}}, 1, nil},
-		{"the first of two keeps it", slots(1), map[int][]Successor{1: {{pier, keeps, ""}, {pier, dark, ""}}}, 1, nil},
-		{"one goes, one stays", slots(1, 2), map[int][]Successor{1: {{pier, keeps, ""}}, 2: nil}, 1, []string{"channel 2, Berth 2: no other recorder holds it"}},
+		{"one that nobody else holds", slots(1), []Succession{{1, nil}}, 0, []string{"channel 1, Berth 1: no other recorder holds it"}},
+		{"one that is kept", slots(1), []Succession{{1, []Successor{{pier, keeps, ""}}}}, 1, nil},
+		{"one that isn't received", slots(1), []Succession{{1, []Successor{{pier, dark, ""}}}}, 0, []string{"channel 1, Berth 1: Pier recorder doesn't receive it (lost)"}},
+		{"one whose recorder is silent", slots(1), []Succession{{1, []Successor{{pier, keeps, "no answer"}}}}, 0, []string{"channel 1, Berth 1: Pier recorder can't be read now"}},
+		{"the second of two keeps it", slots(1), []Succession{{1, []Successor{{pier, dark, ""}, {pier, keeps, ""}}}}, 1, nil},
+		{"the first of two keeps it", slots(1), []Succession{{1, []Successor{{pier, keeps, ""}, {pier, dark, ""}}}}, 1, nil},
+		{"both of two views are kept", slots(1), []Succession{{1, []Successor{{pier, keeps, ""}}}, {1, []Successor{{pier, keeps, ""}}}}, 1, nil},
+		{"one of two views is kept", slots(1), []Succession{{1, []Successor{{pier, keeps, ""}}}, {1, []Successor{{pier, dark, ""}}}}, 0,
+			[]string{"channel 1, Berth 1: Pier recorder doesn't receive it (lost)"}},
+		{"the other of two views is kept", slots(1), []Succession{{1, nil}, {1, []Successor{{pier, keeps, ""}}}}, 0, []string{"channel 1, Berth 1: no other recorder holds it"}},
+		{"one goes, one stays", slots(1, 2), []Succession{{1, []Successor{{pier, keeps, ""}}}, {2, nil}}, 1, []string{"channel 2, Berth 2: no other recorder holds it"}},
 	} {
 		out, left := tc.old.Retire(7, tc.by)
 		if len(out) != tc.out || !slices.Equal(left, tc.left) {

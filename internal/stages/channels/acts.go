@@ -379,19 +379,17 @@ func keepCascading(ctx context.Context, c *act.Call, x Cascading) (act.Kept, err
 		return act.Kept{}, err
 	}
 	out := act.Kept{Says: d.Place + " takes cameras.", Did: "said what a recorder takes", Detail: d.Place + " takes cameras"}
+	planned, err := c.Store.PlannedFor(ctx, c.Site.ID, d.ID)
+	if err != nil {
+		return out, err
+	}
+	if why := d.Cascade.Turned(d.Place, x.On, planned); why != "" {
+		return out, trouble.UserError(why)
+	}
 	var f *channel.Cascade
 	if x.On {
-		planned, err := c.Store.PlannedFor(ctx, c.Site.ID, d.ID)
-		if err != nil {
-			return out, err
-		}
-		if planned > 0 {
-			return out, trouble.UserErrorf("%s %s planned for %s: plan another recorder for them first.", act.Count(planned, "camera"), map[bool]string{true: "is", false: "are"}[planned == 1], d.Place)
-		}
 		f = &channel.Cascade{Picks: []channel.Pick{}}
 		out.Says, out.Detail = d.Place+" takes other recorders' channels: tick which.", d.Place+" takes other recorders' channels"
-	} else if d.Cascade != nil && len(d.Cascade.Picks) > 0 {
-		return out, trouble.UserErrorf("%s holds channels of other recorders, %d of them: take them out first.", d.Place, len(d.Cascade.Picks))
 	}
 	return out, c.Store.SetCascade(ctx, c.Site.ID, d.ID, f)
 }
@@ -415,6 +413,14 @@ func (p *Pick) UnmarshalParam(text string) error {
 	return err
 }
 
+func picksOf(taken []Pick) []channel.Pick {
+	out := make([]channel.Pick, len(taken))
+	for i, p := range taken {
+		out[i] = channel.Pick(p)
+	}
+	return out
+}
+
 func planCascade(_ time.Time, s *act.Seen, x Cascade) (p act.Planned, err error) {
 	d, _, err := x.of(s.Snapshot)
 	if err != nil {
@@ -424,23 +430,12 @@ func planCascade(_ time.Time, s *act.Seen, x Cascade) (p act.Planned, err error)
 	if !ok {
 		return nothing("%s takes cameras: say first that it takes other recorders' channels.", d.Place), nil
 	}
-	var all []finding.Change
-	for _, o := range steps {
-		var ch finding.Change
-		why, made := "", false
-		switch {
-		case x.Mend != "" && o.Out():
-			if ch, why, made = plan.Mend(o); !made && why == "" {
-				why = strings.TrimSuffix(o.Words, ".")
-			}
-		case x.Mend == "" && o.Is == channel.Offered && slices.Contains(x.Take, Pick(o.Offer.Pick)):
-			ch, why, made = plan.Take(o.Offer)
-		}
-		if made {
-			all = append(all, ch)
-		} else if why != "" {
-			p.Refuse(fmt.Sprintf("%s of %s", o.Offer.Slot.Name, o.Offer.Place), why)
-		}
+	all, not := plan.Takes(steps, picksOf(x.Take))
+	if x.Mend != "" {
+		all, not = plan.Mends(steps)
+	}
+	for _, r := range not {
+		p.Refuse(r.Whose, r.Why)
 	}
 	p.Title = d.Place + " takes over channels"
 	if x.Mend != "" {
@@ -452,6 +447,6 @@ func planCascade(_ time.Time, s *act.Seen, x Cascade) (p act.Planned, err error)
 	case len(all) == 0:
 		p.Says = "Nothing of it can be done from here: " + strings.Join(p.Cant, " ")
 	}
-	p.Add(d.Whole(), finding.Arrange(all))
+	p.Add(d.Whole(), all)
 	return p, nil
 }

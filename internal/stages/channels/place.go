@@ -160,15 +160,13 @@ func ReadOthers(ctx context.Context, k stages.Services, siteID, than int64) (sil
 // couldn't be.
 func Retire(s *site.Snapshot, from store.Device, silent map[int64]bool) (out []finding.Change, left []string) {
 	table, _ := site.Recorder.Of(s, from.ID)
-	by := map[int][]channel.Successor{}
+	var views []channel.Succession
 	for _, of := range s.Sources {
-		old := s.SlotOn(of, from.ID)
-		if old == nil {
-			continue
+		if held := s.SlotOn(of, from.ID); held != nil {
+			views = append(views, channel.Succession{Channel: held.Number, Others: successors(s, of, from.ID, silent)})
 		}
-		by[old.Number] = append(by[old.Number], successors(s, of, from.ID, silent)...)
 	}
-	return table.Retire(from.ID, by)
+	return table.Retire(from.ID, views)
 }
 
 // successors are the recorders that hold a view besides one.
