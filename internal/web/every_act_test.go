@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -276,6 +277,19 @@ func askStreams(h *harbour, a *acts) {
 			h.t.Errorf("a fact without its age or call: %v", f)
 		}
 	}
+	facts := a.site + "/cameras/" + string(hall) + "/facts"
+	all := a.do("GET", facts, "", http.StatusOK)
+	known, total := all["facts"].([]any), all["total"].(float64)
+	second := a.do("GET", facts+"?after=1&limit=1", "", http.StatusOK)["facts"].([]any)
+	named := a.do("GET", facts+"?name="+fact.Setup, "", http.StatusOK)
+	if len(known) < 5 || int(total) != len(known) || len(second) != 1 || !reflect.DeepEqual(second[0], known[1]) ||
+		named["total"] != 1.0 || named["facts"].([]any)[0].(map[string]any)["name"] != fact.Setup {
+		h.t.Errorf("%v facts, the second %v, by name %v", total, second, named)
+	}
+	if none := a.do("GET", facts+"?name=no.fact", "", http.StatusOK); none["total"] != 0.0 || len(none["facts"].([]any)) != 0 {
+		h.t.Errorf("of no name: %v", none)
+	}
+	a.do("GET", facts+"?after=-1", "", http.StatusBadRequest)
 }
 
 // pick is a channel of a recorder, as acts name it.

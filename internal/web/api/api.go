@@ -9,6 +9,7 @@ import (
 	"errors"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -155,21 +156,29 @@ type Fact struct {
 	Value json.RawMessage `json:"value"`
 }
 
-// facts answers with what is known of one camera, when it was read and by which call.
+// facts answers with a window of what is known of one camera, when it was read and by which call: all of it, or what has a name.
 func (pg *Page) facts(c *echo.Context) error {
 	id, err := shell.Number(c, "camera")
 	if err != nil {
 		return err
 	}
+	after, limit, err := pageOf(c)
+	if err != nil {
+		return shell.Problem(c, http.StatusBadRequest, err.Error())
+	}
 	all, err := pg.Store.FactsOfSource(c.Request().Context(), shell.TokenOf(c).SiteID, id)
 	if err != nil {
 		return err
 	}
-	out := make([]Fact, len(all))
-	for i, f := range all {
-		out[i] = Fact{f.Name, f.ReadAt, f.Via, f.View != 0, f.Value}
+	if name := c.QueryParam("name"); name != "" {
+		all = slices.DeleteFunc(all, func(f store.Fact) bool { return f.Name != name })
 	}
-	return c.JSON(http.StatusOK, map[string]any{"facts": out})
+	from := min(after, len(all))
+	out := []Fact{}
+	for _, f := range all[from:min(from+limit, len(all))] {
+		out = append(out, Fact{f.Name, f.ReadAt, f.Via, f.View != 0, f.Value})
+	}
+	return c.JSON(http.StatusOK, map[string]any{"facts": out, "total": len(all)})
 }
 
 // Finding is what a rule says of a camera.
