@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -37,11 +38,18 @@ func whole(t *testing.T, h *harbour) *acts {
 	return h.program
 }
 
-// keeps asks for an act that keeps a wish, and answers with what was made.
+// keeps asks for an act that keeps a wish, and answers with what was made. Who asked for what is written down, unless it has
+// devices read, which the run tells.
 func (a *acts) keeps(name string, args any) map[string]any {
 	a.t.Helper()
 	a.asked = append(a.asked, name)
-	return a.do("POST", a.site+"/acts/"+name, jsonNumber(args), http.StatusOK)
+	newest := func() any { return a.do("GET", a.site+"/log?limit=1", "", http.StatusOK)["log"] }
+	before := newest()
+	out := a.do("POST", a.site+"/acts/"+name, jsonNumber(args), http.StatusOK)
+	if after := newest(); out["run"] == nil && reflect.DeepEqual(before, after) {
+		a.t.Errorf("%s is kept, and nobody wrote it down: the newest of the log is still %v", name, after)
+	}
+	return out
 }
 
 // makes asks for an act that changes something, and makes what it showed. It answers with the run.
