@@ -279,7 +279,7 @@ func TestPagesWriteNothing(t *testing.T) {
 }
 
 // formOf finds where a page's form goes: the first part of its address, below the site.
-var formOf = regexp.MustCompile(`action="\{\{ *\$?[a-z]*\.Path "([a-z-]+)" *\}\}/`)
+var formOf = regexp.MustCompile(`(?:action="\{\{ *\$?[a-z]*\.Path "|"act" (?:\(printf )?")([a-z-]+)(?:" *\}\}/|/)`)
 
 // A page's forms ask its own stage, or the site: no page asks another stage's acts.
 func TestAPagesFormsAreItsOwn(t *testing.T) {
