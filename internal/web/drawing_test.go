@@ -29,7 +29,7 @@ func easel(t *testing.T, p *testbed.Page, aspect, options string) sketch {
 		document.getElementById('easel')?.remove();
 		const f = document.createElement('figure');
 		f.id = 'easel'; f.className = 'still';
-		f.innerHTML = '<div class="frame"><svg class="scale" viewBox="0 0 1600 900" preserveAspectRatio="none" data-scale aria-label="Easel"></svg></div>';
+		f.innerHTML = '<div class="frame"><svg class="marks" viewBox="0 0 1600 900" preserveAspectRatio="none" data-marks aria-label="Easel"></svg></div>';
 		Object.assign(f.style, {position: 'fixed', left: '300px', top: '60px', width: '400px', background: '#888', zIndex: 99});
 		f.querySelector('.frame').style.aspectRatio = %q;
 		document.body.append(f);

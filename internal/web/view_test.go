@@ -86,7 +86,7 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	}
 	open("Privacy masks")
 	luma("it moves", func(in, _ float64) bool { return in > 100 })
-	p.Drag("figure.still svg.scale", 0.2, 0.1, 0.4, 0.3)
+	p.Drag("figure.still svg.marks", 0.2, 0.1, 0.4, 0.3)
 	h.run(p, ".sheet", "Show the change")
 	open("Privacy masks")
 	p.Sees(20*time.Second, "20–40 % across, 10–30 % down")
@@ -100,8 +100,8 @@ func TestAViewsPictureIsSetByButtons(t *testing.T) {
 	p.Press("Mark sizes on the picture")
 	draws := "document.querySelector('figure.still').classList.contains('drawing')"
 	testbed.Until(t, 20*time.Second, "the picture takes marks", func() bool { return testbed.Glance[bool](p, draws) })
-	p.Drag("figure.still svg.scale", 0.5, 0.9, 0.5, 0.5)
-	p.Drag("figure.still svg.scale", 0.3, 0.6, 0.3, 0.4)
+	p.Drag("figure.still svg.marks", 0.5, 0.9, 0.5, 0.5)
+	p.Drag("figure.still svg.marks", 0.3, 0.6, 0.3, 0.4)
 	testbed.Until(t, 20*time.Second, "both marks are drawn", func() bool {
 		return testbed.Glance[bool](p, "!!document.querySelector('#mark-0').value && !!document.querySelector('#mark-1').value")
 	})

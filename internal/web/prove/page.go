@@ -7,13 +7,11 @@ import (
 	"fmt"
 	"io/fs"
 	"strconv"
-	"strings"
 	"time"
 
 	"duskyharbor/internal/core/ground"
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
-	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/facts"
@@ -58,7 +56,8 @@ type proveData struct {
 	Bars    []waterfall
 	Passed  bool
 	Running bool
-	Rules   []drawing
+	Rules   []rule.Rule   // its own
+	Picture shell.Picture // with them on it
 	Before  []store.Proof
 	Nth     int
 	Demo    bool
@@ -67,13 +66,6 @@ type proveData struct {
 type waterfall struct {
 	Name, Took, Verdict, Class, Within string
 	X, W                               float64
-}
-
-// drawing is a rule on the camera's picture, in a frame of 1000 × 562.
-type drawing struct {
-	Name   string
-	Points string
-	Area   bool
 }
 
 // Build makes the page's data.
@@ -104,8 +96,8 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 		d.Peg, d.Ready = topic.Title(g.Topic)+" → "+g.Input, true
 	}
-	rules, _ := facts.Rules.Of(p.Snapshot, of)
-	d.Rules = drawings(rules)
+	d.Rules, _ = facts.Rules.Of(p.Snapshot, of)
+	d.Picture = shell.Picture{Src: fmt.Sprintf("%s/%d", p.Path("stills"), of.ID), Alt: "Still of " + of.Place, Marks: marksOf(d.Rules)}
 	if last, ok := p.Snapshot.Proofs[of.ID]; ok {
 		t := &last.Test
 		d.Test, d.Running = t, t.Ended.IsZero()
@@ -158,20 +150,16 @@ func took(b proof.Bar) string {
 	return fmt.Sprintf("%.2f s", b.Took.Seconds())
 }
 
-func drawings(rules []rule.Rule) []drawing {
-	var out []drawing
+// marksOf are a camera's rules on its picture.
+func marksOf(rules []rule.Rule) (m shell.Marks) {
 	for _, r := range rules {
-		points := r.Line
 		if r.Kind == rule.Inside {
-			points = []scene.Point(r.Area)
+			m.Shapes = append(m.Shapes, shell.AreaMark("rule", r.Area))
+		} else {
+			m.Shapes = append(m.Shapes, shell.PathMark("rule", r.Line))
 		}
-		var b strings.Builder
-		for _, q := range points {
-			fmt.Fprintf(&b, "%.1f,%.1f ", (q.X+1)*500, (1-q.Y)*281)
-		}
-		out = append(out, drawing{r.Name, strings.TrimSpace(b.String()), r.Kind == rule.Inside})
 	}
-	return out
+	return m
 }
 
 // Sheet tells how the last walk went.

@@ -7,6 +7,7 @@ import (
 	"duskyharbor/internal/core/proof"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/web/shell"
 )
 
 func TestTheWaterfall(t *testing.T) {
@@ -21,8 +22,9 @@ func TestTheWaterfall(t *testing.T) {
 			t.Errorf("%+v is %q, want %q", b, got, want)
 		}
 	}
-	d := drawings([]rule.Rule{{Name: "l", Kind: rule.Crosses, Line: scene.Line{{X: -1, Y: 1}, {X: 1, Y: -1}}}})
-	if len(d) != 1 || d[0].Points != "0.0,0.0 1000.0,562.0" || d[0].Area {
-		t.Errorf("%+v", d)
+	line, area := scene.Line{{X: -1, Y: 1}, {X: 1, Y: -1}}, scene.Polygon{{X: -1, Y: 1}, {X: 0, Y: 1}, {X: 0, Y: 0}}
+	m := marksOf([]rule.Rule{{Name: "l", Kind: rule.Crosses, Line: line}, {Name: "a", Kind: rule.Inside, Area: area}})
+	if len(m.Shapes) != 2 || m.Shapes[0].Kind != shell.AsPath || m.Shapes[1].Kind != shell.AsArea {
+		t.Errorf("%+v", m)
 	}
 }

@@ -38,8 +38,8 @@ func versionOf(all ...fs.FS) (string, error) {
 
 // parse reads the shell's own templates.
 func (s *Server) parse() error {
-	base, err := template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/layout.html",
-		"templates/parts.html", "templates/form.html", "templates/preview.html", "templates/sheet.html")
+	base, err := define(template.New("").Funcs(s.funcs()), templateFiles, "templates/layout.html", "templates/parts.html",
+		"templates/form.html", "templates/picture.html", "templates/preview.html", "templates/sheet.html")
 	if err != nil {
 		return fmt.Errorf("shell: %w", err)
 	}
@@ -47,7 +47,10 @@ func (s *Server) parse() error {
 	for _, name := range []string{"ask", "enter", "join", "message", "secret", "sites", "start"} {
 		t, err := base.Clone()
 		if err == nil {
-			t, err = t.ParseFS(templateFiles, "templates/"+name+".html")
+			t, err = define(t, templateFiles, "templates/"+name+".html")
+		}
+		if err == nil {
+			err = whole(t)
 		}
 		if err != nil {
 			return fmt.Errorf("shell: %w", err)
@@ -72,7 +75,7 @@ func (s *Server) assemble() error {
 		}
 		assets = append(assets, files)
 		if _, err := fs.Stat(files, "sheet.html"); err == nil {
-			if _, err := common.ParseFS(files, "sheet.html"); err != nil {
+			if _, err := define(common, files, "sheet.html"); err != nil {
 				return fmt.Errorf("shell: the sheet of %s: %w", r.Slug(), err)
 			}
 		}
@@ -85,13 +88,14 @@ func (s *Server) assemble() error {
 		}
 		t, err := common.Clone()
 		if err == nil {
-			t, err = t.ParseFS(r.Files(), "page.html")
+			t, err = define(t, r.Files(), "page.html")
 		}
 		if parts, gerr := fs.Glob(r.Files(), "*.html"); err == nil && gerr == nil { // of a long page
 			parts = slices.DeleteFunc(parts, func(name string) bool { return name == "page.html" || name == "sheet.html" })
-			if len(parts) > 0 {
-				t, err = t.ParseFS(r.Files(), parts...)
-			}
+			t, err = define(t, r.Files(), parts...)
+		}
+		if err == nil {
+			err = whole(t)
 		}
 		if err != nil {
 			return fmt.Errorf("shell: the page %s: %w", r.Slug(), err)

@@ -76,11 +76,20 @@ type streamRow struct {
 	Row      shell.Row
 	Profiles []profileRow
 	Scale    scaleView
-	Hidden   []string // masks over its picture, as corners in its 1,600 × 900 units
+	Hidden   []shell.Shape // masks over its picture
 	Still    bool
 	Read     bool
 	Changes  int    // proposed
 	Moves    string // codec of what a browser shows moving; empty: it can't
+}
+
+// Marks are what lies over its picture: what is hidden, and how many pixels a metre has.
+func (r streamRow) Marks() shell.Marks {
+	m := shell.Marks{Says: "Pixels per metre on the picture of " + r.Row.Place, Shapes: r.Hidden}
+	if r.Scale.Set && r.Scale.Stale == "" {
+		m.Shapes = slices.Concat(r.Hidden, r.Scale.Marks)
+	}
+	return m
 }
 
 type profileRow struct {

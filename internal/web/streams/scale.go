@@ -11,47 +11,13 @@ import (
 	"duskyharbor/internal/web/shell"
 )
 
-// scaleView is how many pixels per metre a view has, as bands over its picture of 1,600 × 900
-// units.
+// scaleView is how many pixels per metre a view has, as bands and lines over its picture.
 type scaleView struct {
 	Set   bool
 	Stale string // why it doesn't tell any more
-	Bands []scaleBand
-	Marks []markLine
+	Marks []shell.Shape
 	Says  string
 	Size  stream.Size // of the picture that is marked; 0 × 0: not known
-}
-
-const (
-	scaleWidth  = 1600
-	scaleHeight = 900
-)
-
-type scaleBand struct {
-	Y, H  float64
-	Name  string
-	Class string
-}
-
-// roomy is the least height of a band that carries its name.
-const roomy = 56
-
-// Label is where its name stands, nil where it has no room.
-func (b scaleBand) Label() *scaleLabel {
-	if b.H < roomy {
-		return nil
-	}
-	return &scaleLabel{b.Name, b.Y + 48}
-}
-
-type scaleLabel struct {
-	Name string
-	Y    float64
-}
-
-type markLine struct {
-	X1, Y1, X2, Y2 float64
-	Label          string
 }
 
 // scaleOf reckons with the picture that the recorder takes.
@@ -69,10 +35,10 @@ func scaleOf(of site.Source, f stream.Facts, w stream.Wishes, aim string) scaleV
 				name, class = fmt.Sprintf("%s, from %g", l.Name, l.PerMetre), "b"+strconv.Itoa(i+1)
 			}
 		}
-		v.Bands = append(v.Bands, scaleBand{b.Top * scaleHeight, (b.End - b.Top) * scaleHeight, name, class})
+		v.Marks = append(v.Marks, shell.BandMark("scaleband "+class, name, b.Top, b.End))
 	}
 	for _, k := range s.Marks {
-		v.Marks = append(v.Marks, markLine{k.X1 * scaleWidth, k.Y1 * scaleHeight, k.X2 * scaleWidth, k.Y2 * scaleHeight, fmt.Sprintf("%g m", k.Metres)})
+		v.Marks = append(v.Marks, shell.LineMark("mark", fmt.Sprintf("%g m", k.Metres), k.X1, k.Y1, k.X2, k.Y2))
 	}
 	v.Says = s.Text()
 	return v

@@ -134,13 +134,13 @@ func points(a scene.Polygon, width, height float64) string {
 	return strings.Join(parts, " ")
 }
 
-// hidden are the masks as they lie over the picture of 1,600 × 900 units.
-func hidden(s *picture.Setup) (out []string) {
+// hidden are the masks as they lie over the picture.
+func hidden(s *picture.Setup) (out []shell.Shape) {
 	if s == nil || s.Masks == nil {
 		return nil
 	}
 	for _, a := range s.Masks.Areas() {
-		out = append(out, points(a, scaleWidth, scaleHeight))
+		out = append(out, shell.AreaMark("hiddenpart", a))
 	}
 	return out
 }

@@ -69,7 +69,7 @@ export function draw(
   { tool = "line", most = 1, corners = tools[tool].full, cells = null, changed = () => {} },
 ) {
   const frame = figure.querySelector(".frame") || figure;
-  const svg = figure.querySelector("[data-scale]");
+  const svg = figure.querySelector("[data-marks]");
   const called = svg.getAttribute("aria-label");
   const layer = document.createElementNS(SVG, "g");
   layer.dataset.drawn = "1";
