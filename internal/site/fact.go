@@ -2,7 +2,7 @@ package site
 
 import (
 	"bytes"
-	"encoding/json"
+	json "github.com/go-json-experiment/json/v1"
 	"fmt"
 	"strconv"
 	"time"
