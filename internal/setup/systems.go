@@ -19,7 +19,7 @@ const maxSystems = 64
 
 func systems() []act.Any {
 	return []act.Any{
-		act.Act[System]{Name: "settings/system", About: "add a desk, a monitoring station, an analyser or a time server, and ask whether it answers", Keep: addSystem},
+		act.Act[System]{Name: "settings/system", About: "add a video management system, a monitoring station, an analyser or a time server, and ask whether it answers", Keep: addSystem},
 		act.Act[ChangedSystem]{Name: "settings/system/:system", About: "change a system: all of it is given anew", Keep: setSystem},
 		act.Act[SystemID]{Name: "settings/system/:system/remove", About: "take a system off the site", Keep: removeSystem},
 	}

@@ -192,6 +192,12 @@ func askFind(h *harbour, a *acts) {
 		h.t.Errorf("the mast is at %v", x["address"])
 	}
 	a.keeps(fmt.Sprintf("find/also/%v/drop", a.id("networks", "networks", "prefix", mast+"/32")), nil)
+	for _, views := range [][]string{{}, {"vs0", "vs9"}} {
+		wrong := a.do("POST", a.site+"/acts/find/views", jsonNumber(args{"camera_id": a.camera("Customs shed"), "views": views}), http.StatusUnprocessableEntity)
+		if wrong["field"] != "view" {
+			h.t.Errorf("%v: %v", views, wrong)
+		}
+	}
 	a.keeps("find/views", args{"camera_id": a.camera("Customs shed"), "views": []string{"vs0", "vs1"}})
 	a.camera("Customs shed · Input 2")
 	a.keeps("find/say", args{"camera_id": a.camera("Slipway"), "place": "Slip", "note": "by the winch"})

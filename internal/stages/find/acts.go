@@ -399,8 +399,11 @@ func pickViews(ctx context.Context, c *act.Call, x Sources) (act.Kept, error) {
 			tokens, names = append(tokens, v.Token), append(names, v.Name)
 		}
 	}
-	if len(tokens) == 0 {
+	if len(x.Views) == 0 {
 		return act.Kept{}, act.Wrong("view", "Pick at least one view.")
+	}
+	if i := slices.IndexFunc(x.Views, func(t string) bool { return !slices.Contains(tokens, t) }); i >= 0 {
+		return act.Kept{}, act.Wrongf("view", "%s has no view %.40q any more: sign in to it again, and pick anew.", of.Device.Place, x.Views[i])
 	}
 	return act.Kept{Says: act.Count(len(tokens), "view") + " of " + of.Device.Place + " picked: " + strings.Join(names, ", ") + ".", Did: "picked views",
 		Detail: of.Place + ": " + strings.Join(names, ", "), Judge: []int64{of.Device.ID}}, c.Store.PickViews(ctx, of.Device.ID, tokens, names)

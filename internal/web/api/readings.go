@@ -36,7 +36,7 @@ type reading struct {
 var readings = []reading{
 	{"networks", "The networks that are looked at", "networks", []Network{}, networks},
 	{"recorders", "Recorders with what they told last: channels, gauges, storage and for how long it lasts", "recorders", []Recorder{}, recorders},
-	{"systems", "Other systems: desks, monitoring stations, analysers, time servers", "systems", []System{}, systems},
+	{"systems", "Other systems: video management, monitoring stations, analysers, time servers", "systems", []System{}, systems},
 	{"sets", "Credential sets, without passwords", "sets", []Set{}, sets},
 	{"plans", "Recording plans", "plans", []Plan{}, plans},
 	{"people", "Who may use the site", "people", []Person{}, persons},
