@@ -2,10 +2,11 @@ package site
 
 import (
 	"bytes"
-	json "github.com/go-json-experiment/json/v1"
 	"fmt"
 	"strconv"
 	"time"
+
+	json "github.com/go-json-experiment/json/v1"
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/fact"
