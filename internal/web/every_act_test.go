@@ -407,7 +407,7 @@ func askSignIn(h *harbour, a *acts) {
 	h.Fleet.Recorders[0].Step(90 * time.Second)
 	a.reads("clock")
 	a.makes("clock/recorder", terminal)
-	if off := h.Fleet.Recorders[0].Now().Sub(time.Now()).Abs(); off > 3*time.Second {
+	if off := time.Until(h.Fleet.Recorders[0].Now()).Abs(); off > 3*time.Second {
 		h.t.Errorf("its clock was set, and is %v off", off)
 	}
 	a.makes("sign-in/reset", args{"device_id": a.the("cameras", "cameras", "place", "Slipway")["device_id"]})
