@@ -244,8 +244,8 @@ func eachFile(t *testing.T, dir string, do func(path string, f *ast.File, set *t
 	}
 }
 
-// A page shows, and names acts: it writes nothing. What a browser alone holds (a list that was uploaded and isn't
-// taken yet, sound that it listened to, a password that was shown) is all that is left to pages.
+// A page shows, and names acts: it writes nothing. What was taken out of the log is written
+// down by its page, and that is all.
 func TestPagesWriteNothing(t *testing.T) {
 	writers := writersOf(t)
 	if !writers["SetWishes"] || !writers["AddNetwork"] || writers["Networks"] || writers["Window"] {

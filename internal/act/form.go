@@ -9,6 +9,9 @@ type Form struct {
 	File func(name string, most int64) (f File, ok bool, err error)
 }
 
+// MaxFile is how large a file may be that a form brings, in bytes.
+const MaxFile = 4 << 20
+
 // File is a file that a person sent.
 type File struct {
 	Name string // as their browser says; anything may stand in it

@@ -31,12 +31,9 @@ type Upload struct {
 	sent bool
 }
 
-// maxUpload is how large a file of a list may be, in bytes.
-const maxUpload = 4 << 20
-
 // ReadForm takes the file.
 func (x *Upload) ReadForm(f act.Form) (err error) {
-	x.file, x.sent, err = f.File("list", maxUpload)
+	x.file, x.sent, err = f.File("list", act.MaxFile)
 	return err
 }
 
@@ -45,8 +42,8 @@ func (x Upload) Check() error {
 	switch {
 	case !x.sent:
 		return act.Wrong("list", "Choose a CSV or XLSX file first.")
-	case len(x.file.Data) > maxUpload:
-		return act.Wrongf("list", "%.60s is larger than %d MB: a list of cameras isn't.", x.file.Name, maxUpload>>20)
+	case len(x.file.Data) > act.MaxFile:
+		return act.Wrongf("list", "%.60s is larger than %d MB: a list of cameras isn't.", x.file.Name, act.MaxFile>>20)
 	}
 	return nil
 }

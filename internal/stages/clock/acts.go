@@ -6,11 +6,9 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/core/trouble"
-	"duskyharbor/internal/facts"
+	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
 
@@ -18,8 +16,8 @@ import (
 func (k *Stage) Acts() []act.Any {
 	return []act.Any{
 		act.Act[Watched]{Name: "clock/watch", About: "read a clock every few seconds for a while", Stage: stage.Clock, Runs: true, More: k.watch, Keep: tellWatched},
-		act.Act[Device]{Name: "clock/restart", About: "restart a device, and see whether it keeps its time", Stage: stage.Clock, Plan: planRestart},
-		act.Act[Device]{Name: "clock/recorder", About: "set a recorder's clock", Stage: stage.Clock, Plan: k.planRecorder},
+		act.Act[stages.Device]{Name: "clock/restart", About: "restart a device, and see whether it keeps its time", Stage: stage.Clock, Plan: planRestart},
+		act.Act[stages.Device]{Name: "clock/recorder", About: "set a recorder's clock", Stage: stage.Clock, Plan: k.planRecorder},
 	}
 }
 
@@ -49,31 +47,13 @@ func tellWatched(_ context.Context, c *act.Call, x Watched) (act.Kept, error) {
 	return act.Kept{Says: x.place + "'s clock is read every few seconds until " + x.until.In(zone).Format("15:04:05") + ".", Did: "had a clock watched", Detail: x.place}, nil
 }
 
-// Device names a device.
-type Device struct {
-	ID int64 `form:"device" json:"device_id"`
-}
-
-// Devices is the one.
-func (x Device) Devices() []int64 { return []int64{x.ID} }
-
 // planRestart restarts a device that an account opens.
-func planRestart(_ time.Time, s *act.Seen, x Device) (p act.Planned, err error) {
-	d, ok := s.Device(x.ID)
-	if !ok {
-		return p, store.ErrNotFound
-	}
-	if _, open := facts.Account.Of(s.Snapshot, d.ID); !open {
-		return p, trouble.UserError("No account opens " + d.Place + ": sign in to it before it is restarted.")
-	}
-	ch := access.RestartNow()
-	p.Title = d.Place + ": " + ch.Title
-	p.Add(s.Snapshot.Of(d), []finding.Change{ch})
-	return p, nil
+func planRestart(_ time.Time, s *act.Seen, x stages.Device) (act.Planned, error) {
+	return x.Opened(s, access.RestartNow())
 }
 
 // planRecorder is the first that a recorder's clock needs.
-func (k *Stage) planRecorder(now time.Time, s *act.Seen, x Device) (p act.Planned, err error) {
+func (k *Stage) planRecorder(now time.Time, s *act.Seen, x stages.Device) (p act.Planned, err error) {
 	d, ok := s.Device(x.ID)
 	if !ok || d.Kind != identity.Recorder {
 		return p, store.ErrNotFound

@@ -6,13 +6,12 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
-	"duskyharbor/internal/store"
+	"duskyharbor/internal/stages"
 )
 
 // Acts of the stage.
@@ -21,7 +20,7 @@ func (g *Stage) Acts() []act.Any {
 	return []act.Any{
 		act.Act[Rotation]{Name: "sign-in/rotate", About: "give cameras new passwords of their own, also on the recorders that hold them", Stage: on, More: g.makeSets, Plan: planRotation},
 		act.Act[Basic]{Name: "sign-in/basic", About: "let a device be given its password in clear, or not", Stage: on, Keep: allowBasic},
-		act.Act[Device]{Name: "sign-in/reset", About: "reset a device to what its maker set", Stage: on, Plan: planReset},
+		act.Act[stages.Device]{Name: "sign-in/reset", About: "reset a device to what its maker set", Stage: on, Plan: planReset},
 		act.Act[Shown]{Name: "sign-in/trust", About: "take the certificate that a device shows now for its own", Stage: on, Keep: trust},
 	}
 }
@@ -106,25 +105,7 @@ func trust(ctx context.Context, c *act.Call, x Shown) (act.Kept, error) {
 		c.Store.KeepFacts(ctx, facts.Pin.New(of.Device.ID, "a person trusted it", c.Now.UTC(), f.Shown))
 }
 
-// Device names a device.
-type Device struct {
-	ID int64 `form:"device" json:"device_id"`
-}
-
-// Devices is the one.
-func (x Device) Devices() []int64 { return []int64{x.ID} }
-
 // planReset resets a device that an account opens.
-func planReset(_ time.Time, s *act.Seen, x Device) (p act.Planned, err error) {
-	d, ok := s.Device(x.ID)
-	if !ok {
-		return p, store.ErrNotFound
-	}
-	if _, open := facts.Account.Of(s.Snapshot, d.ID); !open {
-		return p, trouble.UserError("No account opens " + d.Place + ": sign in to it before it is reset.")
-	}
-	ch := access.ResetNow()
-	p.Title = d.Place + ": " + ch.Title
-	p.Add(s.Snapshot.Of(d), []finding.Change{ch})
-	return p, nil
+func planReset(_ time.Time, s *act.Seen, x stages.Device) (act.Planned, error) {
+	return x.Opened(s, access.ResetNow())
 }

@@ -109,9 +109,6 @@ func (s *Server) Close() {
 	s.cleanup.StopCleanup()
 }
 
-// maxUpload is how many bytes an uploaded file may have.
-const maxUpload = 4 << 20
-
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 
 // Handler is the whole site.
@@ -130,7 +127,7 @@ func (s *Server) routes() *echo.Echo {
 	// A file is the one thing that may be larger.
 	file := func(c *echo.Context) bool { return strings.HasSuffix(c.Request().URL.Path, "/upload") }
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 1 << 20, Skipper: file}),
-		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload + 64<<10,
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: act.MaxFile + 64<<10,
 			Skipper: func(c *echo.Context) bool { return !file(c) }}))
 	e.Use(plainForm)
 	e.GET("/healthz", s.health)
