@@ -97,7 +97,6 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		var f Fact
 		_, err := pgx.ForEachRow(rows, []any{&f.DeviceID, &f.View, &f.Name, &f.Value, &f.Via, &f.ReadAt}, func() error {
 			g := f
-			g.Value = append([]byte(nil), f.Value...)
 			if f.View != 0 {
 				put(sc.OfView, f.View, g)
 			} else {

@@ -45,14 +45,24 @@ func On(pool *pgxpool.Pool) *Store {
 	return s
 }
 
-// Open connects to the database at dsn.
-func Open(ctx context.Context, dsn string) (*Store, error) {
+// Config is how the product connects to the database at dsn.
+func Config(dsn string) (*pgxpool.Config, error) {
 	cfg, err := pgxpool.ParseConfig(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("store: the database address can't be read: %w", err)
 	}
 	cfg.MaxConns = 20
 	cfg.ConnConfig.Tracer = tracer{}
+	cfg.AfterConnect = func(_ context.Context, c *pgx.Conn) error { plainJSON(c); return nil }
+	return cfg, nil
+}
+
+// Open connects to the database at dsn.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	cfg, err := Config(dsn)
+	if err != nil {
+		return nil, err
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("store: %w", err)

@@ -76,7 +76,7 @@ func fullBoard(t testing.TB) (*testbed.Harbour, *store.Store, *counter, http.Han
 	if _, err := h.Store.Pool.Exec(ctx, "vacuum analyze"); err != nil {
 		t.Fatal(err)
 	}
-	cfg, err := pgxpool.ParseConfig(h.DSN)
+	cfg, err := store.Config(h.DSN)
 	if err != nil {
 		t.Fatal(err)
 	}
