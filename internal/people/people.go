@@ -46,6 +46,12 @@ func (p Person) Initials() string {
 	return out
 }
 
+// A person's password has so many characters.
+const (
+	ShortestPassword = 10
+	LongestPassword  = 200
+)
+
 // ErrPassword is returned for a password that is too short or too long to take.
 var ErrPassword = errors.New("a password has 10 to 200 characters")
 
@@ -54,7 +60,7 @@ var Cost = &argon2id.Params{Memory: 64 * 1024, Iterations: 2, Parallelism: uint8
 
 // Hash makes the stored form of a password (argon2id).
 func Hash(password string) (string, error) {
-	if n := utf8.RuneCountInString(password); n < 10 || n > 200 {
+	if n := utf8.RuneCountInString(password); n < ShortestPassword || n > LongestPassword {
 		return "", ErrPassword
 	}
 	return argon2id.CreateHash(password, Cost)

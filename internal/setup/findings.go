@@ -2,6 +2,7 @@ package setup
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"duskyharbor/internal/act"
@@ -37,8 +38,11 @@ func accept(ctx context.Context, c *act.Call, x Acceptance) (act.Kept, error) {
 	}
 	judge := []int64{of.Device.ID}
 	if x.Off {
-		return act.Kept{Says: "The finding needs a person again.", Did: "took back that a finding is accepted", Detail: of.Place + ": " + x.Code, Judge: judge},
-			c.Store.Unaccept(ctx, of, st, x.Code)
+		err := c.Store.Unaccept(ctx, of, st, x.Code)
+		if errors.Is(err, store.ErrNotFound) {
+			err = trouble.UserError("Nobody accepts that finding: there is nothing to take back.")
+		}
+		return act.Kept{Says: "The finding needs a person again.", Did: "took back that a finding is accepted", Detail: of.Place + ": " + x.Code, Judge: judge}, err
 	}
 	found, err := c.Store.FindingsOf(ctx, of, st, 50)
 	if err != nil {

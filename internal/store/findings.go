@@ -22,10 +22,13 @@ func (s *Store) Accept(ctx context.Context, of Source, st stage.Stage, code stri
 	return s.grown(ctx, of.Device.ID)
 }
 
-// Unaccept takes that word back.
+// Unaccept takes that word back; ErrNotFound where nobody gave it.
 func (s *Store) Unaccept(ctx context.Context, of Source, st stage.Stage, code string) error {
-	if _, err := s.db.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`,
-		of.Device.ID, viewOf(of, st), st, code); err != nil {
+	gone, err := s.db.Exec(ctx, `delete from acceptance where (device_id, view, stage, code) = ($1, $2, $3, $4)`, of.Device.ID, viewOf(of, st), st, code)
+	if err == nil && gone.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
 		return err
 	}
 	return s.grown(ctx, of.Device.ID)

@@ -205,6 +205,10 @@ func askFind(h *harbour, a *acts) {
 	f := a.the("findings?stage=find", "findings", "place", "Lifeboat house")
 	a.keeps("findings/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"]})
 	a.keeps("findings/accept", args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"], "off": true})
+	again := a.do("POST", a.site+"/acts/findings/accept", jsonNumber(args{"camera_id": f["camera_id"], "stage": "find", "code": f["code"], "off": true}), http.StatusConflict)
+	if !strings.Contains(fmt.Sprint(again), "Nobody accepts that finding") {
+		a.t.Errorf("taking back what nobody accepts: %v", again)
+	}
 	// What nobody expected is left out, seen again, and taken on the list as it is called.
 	stranger := func() map[string]any { return a.the("cameras", "cameras", "expected", false) }
 	a.keeps("find/leave-out", args{"camera_id": stranger()["id"]})

@@ -74,6 +74,19 @@ func TestAPlanIsPaintedAndWritten(t *testing.T) {
 	testbed.Eval[bool](p, `(() => { const f = document.getElementById("plan"); f.elements.m1_idle.value = "nothing"; f.elements.m0_idle.value = "record"; f.elements.name.value = "Quay by night"; f.dispatchEvent(new Event("input", {bubbles: true})); return true; })()`)
 	p.PressIn("#plan", "Keep the plan")
 	p.Sees(30*time.Second, "Quay by night is kept. Nothing was written to a recorder.", "chosen for no camera yet")
+	// Its name is taken now: another plan is told so at its name, with all that was painted still there.
+	kept := testbed.Eval[string](p, "location.href")
+	h.on(p, "recording?plan=new")
+	p.Set("#plan-name", "Quay by night")
+	p.Set("#m0-name", "all day")
+	p.PressIn("#plan", "Keep the plan")
+	testbed.Until(t, 30*time.Second, "its name is told to be taken, beside it", func() bool {
+		return strings.HasPrefix(testbed.Glance[string](p, "document.querySelector('#plan-name ~ .wrong')?.innerText || ''"), `Another plan is called "Quay by night"`)
+	})
+	if name := testbed.Eval[string](p, "document.getElementById('m0-name').value"); name != "all day" {
+		t.Errorf("what was typed is %q", name)
+	}
+	p.Go(kept)
 	testbed.Until(t, 30*time.Second, "the page's scripts run", func() bool {
 		return testbed.Glance[bool](p, "!!(document.querySelector('[x-data]') || {})._x_dataStack")
 	})

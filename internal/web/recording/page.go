@@ -226,6 +226,22 @@ type eater struct {
 	Share float64
 }
 
+// Keeping asks for how many days the site keeps.
+func (d pageData) Keeping(b shell.Frame) shell.Form {
+	days := func(n int) string {
+		if n == 0 {
+			return "" // nobody says
+		}
+		return strconv.Itoa(n)
+	}
+	const most = 3650
+	return b.Form(shell.Form{Act: "recording/keeping", ID: "keeping", Do: "Keep these", Small: true, Fields: []shell.Field{
+		{Name: "least", Label: "Contract, at least", Kind: shell.AsNumber, Value: days(d.Least), Greatest: most, Narrow: true, After: "days"},
+		{Name: "most", Label: "Privacy rule, at most", Kind: shell.AsNumber, Value: days(d.Most), Greatest: most, Narrow: true, After: "days"},
+		{Name: "active", Label: "Where nobody counted, something happens for", Kind: shell.AsNumber, Value: strconv.Itoa(d.Active), Greatest: 100,
+			Narrow: true, After: "% of the time"}}})
+}
+
 type row struct {
 	shell.Row
 	Where string

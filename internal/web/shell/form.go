@@ -33,6 +33,9 @@ type Field struct {
 	Kind        Kind
 	Like        string // an example that stands in it while it is empty
 	Most        int    // characters; 0: no limit
+	Fewest      int    // characters
+	Fills       string // what a browser fills in: the token of HTML's autocomplete; empty: by its kind
+	First       bool   // the focus stands on it when the page opens
 	Least       int    // of a number
 	Greatest    int    // of a number
 	Required    bool
@@ -147,10 +150,12 @@ func (x Field) Type() string {
 
 // Fill is what a browser fills in.
 func (x Field) Fill() string {
-	switch x.Kind {
-	case AsPassword:
+	switch {
+	case x.Fills != "":
+		return x.Fills
+	case x.Kind == AsPassword:
 		return "new-password"
-	case AsOwnPassword:
+	case x.Kind == AsOwnPassword:
 		return "current-password"
 	}
 	return ""

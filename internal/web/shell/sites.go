@@ -8,7 +8,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/setup"
 	"duskyharbor/internal/store"
@@ -17,7 +16,6 @@ import (
 // sitesData lists a person's sites.
 type sitesData struct {
 	Sites   []store.SitePast
-	Zones   []string
 	MayMake bool // who leads one may make another
 }
 
@@ -33,7 +31,7 @@ func (s *Server) showSites(c *echo.Context, status int, message string) error {
 	b := s.bare(c, "Sites", message)
 	b.Me, b.Flash = me.Person, s.sessions.PopString(ctx, "flash")
 	b.Typed = map[string]string{"name": c.FormValue("name"), "zone": c.FormValue("zone")}
-	d := sitesData{Sites: all, Zones: clock.ZoneNames()}
+	d := sitesData{Sites: all}
 	for _, x := range all {
 		if d.MayMake = d.MayMake || x.Role == people.Lead; b.Typed["zone"] == "" {
 			b.Typed["zone"] = x.Zone

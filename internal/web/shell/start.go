@@ -13,7 +13,6 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/access"
-	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/device/discovery"
 	"duskyharbor/internal/people"
@@ -30,11 +29,17 @@ const startNetworks = 4
 // startNetwork is a row of the first page's networks.
 type startNetwork struct{ Name, Prefix string }
 
-// startData is what the first page offers.
-type startData struct {
-	Zones    []string
-	Networks []startNetwork
+// fields are those of the nth row.
+func (n startNetwork) fields(nth int) networkFields {
+	return networkFields{Field{Name: "net-name", Label: "Name of a network", Like: "Name", Most: 64, Value: n.Name, ID: fmt.Sprint("net-name-", nth)},
+		Field{Name: "net-prefix", Label: "Its prefix", Like: "192.0.2.0/24", Mono: true, Most: 43, Value: n.Prefix, ID: fmt.Sprint("net-prefix-", nth)}}
 }
+
+// networkFields are the fields of a row.
+type networkFields struct{ Name, Prefix Field }
+
+// startData is what the first page offers.
+type startData struct{ Networks []networkFields }
 
 // startPage takes the first code and makes the first lead and site; where somebody can
 // sign in already, there is no such page.
@@ -62,9 +67,6 @@ func (s *Server) startPage(c *echo.Context) error {
 var typedFields = []string{"name", "login", "site", "zone", "set-name", "set-user"}
 
 func (s *Server) showStart(c *echo.Context, status int, message string, rows []startNetwork) error {
-	for len(rows) < startNetworks {
-		rows = append(rows, startNetwork{})
-	}
 	b := s.bare(c, "Set this server up", message)
 	b.Typed = map[string]string{"zone": "UTC"}
 	for _, name := range typedFields {
@@ -72,7 +74,15 @@ func (s *Server) showStart(c *echo.Context, status int, message string, rows []s
 			b.Typed[name] = v
 		}
 	}
-	b.Data = startData{Zones: clock.ZoneNames(), Networks: rows}
+	var d startData
+	for i := range startNetworks {
+		var n startNetwork
+		if i < len(rows) {
+			n = rows[i]
+		}
+		d.Networks = append(d.Networks, n.fields(i))
+	}
+	b.Data = d
 	c.Response().Header().Set("Cache-Control", "no-store")
 	return c.Render(status, "start", b)
 }
