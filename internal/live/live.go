@@ -25,8 +25,8 @@ import (
 
 // Bounds of what is shown.
 const (
-	MostViewers  = 8  // of one view
-	MostAtOnce   = 48 // of a site
+	mostViewers  = 8  // of one view
+	mostAtOnce   = 48 // of a site
 	maxOffer     = 32 << 10
 	answerWithin = 6 * time.Second
 	claimFor     = 10 * time.Second
@@ -133,7 +133,7 @@ type Shown struct {
 // Sentences for who can't be shown a picture.
 var (
 	errOffer   = trouble.UserError("The browser's offer can't be read.")
-	errCrowded = trouble.UserErrorf("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", MostViewers, MostAtOnce)
+	errCrowded = trouble.UserErrorf("As many look at moving pictures already as may: %d a camera, %d a site. The still is fetched again and again.", mostViewers, mostAtOnce)
 	errOver    = trouble.UserError("This server is being stopped: the picture is asked for again.")
 	errBroke   = trouble.UserError("Its stream broke off just then: the picture is asked for again.")
 	errSlow    = trouble.UserErrorf("No answer came within %d s: the still is fetched again and again.", int(answerWithin.Seconds()))
@@ -148,7 +148,7 @@ func (r *Relay) Show(ctx context.Context, site, source int64, offer string) (Sho
 	if r.ctx.Err() != nil {
 		return Shown{}, errOver
 	}
-	id, err := r.store.CallLive(ctx, site, source, withoutCandidates(offer), MostViewers, MostAtOnce)
+	id, err := r.store.CallLive(ctx, site, source, withoutCandidates(offer), mostViewers, mostAtOnce)
 	if errors.Is(err, store.ErrCrowded) {
 		return Shown{}, errCrowded
 	}

@@ -11,7 +11,7 @@ func TestTheWaitGrows(t *testing.T) {
 		want, many time.Duration
 	}{
 		{-1, 0, 0}, {0, 0, 0}, {4, 0, 0}, {5, 10 * time.Second, 0}, {6, 20 * time.Second, 0}, {9, 160 * time.Second, 0},
-		{11, 640 * time.Second, 0}, {12, LongestWait, 0}, {20, LongestWait, 10 * time.Second}, {1 << 40, LongestWait, LongestWait},
+		{11, 640 * time.Second, 0}, {12, longestWait, 0}, {20, longestWait, 10 * time.Second}, {1 << 40, longestWait, longestWait},
 	} {
 		if got := Wait(tc.missed); got != tc.want {
 			t.Errorf("refused %d times: %s, want %s", tc.missed, got, tc.want)

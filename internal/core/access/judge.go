@@ -137,9 +137,9 @@ const (
 	NoAdministrator = "no Administrator"
 )
 
-// LevelFor is the least level that does the job: who writes to the system must be an
+// levelFor is the least level that does the job: who writes to the system must be an
 // administrator (ONVIF Core, 5.9.4.3); events, metadata and PTZ take an operator.
-func LevelFor(w Wishes) string {
+func levelFor(w Wishes) string {
 	if w.Writes {
 		return Administrator
 	}
@@ -242,7 +242,7 @@ func judgeAccount(f Facts, w Wishes, add adder) {
 	}
 	if !enough(a.Level, w) {
 		add("access.level", finding.Needs, "level",
-			fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, LevelFor(w)),
+			fmt.Sprintf("%s is %s here, and what is to be done takes %s.", a.Username, a.Level, levelFor(w)),
 			"Add an account of that level, or raise it on the camera's own page.")
 	}
 	switch {
@@ -400,7 +400,7 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 				Note: "Only a factory reset takes a first password away."}, Args: map[string]string{"name": name, "level": Administrator},
 			Account: AccountText(name, Administrator) + ", with a password made by its rule and sealed here"}}
 	case f.Account == nil && f.Web != nil && f.Trouble == "":
-		level := LevelFor(w)
+		level := levelFor(w)
 		return []finding.Change{{Kind: CreateAccount, Key: CreateAccount, Title: "ONVIF account", From: NoAccount,
 			To:  AccountText(f.Web.Username, level),
 			Why: "Created with the web account, with the least level that does the job.", Risk: finding.NoRisk,

@@ -127,8 +127,8 @@ const (
 
 // Texts of an analog input and of a restart.
 const (
-	InputOn     = "on"
-	InputOff    = "off after a restart"
+	inputOn     = "on"
+	inputOff    = "off after a restart"
 	Waiting     = "waits for a restart"
 	NothingLeft = "nothing waits"
 )
@@ -136,9 +136,9 @@ const (
 // Text is the canonical text of an analog input as it is set.
 func (a Analog) Text() string {
 	if a.Next {
-		return InputOn
+		return inputOn
 	}
-	return InputOff
+	return inputOff
 }
 
 // WaitText is the canonical text of what waits for a restart of a recorder.

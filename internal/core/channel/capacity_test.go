@@ -151,10 +151,10 @@ func TestSwitchingAnInputWithAPictureSaysSo(t *testing.T) {
 	r := hybrid(0, 1)
 	r.Analog[0].Name = "Ice house door"
 	c, ok := r.Switch(5, 1, false)
-	if !ok || c.From != InputOn || c.To != InputOff || !strings.Contains(c.Why, "Ice house door") {
+	if !ok || c.From != inputOn || c.To != inputOff || !strings.Contains(c.Why, "Ice house door") {
 		t.Errorf("%+v", c)
 	}
-	if back, ok := c.Inverse(); !ok || back.Args["on"] != "true" || back.To != InputOn {
+	if back, ok := c.Inverse(); !ok || back.Args["on"] != "true" || back.To != inputOn {
 		t.Errorf("undo: %+v", back)
 	}
 	if _, ok := r.Switch(5, 1, true); ok {

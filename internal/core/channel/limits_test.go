@@ -205,7 +205,7 @@ func TestCapacityWithoutAMaximum(t *testing.T) {
 
 func TestPowerOfEveryClass(t *testing.T) {
 	for class, want := range map[int]float64{-1: 0, 0: 15.4, 1: 4, 2: 7, 3: 15.4, 4: 30, 5: 45, 6: 60, 7: 75, 8: 90, 9: 0} {
-		if got := PowerOf(class); got != want {
+		if got := powerOf(class); got != want {
 			t.Errorf("class %d: %g W, want %g", class, got, want)
 		}
 	}
@@ -355,7 +355,7 @@ func TestWhatMayBeRetired(t *testing.T) {
 		"keeps nothing": {with(func(s *Slot) { s.Recording.Plan = &never }), "", nil, true}, "waits for what doesn't reach it": {with(func(s *Slot) { s.Recording.Plan = &deaf }), "", nil, true},
 		"its plan untold": {with(func(s *Slot) { s.Recording.Plan = nil }), "", nil, true}, "it has no plans": {with(func(s *Slot) { s.Recording.Plan = nil }), "", []Act{ActPlan}, false},
 	} {
-		if got := Retires(Recorder{Name: "New", Cannot: x.cannot}, x.s, x.trouble); (got != "") != x.stays {
+		if got := retires(Recorder{Name: "New", Cannot: x.cannot}, x.s, x.trouble); (got != "") != x.stays {
 			t.Errorf("%s: %q", name, got)
 		}
 	}

@@ -6,9 +6,9 @@ import (
 	"duskyharbor/internal/core/finding"
 )
 
-// PowerOf is how much power a recorder sets aside for a device of a class at its port (IEEE Std
+// powerOf is how much power a recorder sets aside for a device of a class at its port (IEEE Std
 // 802.3, tables 33-7 and 145-11), in watts; 0 where there is no such class.
-func PowerOf(class int) float64 {
+func powerOf(class int) float64 {
 	switch class {
 	case 0, 3:
 		return 15.4

@@ -67,9 +67,9 @@ type Succession struct {
 
 // kept says why a view isn't kept by another recorder; empty: one keeps it.
 func (s Succession) kept() string {
-	why := Retires(Recorder{}, nil, "")
+	why := retires(Recorder{}, nil, "")
 	for _, x := range s.Others {
-		if why = Retires(x.Recorder, &x.Slot, x.Trouble); why == "" {
+		if why = retires(x.Recorder, &x.Slot, x.Trouble); why == "" {
 			break
 		}
 	}

@@ -112,10 +112,10 @@ func Moves(held, planned Facts, w Wishes) finding.Finding {
 	return f
 }
 
-// Retires says why a channel of a recorder stays though another one is to replace it; empty where that
+// retires says why a channel of a recorder stays though another one is to replace it; empty where that
 // one, read now, receives what it holds, is licensed to record it and keeps it. trouble says why it
 // couldn't be read.
-func Retires(by Recorder, s *Slot, trouble string) string {
+func retires(by Recorder, s *Slot, trouble string) string {
 	switch {
 	case s == nil:
 		return "no other recorder holds it"

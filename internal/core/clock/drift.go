@@ -195,7 +195,7 @@ func judgeDrift(now time.Time, f Facts) (finding.Finding, bool) {
 	}
 	window := f.Window
 	if window == 0 {
-		window = DefaultWindow
+		window = defaultWindow
 	}
 	if o.Abs() <= UsableWithin { // for years to come
 		return fd, true

@@ -144,7 +144,7 @@ func judgeUTC(f Facts, w Wishes) (finding.Finding, bool) {
 		ahead = "behind"
 	}
 	within, takes := fmt.Sprintf("%.0f s (the usual window)",
-		DefaultWindow.Seconds()), fmt.Sprintf("at most %.0f s of difference (the usual window)", DefaultWindow.Seconds())
+		defaultWindow.Seconds()), fmt.Sprintf("at most %.0f s of difference (the usual window)", defaultWindow.Seconds())
 	if f.Window > 0 {
 		within, takes = fmt.Sprintf("at least %.0f s, as it has shown",
 			f.Window.Seconds()), fmt.Sprintf("less than %.0f s of difference, as it has shown", f.Window.Seconds())
@@ -230,13 +230,13 @@ func sign(d time.Duration) string {
 }
 
 func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
-	want, err := ParseZone(w.Zone)
+	want, err := parseZone(w.Zone)
 	if w.Zone == "" || err != nil {
 		return finding.Finding{}, false
 	}
 	r := *f.Camera
 	ev := []finding.Evidence{{Name: "Zone", Value: r.ZoneText(), Via: "GetSystemDateAndTime", At: r.At}}
-	have, err := ParseZone(r.Zone)
+	have, err := parseZone(r.Zone)
 	if err != nil {
 		return finding.Finding{Code: "clock.zone", Severity: finding.Needs, Words: "zone",
 			Sentence: fmt.Sprintf("Its zone %q can't be read as a POSIX time zone.", r.Zone),
@@ -245,7 +245,7 @@ func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
 	if !r.Daylight {
 		have = have.WithoutDaylight()
 	}
-	if SameZone(have, want, now) {
+	if sameZone(have, want, now) {
 		return finding.Finding{}, false
 	}
 	fd := finding.Finding{Code: "clock.zone", Severity: finding.Needs, Words: "zone", Evidence: ev, WayOut: "Write the site's zone rule."}
@@ -264,7 +264,7 @@ func judgeZone(now time.Time, f Facts, w Wishes) (finding.Finding, bool) {
 // judgeRecordersZone holds the camera's zone, which is the site's, against the recorder's.
 func judgeRecordersZone(now time.Time, f Facts) (finding.Finding, bool) {
 	r := *f.Camera
-	theirs, err := ParseZone(f.Reference.Zone)
+	theirs, err := parseZone(f.Reference.Zone)
 	if f.Reference.Zone == "" || err != nil || r.SameZone(f.Reference.Zone, true, now) {
 		return finding.Finding{}, false
 	}
@@ -282,7 +282,7 @@ const localWithin = 90 * time.Second
 // its UTC: one may be right and the other wrong.
 func judgeLocal(f Facts) (finding.Finding, bool) {
 	r := *f.Camera
-	z, err := ParseZone(r.Zone)
+	z, err := parseZone(r.Zone)
 	if !r.HasLocal || err != nil {
 		return finding.Finding{}, false
 	}
@@ -358,7 +358,7 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 	r := *f.Camera
 	var out []finding.Change
 	if _, wrong := judgeZone(now, f, w); wrong {
-		want, _ := ParseZone(w.Zone)
+		want, _ := parseZone(w.Zone)
 		out = append(out, finding.Change{
 			Kind: SetZone, Key: SetZone, Title: "Zone rule", From: r.ZoneText(), To: ZoneText(w.Zone, want.HasDST),
 			Why: "Local time and the burned-in text follow the site's zone.", Risk: finding.NoRisk,

@@ -65,7 +65,7 @@ func PosixOf(loc *time.Location, now time.Time) (text string, exact bool) {
 		text += posixOffset(dst)
 	}
 	text += "," + start + "," + end
-	z, err := ParseZone(text)
+	z, err := parseZone(text)
 	if err != nil || z.Offset(now) != offsetAt(now) || !slices.EqualFunc(effective(z, now, now.AddDate(2, 0, 0)), made,
 		func(a, b Transition) bool { return a.At.Equal(b.At) && a.Offset == b.Offset }) {
 		return fixed, false

@@ -47,7 +47,7 @@ func TestEveryNamedZoneKeepsItsTime(t *testing.T) {
 		}
 		now := known.AddDate(0, i%12, i%28)
 		text, exact := PosixOf(loc, now)
-		z, err := ParseZone(text)
+		z, err := parseZone(text)
 		if err != nil {
 			t.Errorf("%s: %q: %v", name, text, err)
 			continue

@@ -117,11 +117,11 @@ const (
 )
 
 const (
-	// InStepWithin and UsableWithin are the defaults of the inner bands.
-	InStepWithin = time.Second
+	// inStepWithin and UsableWithin are the defaults of the inner bands.
+	inStepWithin = time.Second
 	UsableWithin = 5 * time.Second
-	// DefaultWindow is the sign-in window taken for a device that has shown no other.
-	DefaultWindow = 30 * time.Second
+	// defaultWindow is the sign-in window taken for a device that has shown no other.
+	defaultWindow = 30 * time.Second
 )
 
 // Edge is how far a band reaches, to either side of zero.
@@ -131,12 +131,12 @@ type Edge struct {
 }
 
 // Bands are the bands from the middle outwards, Refused without end left out, for a
-// device's sign-in window, DefaultWindow where zero. What is usable is so with any window.
+// device's sign-in window, defaultWindow where zero. What is usable is so with any window.
 func Bands(window time.Duration) []Edge {
 	if window <= 0 {
-		window = DefaultWindow
+		window = defaultWindow
 	}
-	out := []Edge{{InStep, InStepWithin}, {Usable, UsableWithin}}
+	out := []Edge{{InStep, inStepWithin}, {Usable, UsableWithin}}
 	if window > UsableWithin {
 		out = append(out, Edge{AtRisk, window})
 	}
@@ -144,7 +144,7 @@ func Bands(window time.Duration) []Edge {
 }
 
 // BandOf places an offset. The figure decides, not its bounds; window is the
-// device's sign-in window, DefaultWindow where zero.
+// device's sign-in window, defaultWindow where zero.
 func BandOf(o Offset, window time.Duration) Band {
 	d := o.Mid().Abs()
 	for _, e := range Bands(window) {

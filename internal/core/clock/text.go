@@ -137,8 +137,8 @@ func JudgeRecorder(now time.Time, r Reading, name, zone string) []finding.Findin
 		}
 		out = append(out, f)
 	}
-	want, err := ParseZone(zone)
-	if have, herr := ParseZone(r.Zone); err == nil && zone != "" && herr == nil && r.Zone != "" && !SameZone(have, want, now) {
+	want, err := parseZone(zone)
+	if have, herr := parseZone(r.Zone); err == nil && zone != "" && herr == nil && r.Zone != "" && !sameZone(have, want, now) {
 		out = append(out, finding.Finding{Code: "clock.recorder-zone", Severity: finding.Needs, Words: "zone",
 			Sentence: fmt.Sprintf("%s keeps %s now and the site %s, or changes its clocks on other days: its recordings are found under other times than the pictures show.",
 				upper(name), eastOf(have.Offset(now)), eastOf(want.Offset(now))),
@@ -167,9 +167,9 @@ func ProposeRecorder(r Reading) []finding.Change {
 		return nil
 	}
 	return []finding.Change{{Kind: SetRecorder, Key: SetRecorder, Title: "Recorder's clock",
-		From: "off by " + Brief(r.Offset.Mid()), To: InStepText,
+		From: "off by " + Brief(r.Offset.Mid()), To: inStepText,
 		Why: "Cameras follow it, and it stamps what it records.", Risk: finding.Gap, Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."}}}
 }
 
-// InStepText is what a clock reads that was set.
-const InStepText = "in step with this server"
+// inStepText is what a clock reads that was set.
+const inStepText = "in step with this server"

@@ -187,7 +187,7 @@ func TestADriftThatIsOffAlreadyHasADate(t *testing.T) {
 func TestDaylightAllYearIsAZoneOfItsOwn(t *testing.T) {
 	for _, when := range []string{"2026-01-01T04:30:00Z", "2026-07-01T00:00:00Z", "2027-12-31T23:59:59Z", "2028-01-01T05:00:00Z"} {
 		now := at(when)
-		if !SameZone(mustZone(t, "EST5EDT,0/0,J365/25"), mustZone(t, "EDT4"), now) {
+		if !sameZone(mustZone(t, "EST5EDT,0/0,J365/25"), mustZone(t, "EDT4"), now) {
 			t.Errorf("at %s they differ: %s and %s", when, mustZone(t, "EST5EDT,0/0,J365/25").Offset(now), mustZone(t, "EDT4").Offset(now))
 		}
 	}

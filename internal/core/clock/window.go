@@ -55,9 +55,9 @@ func ShownWindow(o Offset, at time.Time, t Tried) time.Duration {
 	d := o.Mid().Abs()
 	switch {
 	case t.Since.Before(at):
-	case t.Receives && d > DefaultWindow:
+	case t.Receives && d > defaultWindow:
 		return d + o.Error()
-	case t.Refused && d > UsableWithin && d <= DefaultWindow:
+	case t.Refused && d > UsableWithin && d <= defaultWindow:
 		return max(d-o.Error()-time.Millisecond, UsableWithin)
 	}
 	return 0

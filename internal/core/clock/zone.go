@@ -35,10 +35,10 @@ type Date struct {
 	At                       time.Duration
 }
 
-// ParseZone reads a POSIX TZ value such as "WET0WEST,M3.5.0/1,M10.5.0". Names are
+// parseZone reads a POSIX TZ value such as "WET0WEST,M3.5.0/1,M10.5.0". Names are
 // three or more letters or <+03>. A daylight name without dates takes
 // M3.2.0,M11.1.0, as common libraries do.
-func ParseZone(text string) (Zone, error) {
+func parseZone(text string) (Zone, error) {
 	p := &zoneText{rest: text}
 	if len(text) > maxZone {
 		return Zone{}, fmt.Errorf("%w: longer than %d bytes", ErrZone, maxZone)
@@ -252,9 +252,9 @@ func (z Zone) Offset(at time.Time) time.Duration {
 	return past[len(past)-1].Offset
 }
 
-// SameZone says whether two zones keep the same local time over the two years from
+// sameZone says whether two zones keep the same local time over the two years from
 // now. Names don't matter; what they do does.
-func SameZone(a, b Zone, now time.Time) bool {
+func sameZone(a, b Zone, now time.Time) bool {
 	if a.Name, a.DSTName, b.Name, b.DSTName = "", "", "", ""; a == b {
 		return true
 	}
@@ -277,8 +277,8 @@ func SameZone(a, b Zone, now time.Time) bool {
 // SameZone says whether a reading keeps the same local time over the two years from now as
 // a zone and its daylight switch, however the device spells it.
 func (r Reading) SameZone(zone string, daylight bool, now time.Time) bool {
-	have, err := ParseZone(r.Zone)
-	want, err2 := ParseZone(zone)
+	have, err := parseZone(r.Zone)
+	want, err2 := parseZone(zone)
 	if err != nil || err2 != nil {
 		return r.Zone == zone && r.Daylight == daylight
 	}
@@ -288,7 +288,7 @@ func (r Reading) SameZone(zone string, daylight bool, now time.Time) bool {
 	if !daylight {
 		want = want.WithoutDaylight()
 	}
-	return SameZone(have, want, now)
+	return sameZone(have, want, now)
 }
 
 // effective drops transitions that change nothing: those to the offset that held before, and

@@ -8,9 +8,9 @@ import (
 
 func mustZone(t *testing.T, text string) Zone {
 	t.Helper()
-	z, err := ParseZone(text)
+	z, err := parseZone(text)
 	if err != nil {
-		t.Fatalf("ParseZone(%q): %v", text, err)
+		t.Fatalf("parseZone(%q): %v", text, err)
 	}
 	return z
 }
@@ -69,8 +69,8 @@ func TestParseZoneRefuses(t *testing.T) {
 	for _, text := range []string{"", "W0", "WET", "WET0WEST,M3.5.0/1", "WET0,M3.5.0,M10.5.0", "WET0WEST,M13.5.0,M10.5.0",
 		"WET0WEST,M3.0.0,M10.5.0", "WET0WEST,M3.5.7,M10.5.0", "WET99", "WET0:99", "<>0", "<ab", "WET0WEST,J0,J9", "WET0 ", "Europe/Lisbon",
 		string(make([]byte, 500))} {
-		if z, err := ParseZone(text); !errors.Is(err, ErrZone) {
-			t.Errorf("ParseZone(%q) = %+v, %v; want ErrZone", text, z, err)
+		if z, err := parseZone(text); !errors.Is(err, ErrZone) {
+			t.Errorf("parseZone(%q) = %+v, %v; want ErrZone", text, z, err)
 		}
 	}
 }
@@ -87,7 +87,7 @@ func TestSameZoneLooksAtWhatZonesDo(t *testing.T) {
 		{"CET-1CEST,M3.5.0,M10.5.0/3", "CET1CEST,M3.5.0,M10.5.0/3", false},
 		{"WET0WET0,M3.5.0/1,M10.5.0", "UTC0", true}, // its daylight changes nothing
 	} {
-		if got := SameZone(mustZone(t, tc.a), mustZone(t, tc.b), now); got != tc.want {
+		if got := sameZone(mustZone(t, tc.a), mustZone(t, tc.b), now); got != tc.want {
 			t.Errorf("SameZone(%s, %s) = %v", tc.a, tc.b, got)
 		}
 	}
@@ -99,14 +99,14 @@ func FuzzParseZone(f *testing.F) {
 	}
 	now := at("2026-11-24T03:00:00Z")
 	f.Fuzz(func(t *testing.T, text string) {
-		z, err := ParseZone(text)
+		z, err := parseZone(text)
 		if err != nil {
 			return
 		}
 		if off := z.Offset(now); off > 26*time.Hour || off < -26*time.Hour {
 			t.Errorf("%q gives an offset of %v", text, off)
 		}
-		if !SameZone(z, z, now) {
+		if !sameZone(z, z, now) {
 			t.Errorf("%q isn't the same zone as itself", text)
 		}
 	})

@@ -107,10 +107,10 @@ type Message struct {
 	Says  string
 }
 
-// MaxChannel and MaxInput are the highest numbers that are believed.
+// maxChannel and maxInput are the highest numbers that are believed.
 const (
-	MaxChannel = 1024
-	MaxInput   = 64
+	maxChannel = 1024
+	maxInput   = 64
 )
 
 // Read understands a table. A line is taken whole or not at all, with one message for
@@ -147,8 +147,8 @@ func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 		return r, &Message{Field: Place, Says: "It names no place."}
 	}
 	for f, s := range map[Field]string{Place: r.Place, Make: r.Make, Model: r.Model} {
-		if utf8.RuneCountInString(s) > MaxCell {
-			return r, &Message{Field: f, Says: fmt.Sprintf("Its %s is longer than %d characters.", f, MaxCell)}
+		if utf8.RuneCountInString(s) > maxCell {
+			return r, &Message{Field: f, Says: fmt.Sprintf("Its %s is longer than %d characters.", f, maxCell)}
 		}
 	}
 	if s := cell(Address); s != "" {
@@ -174,7 +174,7 @@ func parseLine(l Line, m Mapping, recorders []string) (Row, *Message) {
 		field Field
 		most  int
 		into  *int
-	}{{Channel, MaxChannel, &r.Channel}, {Input, MaxInput, &r.Input}} {
+	}{{Channel, maxChannel, &r.Channel}, {Input, maxInput, &r.Input}} {
 		s := cell(x.field)
 		if s == "" {
 			continue

@@ -39,7 +39,7 @@ func TestWhatSpreadsheetsWrite(t *testing.T) {
 			t.Errorf("%s: %q %+v", name, got.Head, got.Lines)
 		}
 	}
-	place := strings.Repeat("ü", MaxCell)
+	place := strings.Repeat("ü", maxCell)
 	m := Mapping{Place: 0}
 	for text, want := range map[string]int{place: 0, place + "ü": 1} {
 		if _, bad := Read(Table{Head: []string{"Place"}, Lines: []Line{{2, []string{text}}}}, m, nil); len(bad) != want {

@@ -18,7 +18,7 @@ import (
 const (
 	MaxLines   = 20_000
 	MaxColumns = 64
-	MaxCell    = 200 // characters
+	maxCell    = 200 // characters
 )
 
 // Errors of a whole list.

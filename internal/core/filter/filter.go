@@ -11,10 +11,10 @@ import (
 	"duskyharbor/internal/core/stage"
 )
 
-// MaxLength is the longest text that is read, in bytes; MaxWords the most words.
+// maxLength is the longest text that is read, in bytes; maxWords the most words.
 const (
-	MaxLength = 200
-	MaxWords  = 12
+	maxLength = 200
+	maxWords  = 12
 )
 
 // Filter is what sources must hold to be shown. The zero Filter takes all.
@@ -36,12 +36,12 @@ var states = []stage.State{stage.Ready, stage.Needs, stage.Blocked, stage.NotYet
 // Parse reads words and make:, net:, recorder:, stage:, state: in any order; a value
 // in double quotes may hold spaces. Case doesn't matter. net: takes a prefix too. What can't
 // be kept is refused (Unknown), never dropped: a key that stands twice, more words than
-// MaxWords, text beyond MaxLength.
+// maxWords, text beyond maxLength.
 func Parse(text string) Filter {
 	var f Filter
-	if len(text) > MaxLength {
-		text = strings.ToValidUTF8(text[:MaxLength], "")
-		f.Unknown = append(f.Unknown, fmt.Sprintf("what stands beyond %d characters", MaxLength))
+	if len(text) > maxLength {
+		text = strings.ToValidUTF8(text[:maxLength], "")
+		f.Unknown = append(f.Unknown, fmt.Sprintf("what stands beyond %d characters", maxLength))
 	}
 	met := map[string]bool{}
 	for _, w := range split(strings.ToLower(text)) {
@@ -76,9 +76,9 @@ func Parse(text string) Filter {
 				f.Unknown = append(f.Unknown, w)
 			}
 		default:
-			if len(f.Words) == MaxWords {
-				f.Unknown = append(f.Unknown, fmt.Sprintf("words beyond the first %d", MaxWords))
-			} else if len(f.Words) < MaxWords {
+			if len(f.Words) == maxWords {
+				f.Unknown = append(f.Unknown, fmt.Sprintf("words beyond the first %d", maxWords))
+			} else if len(f.Words) < maxWords {
 				f.Words = append(f.Words, strings.Trim(w, `"`))
 			}
 			continue

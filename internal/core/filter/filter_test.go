@@ -31,8 +31,8 @@ func TestParse(t *testing.T) {
 		"net:127.40.1.0/24":                  {Prefix: netip.MustParsePrefix("127.40.1.0/24")},
 		"net:127.40.1.9/24 x":                {Prefix: netip.MustParsePrefix("127.40.1.0/24"), Words: []string{"x"}},
 		"net:127.40.1/24":                    {Unknown: []string{"net:127.40.1/24"}},
-		strings.Repeat("a ", 30):             {Words: strings.Fields(strings.Repeat("a ", MaxWords)), Unknown: []string{"words beyond the first 12"}},
-		"x" + strings.Repeat("é", MaxLength): {Words: []string{"x" + strings.Repeat("é", 99)}, Unknown: []string{"what stands beyond 200 characters"}},
+		strings.Repeat("a ", 30):             {Words: strings.Fields(strings.Repeat("a ", maxWords)), Unknown: []string{"words beyond the first 12"}},
+		"x" + strings.Repeat("é", maxLength): {Words: []string{"x" + strings.Repeat("é", 99)}, Unknown: []string{"what stands beyond 200 characters"}},
 	} {
 		if got := Parse(text); !reflect.DeepEqual(got, want) {
 			t.Errorf("%q: %+v, want %+v", text, got, want)
@@ -49,11 +49,11 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		p := Parse(s)
-		if len(p.Words) > MaxWords {
+		if len(p.Words) > maxWords {
 			t.Fatalf("%d words", len(p.Words))
 		}
 		for _, w := range p.Words {
-			if len(w) > 4*MaxLength {
+			if len(w) > 4*maxLength {
 				t.Fatalf("a word of %d bytes", len(w))
 			}
 		}

@@ -33,7 +33,7 @@ func TestAFloodOfEndpointsIsOneSentence(t *testing.T) {
 			t.Fatalf("another order makes %+v of %+v", got, first)
 		}
 	}
-	if len(first.Also) != MaxAlso || first.UUID != "7d7b8a10-0000-4000-8000-000000000000" {
+	if len(first.Also) != maxAlso || first.UUID != "7d7b8a10-0000-4000-8000-000000000000" {
 		t.Errorf("%d further endpoints, first %s", len(first.Also), first.UUID)
 	}
 	why := Doubt(Facts{Seen: &first}, Wishes{Known: Known{Kind: Camera, Expected: true}})

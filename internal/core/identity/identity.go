@@ -96,19 +96,19 @@ func (s Sighting) Since(opened time.Time) Sighting {
 	return s
 }
 
-// MaxAlso is how many further endpoints of one address are kept, the lowest: whoever answers with
+// maxAlso is how many further endpoints of one address are kept, the lowest: whoever answers with
 // more makes them up.
-const MaxAlso = 8
+const maxAlso = 8
 
 // severalOnOne says that several devices answer at one address, however many endpoints it shows.
 func severalOnOne(s Sighting) string {
 	switch n := len(s.Also); {
 	case n == 1:
 		return fmt.Sprintf("Two devices answer at %s: endpoints %s and %s.", s.Address, s.UUID, s.Also[0])
-	case n < MaxAlso:
+	case n < maxAlso:
 		return fmt.Sprintf("%d devices answer at %s: endpoints %s, %s and %d more.", n+1, s.Address, s.UUID, s.Also[0], n-1)
 	}
-	return fmt.Sprintf("More than %d devices answer at %s, or one that makes its endpoints up: %s, %s and others.", MaxAlso, s.Address, s.UUID, s.Also[0])
+	return fmt.Sprintf("More than %d devices answer at %s, or one that makes its endpoints up: %s, %s and others.", maxAlso, s.Address, s.UUID, s.Also[0])
 }
 
 // Merge joins two answers from one address: ways and ports are united, the other
@@ -128,7 +128,7 @@ func Merge(a, b Sighting) Sighting {
 		out.Also = union(out.Also, []string{max(a.UUID, b.UUID)})
 	}
 	slices.Sort(out.Also)
-	out.Also = out.Also[:min(len(out.Also), MaxAlso)]
+	out.Also = out.Also[:min(len(out.Also), maxAlso)]
 	out.Ports = union(a.Ports, b.Ports)
 	slices.Sort(out.Ports)
 	for _, f := range []struct{ into, from *string }{

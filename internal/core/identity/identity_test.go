@@ -257,23 +257,23 @@ func TestProposeWhereADeviceBelongs(t *testing.T) {
 func TestOlder(t *testing.T) {
 	in := []string{"", "0.9", "1.0", "1.0a", "1.0b", "1.0.1", "1.2", "1.10", "4.1.7", "4.1.07", "V4.1.8", "8.14", "10.0"}
 	for i, a := range in[1:10] {
-		if Older(a, a) || !Older(in[0], a) {
+		if older(a, a) || !older(in[0], a) {
 			t.Errorf("%q (%d) is older than itself, or nothing isn't older", a, i)
 		}
 	}
 	for _, tc := range [][2]string{{"0.9", "1.0"}, {"1.9", "1.10"}, {"1.0", "1.0.1"}, {"1.0a", "1.0b"},
 		{"4.1.7", "4.1.10"}, {"8.14", "10.0"}} {
-		if !Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+		if !older(tc[0], tc[1]) || older(tc[1], tc[0]) {
 			t.Errorf("%q isn't older than %q", tc[0], tc[1])
 		}
 	}
 	for _, tc := range [][2]string{{"4.1.7", "4.1.07"}, {"V5.5.0", "5.5.0"}, {"v5.5", "5.5.0"}, {"Build 12", "fw12"}, {"", "0"}} {
-		if Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+		if older(tc[0], tc[1]) || older(tc[1], tc[0]) {
 			t.Errorf("one of %q and %q is older", tc[0], tc[1])
 		}
 	}
 	for _, tc := range [][2]string{{"V5.5.0", "5.6.0"}, {"5.5.0", "V5.6.0"}, {"Version 9", "v10"}, {"5.5", "5.5.1"}, {"V5.5.0", "V5.5.0 build 180101"}} {
-		if !Older(tc[0], tc[1]) || Older(tc[1], tc[0]) {
+		if !older(tc[0], tc[1]) || older(tc[1], tc[0]) {
 			t.Errorf("%q isn't older than %q", tc[0], tc[1])
 		}
 	}

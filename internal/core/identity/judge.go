@@ -289,7 +289,7 @@ func (j *judge) how() {
 
 // what judges the device itself.
 func (j *judge) what() {
-	if j.w.Least != "" && j.f.Firmware != "" && Older(j.f.Firmware, j.w.Least) {
+	if j.w.Least != "" && j.f.Firmware != "" && older(j.f.Firmware, j.w.Least) {
 		j.add("find.firmware", finding.Needs, "firmware",
 			fmt.Sprintf("Its firmware is %s; this site asks for %s at least.", j.f.Firmware, j.w.Least),
 			"Update it with its maker's file, then sign in again.")
@@ -327,10 +327,10 @@ func laptopFor(device netip.Addr) string {
 	return fmt.Sprintf(" To reach it from a laptop give that one %s, mask %s, if nothing else has it: on Linux %s. Find has the commands of other systems.", l.Address, l.Mask, l.Linux)
 }
 
-// Older says whether firmware version a is older than b: numbers are compared as numbers, whatever
+// older says whether firmware version a is older than b: numbers are compared as numbers, whatever
 // stands before the first of them, what is between as text. A number that is missing is 0, and text that
 // is missing is older.
-func Older(a, b string) bool {
+func older(a, b string) bool {
 	as, bs := chunks(a), chunks(b)
 	for i := range max(len(as), len(bs)) {
 		x, y := "", ""

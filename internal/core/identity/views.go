@@ -55,7 +55,7 @@ func Listed(rows []EnrolledSource, tokens []string) (shows map[int64]string) {
 		switch {
 		case r.Input == 0:
 		case lacks(r.Input, len(tokens)):
-			want = NoInput(r.Input)
+			want = noInput(r.Input)
 		default:
 			want = tokens[r.Input-1]
 		}
@@ -79,8 +79,8 @@ func Lacking(inputs []int, sources int) (out []int) {
 
 func lacks(input, sources int) bool { return input > sources }
 
-// NoInput is what a row shows whose input its device hasn't got: no token that a device gives.
-func NoInput(input int) string { return fmt.Sprintf("input %d of none", input) }
+// noInput is what a row shows whose input its device hasn't got: no token that a device gives.
+func noInput(input int) string { return fmt.Sprintf("input %d of none", input) }
 
 // viewMost is how many characters of a view's own name are taken into its place.
 const viewMost = 32

@@ -18,15 +18,15 @@ type DNS struct {
 	Automatic bool         `json:"automatic"`
 }
 
-// NoDNSText is what a device without a name server reads.
-const NoDNSText = "none"
+// noDNSText is what a device without a name server reads.
+const noDNSText = "none"
 
 // String is the canonical text: "192.0.2.53, 192.0.2.54", "none" or "automatic".
 func (d DNS) String() string {
 	if d.Automatic {
-		return AutomaticText
+		return automaticText
 	}
-	return cmp.Or(DNSText(d.Servers), NoDNSText)
+	return cmp.Or(DNSText(d.Servers), noDNSText)
 }
 
 // DNSText lists name servers with commas; empty for none.
@@ -41,9 +41,9 @@ func DNSText(servers []netip.Addr) string {
 // ParseDNS is the inverse of String. Every error is an ErrAddress.
 func ParseDNS(text string) (DNS, error) {
 	switch text {
-	case AutomaticText:
+	case automaticText:
 		return DNS{Automatic: true}, nil
-	case NoDNSText:
+	case noDNSText:
 		return DNS{}, nil
 	}
 	all, err := ParseServers(text)

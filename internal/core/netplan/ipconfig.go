@@ -16,13 +16,13 @@ type IPConfig struct {
 	Automatic bool       `json:"automatic"`
 }
 
-// AutomaticText is what settings read that are handed out.
-const AutomaticText = "automatic"
+// automaticText is what settings read that are handed out.
+const automaticText = "automatic"
 
 // String is the canonical text: "192.0.2.7/24 via 192.0.2.1", or "automatic".
 func (s IPConfig) String() string {
 	if s.Automatic {
-		return AutomaticText
+		return automaticText
 	}
 	text := fmt.Sprintf("%s/%d", s.Address, s.Bits)
 	if s.Gateway.IsValid() {
@@ -36,7 +36,7 @@ var ErrIPConfig = errors.New("not an address with mask and gateway, as 192.0.2.7
 
 // ParseIPConfig is the inverse of String.
 func ParseIPConfig(text string) (IPConfig, error) {
-	if text == AutomaticText {
+	if text == automaticText {
 		return IPConfig{Automatic: true}, nil
 	}
 	at, via, has := strings.Cut(text, " via ")

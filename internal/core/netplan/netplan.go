@@ -10,8 +10,8 @@ import (
 	"time"
 )
 
-// MaxAddresses is the most addresses one prefix is swept for (a /16).
-const MaxAddresses = 65536
+// maxAddresses is the most addresses one prefix is swept for (a /16).
+const maxAddresses = 65536
 
 // widest is the shortest mask of a prefix that is swept.
 const widest = 16
@@ -75,7 +75,7 @@ func ParsePrefix(text string) (netip.Prefix, error) {
 func Hosts(p netip.Prefix) []netip.Addr {
 	p = p.Masked()
 	var out []netip.Addr
-	for a := p.Addr(); p.Contains(a) && len(out) < MaxAddresses; a = a.Next() {
+	for a := p.Addr(); p.Contains(a) && len(out) < maxAddresses; a = a.Next() {
 		out = append(out, a)
 	}
 	if p.Bits() < 31 && len(out) > 2 {
@@ -100,7 +100,7 @@ func LookLimit(p netip.Prefix, ports int) time.Duration {
 
 // LongestLook is LookLimit of the widest prefix with all further ports.
 func LongestLook() time.Duration {
-	return LookLimit(netip.PrefixFrom(netip.IPv4Unspecified(), widest), len(portMeans)+MorePorts)
+	return LookLimit(netip.PrefixFrom(netip.IPv4Unspecified(), widest), len(portMeans)+morePorts)
 }
 
 // Reserved says whether a is p's network or broadcast address.

@@ -35,8 +35,8 @@ func PortsWith(more []int) []int {
 	return slices.Compact(out)
 }
 
-// MorePorts is how many ports a network may have looked at besides Ports.
-const MorePorts = 8
+// morePorts is how many ports a network may have looked at besides Ports.
+const morePorts = 8
 
 // ParsePorts reads ports from 1 to 65535 with spaces or commas between them; every error is
 // an ErrPorts. Those that are looked at anyway are left out.
@@ -51,8 +51,8 @@ func ParsePorts(text string) ([]int, error) {
 			out = append(out, n)
 		}
 	}
-	if len(out) > MorePorts {
-		return nil, ErrPorts(fmt.Sprintf("At most %d further ports are looked at in a network.", MorePorts))
+	if len(out) > morePorts {
+		return nil, ErrPorts(fmt.Sprintf("At most %d further ports are looked at in a network.", morePorts))
 	}
 	slices.Sort(out)
 	return out, nil

@@ -37,7 +37,7 @@ func FuzzParsePorts(f *testing.F) {
 	f.Add("81, 8081")
 	f.Fuzz(func(t *testing.T, text string) {
 		all, err := ParsePorts(text)
-		if err == nil && (len(all) > MorePorts || !slices.IsSorted(all)) {
+		if err == nil && (len(all) > morePorts || !slices.IsSorted(all)) {
 			t.Errorf("%q: %v", text, all)
 		}
 		for _, p := range all {

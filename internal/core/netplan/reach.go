@@ -8,9 +8,9 @@ import (
 // shared is the address space of carriers, RFC 6598 section 7: nobody's from outside.
 var shared = netip.MustParsePrefix("100.64.0.0/10")
 
-// Public says whether an address is anybody's on the internet: none of private networks
+// public says whether an address is anybody's on the internet: none of private networks
 // (RFC 1918), of this machine, of one link (RFC 3927) or of a carrier (RFC 6598).
-func Public(a netip.Addr) bool {
+func public(a netip.Addr) bool {
 	a = a.Unmap()
 	return !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !shared.Contains(a)
 }
@@ -29,7 +29,7 @@ func Refuses(p netip.Prefix, lead, demo bool) string {
 	switch {
 	case demo && !(loopback.Contains(p.Addr()) && p.Bits() >= loopback.Bits()):
 		return fmt.Sprintf("%s is outside 127.0.0.0/8, and a demo dials this machine alone.", what)
-	case !lead && (Public(p.Addr()) || Public(last(p))):
+	case !lead && (public(p.Addr()) || public(last(p))):
 		return fmt.Sprintf("%s is public, it may be anybody's: a lead of the site has to add it.", what)
 	}
 	return ""

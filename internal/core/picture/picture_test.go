@@ -64,7 +64,7 @@ func TestTextsAreProposedAndTakenBack(t *testing.T) {
 		t.Errorf("undo: %+v", back)
 	}
 	all = Propose(s, Wishes{Place: "Slipway", Recorder: "Quay recorder", Burns: []string{"name"}})
-	if len(all) != 1 || all[0].To != NoText(Name) {
+	if len(all) != 1 || all[0].To != noText(Name) {
 		t.Errorf("burned in by both: %+v", all)
 	}
 	if back, ok = all[0].Inverse(); !ok || TextOf(back.Args).Words != "CAM 07" {
@@ -253,7 +253,7 @@ func TestTurningAndRemembering(t *testing.T) {
 	if c, err := s.Forget("Quay"); err != nil || c.To != "no preset “Quay”" {
 		t.Errorf("%+v, %v", c, err)
 	}
-	for _, bad := range []string{"", "  ", strings.Repeat("x", MaxPreset+1)} {
+	for _, bad := range []string{"", "  ", strings.Repeat("x", maxPreset+1)} {
 		if _, err := s.Remember(bad); err == nil {
 			t.Errorf("%q is no name", bad)
 		}

@@ -125,13 +125,13 @@ type Nudge struct {
 	Back  bool `json:"back"`  // it looks again where it did
 }
 
-// NudgeBy is how far an axis is moved to try it, in its generic position space.
-const NudgeBy = 0.1
+// nudgeBy is how far an axis is moved to try it, in its generic position space.
+const nudgeBy = 0.1
 
 // Nudged is the aim to which an axis is nudged: away from the end that is near.
 func (p PTZ) Nudged(from Aim, a Axis) Aim {
 	r, v := p.rangeOf(a), map[Axis]*float64{Pan: &from.Pan, Tilt: &from.Tilt, Zoom: &from.Zoom}[a]
-	by := math.Min(NudgeBy, (r.Max-r.Min)/2)
+	by := math.Min(nudgeBy, (r.Max-r.Min)/2)
 	if *v+by > r.Max {
 		by = -by
 	}
@@ -244,8 +244,8 @@ func (p PTZ) PresetState(name string) string {
 	return "no preset “" + name + "”"
 }
 
-// MaxPreset is how long a preset's name may be, in characters.
-const MaxPreset = 32
+// maxPreset is how long a preset's name may be, in characters.
+const maxPreset = 32
 
 // Remember is the change that saves where the camera looks by a name.
 func (s Setup) Remember(name string) (finding.Change, error) {
@@ -254,8 +254,8 @@ func (s Setup) Remember(name string) (finding.Change, error) {
 	switch {
 	case p == nil || p.At == nil:
 		return finding.Change{}, trouble.UserError("It remembers no places, as far as it tells.")
-	case name == "" || utf8.RuneCountInString(name) > MaxPreset:
-		return finding.Change{}, trouble.UserError(fmt.Sprintf("A preset has a name of 1 to %d characters.", MaxPreset))
+	case name == "" || utf8.RuneCountInString(name) > maxPreset:
+		return finding.Change{}, trouble.UserError(fmt.Sprintf("A preset has a name of 1 to %d characters.", maxPreset))
 	}
 	had := slices.IndexFunc(p.Presets, func(x Preset) bool { return x.Name == name })
 	if had < 0 && p.Most > 0 && len(p.Presets) >= p.Most {

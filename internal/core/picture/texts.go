@@ -41,8 +41,8 @@ const (
 	Time Kind = "time" // "Date", "Time", "DateAndTime"
 )
 
-// MaxName is how many characters of a name are burned in at most.
-const MaxName = 64
+// maxName is how many characters of a name are burned in at most.
+const maxName = 64
 
 func judgeTexts(t Texts, w Wishes) (out []finding.Finding) {
 	names, times := t.of(Name), t.of(Time)
@@ -95,8 +95,8 @@ func (t Texts) of(k Kind) (out []Text) {
 // Corners in which a text may stand, in the words of tt:OSDPosConfiguration.
 var cornerNames = map[string]string{"UpperLeft": "upper left", "UpperRight": "upper right", "LowerLeft": "lower left", "LowerRight": "lower right"}
 
-// NoText is what a picture reads without a text of a kind.
-func NoText(k Kind) string { return "no " + string(k) }
+// noText is what a picture reads without a text of a kind.
+func noText(k Kind) string { return "no " + string(k) }
 
 // State is in words what of a kind is burned in.
 func (t Texts) State(k Kind) string {
@@ -112,7 +112,7 @@ func (t Texts) State(k Kind) string {
 		parts = append(parts, says)
 	}
 	if len(parts) == 0 {
-		return NoText(k)
+		return noText(k)
 	}
 	return strings.Join(parts, " and ")
 }
@@ -269,7 +269,7 @@ func Asked(s *Setup, w Wishes, want Want) (out []finding.Change, cant []string) 
 }
 
 func cut(name string) string {
-	for utf8.RuneCountInString(name) > MaxName {
+	for utf8.RuneCountInString(name) > maxName {
 		_, n := utf8.DecodeLastRuneInString(name)
 		name = name[:len(name)-n]
 	}

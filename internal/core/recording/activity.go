@@ -10,9 +10,9 @@ type Gap struct {
 	Seconds float64 `json:"seconds"` // their sum
 }
 
-// GapBounds are the lengths, in seconds, by which this product's recorder interface counts gaps;
+// gapBounds are the lengths, in seconds, by which this product's recorder interface counts gaps;
 // what is longer goes into one more.
-var GapBounds = []float64{1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800}
+var gapBounds = []float64{1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800}
 
 // Activity is how often one thing happened on a channel, as its recorder counted it: by day, or
 // by night.
@@ -63,15 +63,15 @@ func (a Activity) told() bool {
 	return a.Active <= 0 || quiet <= a.Seconds/100
 }
 
-// NightFrom and NightTo are the hours between which it is night where rates and activity are told
+// nightFrom and nightTo are the hours between which it is night where rates and activity are told
 // by day and night, in local time.
 const (
-	NightFrom = 20
-	NightTo   = 6
+	nightFrom = 20
+	nightTo   = 6
 )
 
 // IsNight says whether a half hour of a day is night.
-func IsNight(half int) bool { return half >= 2*NightFrom || half < 2*NightTo }
+func IsNight(half int) bool { return half >= 2*nightFrom || half < 2*nightTo }
 
 // heard are the causes of a mode that can reach a channel; all where that isn't told (nil).
 func (m Mode) heard(hears []Cause) (out []Cause) {

@@ -53,7 +53,7 @@ func ParseForm(v url.Values) (p Plan, days [WeekDays]string, err error) {
 	}
 	for d := range days {
 		days[d] = v.Get(fmt.Sprintf("d%d", d))
-		day, wrong := ParseDay(days[d], all)
+		day, wrong := parseDay(days[d], all)
 		if wrong != nil {
 			if err == nil && len(p.Modes) > 0 {
 				err = trouble.UserErrorf("%s: %s", DayNames[d], wrong)

@@ -26,7 +26,7 @@ func TestAPlansFormReadsAsThePlan(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		p := Plan{}
 		for i := range 1 + r.IntN(MostModes) {
-			m := Mode{Name: []string{"by day", "day", "closed", "ferry 2"}[i], Idle: Levels()[r.IntN(3)], Lead: r.IntN(MostLead + 1), Tail: r.IntN(MostTail + 1)}
+			m := Mode{Name: []string{"by day", "day", "closed", "ferry 2"}[i], Idle: Levels()[r.IntN(3)], Lead: r.IntN(mostLead + 1), Tail: r.IntN(mostTail + 1)}
 			if m.Event = m.Idle; r.IntN(2) == 0 {
 				m.Event, m.Causes = Record, Causes()[r.IntN(4):]
 			}

@@ -202,7 +202,7 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 			WayOut:   "Choose a plan for it.", Evidence: f.evidence()})
 	case !f.Slot.Plan.Equal(w.Plan):
 		fi := finding.Finding{Code: "recording.differs", Severity: finding.Needs, Words: "other plan",
-			Sentence: fmt.Sprintf("Channel %d of %s doesn't keep what %q asks for: %s.", f.Channel, f.Recorder, w.Name, Differences(*f.Slot.Plan, w.Plan)),
+			Sentence: fmt.Sprintf("Channel %d of %s doesn't keep what %q asks for: %s.", f.Channel, f.Recorder, w.Name, differences(*f.Slot.Plan, w.Plan)),
 			WayOut:   "Write the plan to it.", Evidence: f.evidence()}
 		for _, p := range f.Problems(w.Plan, true) {
 			if p.Never {
@@ -269,7 +269,7 @@ func JudgeTerm(recorder string, at time.Time, st Storage, sum Sum, t Term) (fi f
 	ev := []finding.Evidence{{Name: recorder, Value: fmt.Sprintf("%s usable, %s a day%s", Size(st.Usable), Size(sum.Bytes), guess(sum)), Via: "channel table", At: at}}
 	longest, shortest := st.limits()
 	switch t.Of(sum, st) {
-	case NotKnown:
+	case notKnown:
 		says := fmt.Sprintf("%s doesn't say how much it can hold: for how many days it keeps isn't known.", recorder)
 		way := "See on its own screen how much its disks hold, and accept it."
 		if sum.Days > 0 {
@@ -280,12 +280,12 @@ func JudgeTerm(recorder string, at time.Time, st Storage, sum Sum, t Term) (fi f
 			}
 		}
 		return finding.Finding{Code: "recording.days-unknown", Severity: finding.Needs, Words: "days unknown", Sentence: says, WayOut: way, Evidence: ev}, true
-	case TooFew:
+	case tooFew:
 		days, way := sum.Days, "See on Recording what would bring it to the contract's days, or add disks."
 		if shortest < days || days <= 0 {
 			days, way = shortest, "Let it keep for longer: there is room."
 		}
-		return finding.Finding{Code: "recording.few-days", Severity: finding.Needs, Words: DaysWord(days, t.Least),
+		return finding.Finding{Code: "recording.few-days", Severity: finding.Needs, Words: daysWord(days, t.Least),
 			Sentence: fmt.Sprintf("%s will keep %s of the %d days that the contract asks for.", recorder, DaysText(days), t.Least), WayOut: way, Evidence: ev}, true
 	case TooMany:
 		return finding.Finding{Code: "recording.many-days", Severity: finding.Needs, Words: "too long",
@@ -352,8 +352,8 @@ func DaysText(days float64) string {
 	return plural(int(math.Floor(days+1e-9)), "day")
 }
 
-// DaysWord is so many days of so many, as a mark says it.
-func DaysWord(days float64, of int) string {
+// daysWord is so many days of so many, as a mark says it.
+func daysWord(days float64, of int) string {
 	return fmt.Sprintf("%.0f of %d d", math.Floor(days+1e-9), of)
 }
 
@@ -373,8 +373,8 @@ func Size(bytes float64) string {
 	return fmt.Sprintf("%.0f B", bytes)
 }
 
-// Differences says in what two plans differ, in a few words: kinds of hours by name, and days.
-func Differences(has, wants Plan) string {
+// differences says in what two plans differ, in a few words: kinds of hours by name, and days.
+func differences(has, wants Plan) string {
 	var out []string
 	for i, m := range wants.Modes {
 		if wants.painted(i) == 0 {
@@ -441,8 +441,8 @@ func Decode(text string) (p Plan, err error) {
 	return p, err
 }
 
-// AgeText is the canonical text of how old recordings of a recorder get.
-func AgeText(deletes int) string { return Storage{Deletes: deletes}.AgeText() }
+// ageText is the canonical text of how old recordings of a recorder get.
+func ageText(deletes int) string { return Storage{Deletes: deletes}.AgeText() }
 
 // AgeText is the canonical text of how old recordings get.
 func (s Storage) AgeText() string {
@@ -470,7 +470,7 @@ func Age(recorder string, id int64, st Storage, days int) finding.Change {
 	if st.Hours > 0 || st.Shortest > 0 {
 		undo = finding.Undo{Kind: finding.Irreversible, Note: "Its channels kept for times of their own, which aren't whole days or differ."}
 	}
-	return finding.Change{Kind: SetAge, Key: SetAge, Title: "How long " + recorder + " keeps", From: st.AgeText(), To: AgeText(days), Why: why,
+	return finding.Change{Kind: SetAge, Key: SetAge, Title: "How long " + recorder + " keeps", From: st.AgeText(), To: ageText(days), Why: why,
 		Risk: finding.NoRisk, Removes: days > 0 && st.Oldest > float64(days),
 		Undo: undo,
 		Args: map[string]string{"recorder": fmt.Sprint(id), "days": fmt.Sprint(days), "old_days": fmt.Sprint(st.Deletes)}}

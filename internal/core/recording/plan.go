@@ -91,16 +91,16 @@ type Mode struct {
 	Idle   Level   `json:"idle"`   // when nothing happens
 	Event  Level   `json:"event"`  // when something does; as Idle where nothing counts as something
 	Causes []Cause `json:"causes"` // what counts as something; none: nothing does
-	Lead   int     `json:"lead"`   // seconds before it that are kept as Event, 0 to MostLead
-	Tail   int     `json:"tail"`   // seconds after it, 0 to MostTail
+	Lead   int     `json:"lead"`   // seconds before it that are kept as Event, 0 to mostLead
+	Tail   int     `json:"tail"`   // seconds after it, 0 to mostTail
 }
 
 // Bounds of a plan.
 const (
 	MostModes = 4
-	MostLead  = 60  // s
-	MostTail  = 600 // s
-	MostName  = 24  // characters
+	mostLead  = 60  // s
+	mostTail  = 600 // s
+	mostName  = 24  // characters
 )
 
 // Days of a week and half hours of a day.
@@ -220,13 +220,13 @@ func (p Plan) Check() error {
 	for _, m := range p.Modes {
 		switch {
 		case !validName(m.Name):
-			return trouble.UserError(fmt.Sprintf("Hours are named by up to %d letters, figures and blanks, not %q.", MostName, m.Name))
+			return trouble.UserError(fmt.Sprintf("Hours are named by up to %d letters, figures and blanks, not %q.", mostName, m.Name))
 		case names[strings.ToLower(m.Name)]:
 			return trouble.UserError(fmt.Sprintf("%q names two kinds of hours.", m.Name))
 		case !slices.Contains(Levels(), m.Idle) || !slices.Contains(Levels(), m.Event):
 			return trouble.UserError(m.Name + ": choose what is kept.")
-		case m.Lead < 0 || m.Lead > MostLead || m.Tail < 0 || m.Tail > MostTail:
-			return trouble.UserError(fmt.Sprintf("%s: 0 to %d s before, and 0 to %d s after.", m.Name, MostLead, MostTail))
+		case m.Lead < 0 || m.Lead > mostLead || m.Tail < 0 || m.Tail > mostTail:
+			return trouble.UserError(fmt.Sprintf("%s: 0 to %d s before, and 0 to %d s after.", m.Name, mostLead, mostTail))
 		case len(m.Causes) == 0 && m.Event != m.Idle:
 			return trouble.UserError(m.Name + ": say what counts as something, or keep the same at all times.")
 		case m.Event.detail() < m.Idle.detail():
@@ -252,7 +252,7 @@ func (p Plan) Check() error {
 }
 
 func validName(name string) bool {
-	if name == "" || len(name) > MostName || strings.TrimSpace(name) != name || name[0] >= '0' && name[0] <= '9' {
+	if name == "" || len(name) > mostName || strings.TrimSpace(name) != name || name[0] >= '0' && name[0] <= '9' {
 		return false
 	}
 	for _, r := range name {
@@ -342,7 +342,7 @@ func (p Plan) Short() string {
 var DayNames = [WeekDays]string{"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"}
 
 // Day is one day of a plan as a person types it: "by night 00:00-05:30, by day 05:30-24:00", or
-// the name alone where it holds all day. ParseDay reads it.
+// the name alone where it holds all day. parseDay reads it.
 func (p Plan) Day(day int) string {
 	var parts []string
 	for from := 0; from < HalfHours; {
@@ -365,10 +365,10 @@ func halfText(half int) string { return fmt.Sprintf("%02d:%02d", half/2, half%2*
 // errDay is why a day can't be read, without what was typed.
 var errDay = errors.New("recording: not a day")
 
-// ParseDay reads a day as a person types it, with the names of the modes in their order: each
+// parseDay reads a day as a person types it, with the names of the modes in their order: each
 // part is a name, or a number from 1, and from when to when; a name alone is the whole day. Every
 // half hour must be painted, none twice. The error is told to people.
-func ParseDay(text string, names []string) (day [HalfHours]uint8, err error) {
+func parseDay(text string, names []string) (day [HalfHours]uint8, err error) {
 	var painted [HalfHours]bool
 	if len(text) > 2000 {
 		return day, trouble.UserError("A day is told in fewer words.")

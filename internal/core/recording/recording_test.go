@@ -34,7 +34,7 @@ func random(r *rand.Rand) Plan {
 		if r.IntN(3) > 0 {
 			m.Causes = Causes()[r.IntN(4):]
 			m.Event = Record
-			m.Lead, m.Tail = r.IntN(MostLead+1), r.IntN(MostTail+1)
+			m.Lead, m.Tail = r.IntN(mostLead+1), r.IntN(mostTail+1)
 		}
 		p.Modes = append(p.Modes, m)
 	}
@@ -80,7 +80,7 @@ func TestDaysRoundTrip(t *testing.T) {
 		}
 		q := p
 		for d := range WeekDays {
-			day, err := ParseDay(p.Day(d), names)
+			day, err := parseDay(p.Day(d), names)
 			if err != nil || day != p.Week[d] {
 				t.Fatalf("%q: %v", p.Day(d), err)
 			}
@@ -112,7 +112,7 @@ func TestParseDay(t *testing.T) {
 		{"by day 06:15-21:00", "isn't hours of a day"}, {"", "isn't hours of a day"}, {"noon", "isn't hours of a day"},
 		{"by day 12-6, by night 6-12", "isn't hours of a day"}, {"by dayx", "isn't hours of a day"}, {strings.Repeat("by day,", 400), "fewer words"},
 	} {
-		_, err := ParseDay(x.text, names)
+		_, err := parseDay(x.text, names)
 		if x.says == "" && err != nil || x.says != "" && (err == nil || !strings.Contains(err.Error(), x.says)) {
 			t.Errorf("%q: %v, want %q", x.text, err, x.says)
 		}
@@ -123,7 +123,7 @@ func FuzzParseDay(f *testing.F) {
 	f.Add("by day 0-12, 2 12:00–24:00")
 	f.Fuzz(func(t *testing.T, text string) {
 		p := byNight()
-		day, err := ParseDay(text, []string{"by day", "by night"})
+		day, err := parseDay(text, []string{"by day", "by night"})
 		if err != nil {
 			return
 		}
@@ -131,7 +131,7 @@ func FuzzParseDay(f *testing.F) {
 		if err := p.Check(); err != nil {
 			t.Fatal(err)
 		}
-		if again, err := ParseDay(p.Day(2), []string{"by day", "by night"}); err != nil || again != day {
+		if again, err := parseDay(p.Day(2), []string{"by day", "by night"}); err != nil || again != day {
 			t.Fatalf("%q reads %q: %v", text, p.Day(2), err)
 		}
 	})
@@ -163,7 +163,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 // counted counts happenings of a made-up line of seconds as a recorder does.
 func counted(line []bool) Activity {
 	a := Activity{Cause: Motion, Seconds: float64(len(line))}
-	bounds := append(slices.Clone(GapBounds), 0)
+	bounds := append(slices.Clone(gapBounds), 0)
 	for _, b := range bounds {
 		a.Gaps = append(a.Gaps, Gap{UpTo: b})
 	}
@@ -316,7 +316,7 @@ func TestTerm(t *testing.T) {
 		days    float64
 		deletes int
 		want    string
-	}{{29.99, 0, TooFew}, {0, 45, NotKnown}, {0, 20, TooFew}, {30, 0, Within}, {45, 0, Within}, {45.5, 0, TooMany}, {90, 45, Within}, {90, 20, TooFew}, {0, 0, NotKnown}, {math.Inf(1), 0, TooMany}} {
+	}{{29.99, 0, tooFew}, {0, 45, notKnown}, {0, 20, tooFew}, {30, 0, Within}, {45, 0, Within}, {45.5, 0, TooMany}, {90, 45, Within}, {90, 20, tooFew}, {0, 0, notKnown}, {math.Inf(1), 0, TooMany}} {
 		if got := term.Says(x.days, x.deletes); got != x.want {
 			t.Errorf("%v days, deleted after %d: %s, want %s", x.days, x.deletes, got, x.want)
 		}
@@ -478,10 +478,10 @@ func TestWords(t *testing.T) {
 			t.Errorf("%f: %q, want %q", in, got, want)
 		}
 	}
-	if DaysText(math.Inf(1)) != "any number of days" || DaysText(19.99) != "19 days" || DaysText(1) != "1 day" || DaysWord(19.99, 30) != "19 of 30 d" {
+	if DaysText(math.Inf(1)) != "any number of days" || DaysText(19.99) != "19 days" || DaysText(1) != "1 day" || daysWord(19.99, 30) != "19 of 30 d" {
 		t.Error("days in words")
 	}
-	if got := Differences(Always(Mode{Name: "always", Idle: Record, Event: Record}), byNight()); !strings.Contains(got, "no hours by day") || !strings.Contains(got, "other hours on Mon") {
+	if got := differences(Always(Mode{Name: "always", Idle: Record, Event: Record}), byNight()); !strings.Contains(got, "no hours by day") || !strings.Contains(got, "other hours on Mon") {
 		t.Error(got)
 	}
 }

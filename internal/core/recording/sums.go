@@ -334,9 +334,9 @@ type Term struct {
 // Terms of a recorder against what it will keep.
 const (
 	Within   = "within"
-	TooFew   = "too few"
+	tooFew   = "too few"
 	TooMany  = "too many"
-	NotKnown = "not known"
+	notKnown = "not known"
 )
 
 // Says is how so many days stand in a term. A recorder that deletes by age keeps no more than
@@ -361,9 +361,9 @@ func (t Term) Of(sum Sum, on Storage) string {
 	case t.Least <= 0 && t.Most <= 0:
 		return Within
 	case few:
-		return TooFew
+		return tooFew
 	case unsure && (t.Least > 0 || many): // it may keep less than that
-		return NotKnown
+		return notKnown
 	case many:
 		return TooMany
 	}

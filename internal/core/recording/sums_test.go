@@ -227,16 +227,16 @@ func TestTermOfBounds(t *testing.T) {
 		want    string
 	}{
 		"nothing asked":                      {Term{}, Sum{Unknown: true}, 0, Within},
-		"a bound that would do":              {Term{Least: 30}, Sum{Days: 40, Unknown: true}, 0, NotKnown},
-		"a bound just short":                 {Term{Least: 30}, Sum{Days: 29.99, Unknown: true}, 0, TooFew},
+		"a bound that would do":              {Term{Least: 30}, Sum{Days: 40, Unknown: true}, 0, notKnown},
+		"a bound just short":                 {Term{Least: 30}, Sum{Days: 29.99, Unknown: true}, 0, tooFew},
 		"a bound below the most":             {Term{Most: 30}, Sum{Days: 30, Unknown: true}, 0, Within},
-		"a bound above the most":             {Term{Most: 30}, Sum{Days: 31, Unknown: true}, 0, NotKnown},
+		"a bound above the most":             {Term{Most: 30}, Sum{Days: 31, Unknown: true}, 0, notKnown},
 		"a bound, deleted in time":           {Term{Most: 30}, Sum{Days: 31, Unknown: true}, 30, Within},
-		"nothing known":                      {Term{Least: 30, Most: 45}, Sum{Days: math.Inf(1), Unknown: true}, 0, NotKnown},
+		"nothing known":                      {Term{Least: 30, Most: 45}, Sum{Days: math.Inf(1), Unknown: true}, 0, notKnown},
 		"room unknown, deleted in time":      {Term{Most: 30}, Sum{}, 30, Within},
-		"room unknown, deleted too late":     {Term{Most: 30}, Sum{}, 31, NotKnown},
-		"room unknown, deleted too early":    {Term{Least: 30}, Sum{}, 29, TooFew},
-		"room unknown":                       {Term{Least: 30}, Sum{}, 0, NotKnown},
+		"room unknown, deleted too late":     {Term{Most: 30}, Sum{}, 31, notKnown},
+		"room unknown, deleted too early":    {Term{Least: 30}, Sum{}, 29, tooFew},
+		"room unknown":                       {Term{Least: 30}, Sum{}, 0, notKnown},
 		"deleted later than allowed":         {Term{Least: 10, Most: 30}, Sum{Days: 90}, 60, TooMany},
 		"room for more, deleted at the most": {Term{Least: 30, Most: 30}, Sum{Days: 90}, 30, Within},
 	} {
@@ -276,11 +276,11 @@ func TestAgesOfChannels(t *testing.T) {
 		"none":                       {nil, Storage{}, TooMany, "until it is full"},
 		"all without a limit":        {[]float64{0, 0}, Storage{}, TooMany, "until it is full"},
 		"all alike":                  {[]float64{480, 480}, Storage{Deletes: 20}, Within, "deleted after 20 days"},
-		"half a day":                 {[]float64{12, 12}, Storage{Deletes: 1, Hours: 12}, TooFew, "deleted after 12 h"},
+		"half a day":                 {[]float64{12, 12}, Storage{Deletes: 1, Hours: 12}, tooFew, "deleted after 12 h"},
 		"one without a limit":        {[]float64{0, 480}, Storage{Shortest: 20}, TooMany, "until it is full, some after 20 days"},
-		"one without a limit, short": {[]float64{120, 0}, Storage{Shortest: 5}, TooFew, "until it is full, some after 5 days"},
+		"one without a limit, short": {[]float64{120, 0}, Storage{Shortest: 5}, tooFew, "until it is full, some after 5 days"},
 		"longer and shorter":         {[]float64{240, 960}, Storage{Deletes: 40, Shortest: 10}, TooMany, "deleted after 40 days, some after 10 days"},
-		"a day and a half, shortest": {[]float64{36, 480}, Storage{Deletes: 20, Shortest: 1.5}, TooFew, "deleted after 20 days, some after 1 day"},
+		"a day and a half, shortest": {[]float64{36, 480}, Storage{Deletes: 20, Shortest: 1.5}, tooFew, "deleted after 20 days, some after 1 day"},
 	} {
 		var s Storage
 		if s.Ages(x.hours); s != x.want {

@@ -22,10 +22,10 @@ const (
 	RightToLeft Direction = "Left"
 )
 
-// Margin is how far, in frame units, an anchor must have left a line before it
+// margin is how far, in frame units, an anchor must have left a line before it
 // can fire on it again; it keeps a person who sways on the line from firing at
 // every step.
-const Margin = 0.02
+const margin = 0.02
 
 // Share is the part of a box that must lie in an area for the object to be in it.
 const Share = 0.5
@@ -142,7 +142,7 @@ func (e *Engine) crosses(tr *track, o scene.Observation) []Hit {
 		}
 		fired = e.Rule.wants(scene.Side(a, b, from), scene.Side(a, b, here))
 	}
-	if e.Rule.Line.Distance(here) > Margin {
+	if e.Rule.Line.Distance(here) > margin {
 		tr.armed = true
 	} else if fired {
 		tr.armed = false

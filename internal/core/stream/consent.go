@@ -19,8 +19,8 @@ type Consent struct {
 // Given says whether there is one.
 func (c Consent) Given() bool { return c.Text != "" }
 
-// MaxConsent is how long a record of consent is at most, in characters.
-const MaxConsent = 500
+// maxConsent is how long a record of consent is at most, in characters.
+const maxConsent = 500
 
 // ParseConsent reads what a person typed as the ground of a consent.
 func ParseConsent(text string) (string, error) {
@@ -28,7 +28,7 @@ func ParseConsent(text string) (string, error) {
 	switch n := utf8.RuneCountInString(text); {
 	case n < 3:
 		return "", trouble.UserError("Say on what it rests: whose consent, of when, and where it is kept.")
-	case n > MaxConsent:
+	case n > maxConsent:
 		return "", trouble.UserError("Say it in 500 characters, and where the rest is kept.")
 	}
 	return text, nil

@@ -128,9 +128,9 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	}
 	out = append(out, judgeSound(f, w)...)
 	if f.Still != nil {
-		out = append(out, JudgePicture(*f.Still, w.Standing())...)
+		out = append(out, judgePicture(*f.Still, w.Standing())...)
 	}
-	out = append(out, JudgeGrounds(w.Accepted, w.Grounds)...)
+	out = append(out, judgeGrounds(w.Accepted, w.Grounds)...)
 	for _, p := range f.Profiles {
 		_, m, _ := f.Find(p.Token)
 		if m != nil {
@@ -155,9 +155,9 @@ func RateDiffers(declared, measured float64) bool {
 // OverLimit says whether a bit rate is more than a fifth over its limit.
 func OverLimit(limit, measured float64) bool { return measured > 1.2*limit }
 
-// KeysTooFar says whether key frames are further apart than MaxKeyEvery, with a
+// KeysTooFar says whether key frames are further apart than maxKeyEvery, with a
 // tenth of a second for what a measurement misses.
-func KeysTooFar(every time.Duration) bool { return every > MaxKeyEvery+100*time.Millisecond }
+func KeysTooFar(every time.Duration) bool { return every > maxKeyEvery+100*time.Millisecond }
 
 // Keys is how far key frames were apart: over says that they are further apart than that, since none
 // followed as long as it was played.

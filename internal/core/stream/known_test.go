@@ -56,7 +56,7 @@ func TestRolesAgainstAllPairs(t *testing.T) {
 			if best := at(record); p.Width*p.Height > best.Width*best.Height || p.Width*p.Height == best.Width*best.Height && p.FPS > best.FPS {
 				t.Fatalf("%+v is better than %+v", p, best)
 			}
-			if p.Token == record || p.Width < MinViewWidth || p.Kbps == 0 {
+			if p.Token == record || p.Width < minViewWidth || p.Kbps == 0 {
 				continue
 			}
 			if view == "" {

@@ -53,14 +53,14 @@ type Level struct {
 	PerMetre float64
 }
 
-// LevelsOf says of when the table below is.
-const LevelsOf = "EN 62676-4:2015"
+// levelsOf says of when the table below is.
+const levelsOf = "EN 62676-4:2015"
 
 // Levels of EN 62676-4:2015, table 1, from the least to the most.
 var Levels = []Level{{"monitor", 12.5}, {"detect", 25}, {"observe", 62.5}, {"recognise", 125}, {"identify", 250}, {"inspect", 1000}}
 
-// LevelFor is the highest level that so many pixels per metre reach; ok is false below all.
-func LevelFor(perMetre float64) (l Level, ok bool) {
+// levelFor is the highest level that so many pixels per metre reach; ok is false below all.
+func levelFor(perMetre float64) (l Level, ok bool) {
 	for _, x := range Levels {
 		if perMetre*(1+1e-9) >= x.PerMetre { // a billionth is the reckoning's own
 			l, ok = x, true
@@ -215,7 +215,7 @@ func (f Facts) Marked(codecs []string) Size {
 // Text words what the picture is good for at its lower edge, and what the next level takes.
 func (s Scale) Text() string {
 	has := s.At(1)
-	l, ok := LevelFor(has)
+	l, ok := levelFor(has)
 	text := fmt.Sprintf("At its lower edge %.0f pixels per metre", has)
 	if ok {
 		text += ": enough to " + l.Name
@@ -228,5 +228,5 @@ func (s Scale) Text() string {
 			break
 		}
 	}
-	return text + " (" + LevelsOf + ")."
+	return text + " (" + levelsOf + ")."
 }

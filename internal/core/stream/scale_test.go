@@ -23,10 +23,10 @@ func TestPixelsPerMetre(t *testing.T) {
 			t.Errorf("at %.3f: %.3f, want %.3f", row, got, want)
 		}
 	}
-	if l, ok := LevelFor(s.At(0.7)); !ok || l.Name != "observe" {
+	if l, ok := levelFor(s.At(0.7)); !ok || l.Name != "observe" {
 		t.Errorf("%+v", l)
 	}
-	if _, ok := LevelFor(12); ok {
+	if _, ok := levelFor(12); ok {
 		t.Error("12 reaches a level")
 	}
 	bands := s.Bands()
@@ -99,7 +99,7 @@ func TestTheScaleIsThatOfALens(t *testing.T) {
 			}
 			last = b.End
 			mid := (b.Top + b.End) / 2
-			if l, _ := LevelFor(s.At(mid)); l != b.Level {
+			if l, _ := levelFor(s.At(mid)); l != b.Level {
 				t.Fatalf("row %.3f has %.2f: in the band %q", mid, s.At(mid), b.Level.Name)
 			}
 		}

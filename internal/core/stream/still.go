@@ -219,8 +219,8 @@ func (p Pictures) Standing(now []ground.Ground) Pictures {
 	return out
 }
 
-// JudgeGrounds says which pictures were accepted on something that is otherwise now.
-func JudgeGrounds(accepted Pictures, now []ground.Ground) (out []finding.Finding) {
+// judgeGrounds says which pictures were accepted on something that is otherwise now.
+func judgeGrounds(accepted Pictures, now []ground.Ground) (out []finding.Finding) {
 	for _, light := range []Light{Day, Night} {
 		a := accepted[light]
 		changed := ground.Changed(a.Grounds, now)
@@ -234,8 +234,8 @@ func JudgeGrounds(accepted Pictures, now []ground.Ground) (out []finding.Finding
 	return out
 }
 
-// JudgePicture holds the last still against the one accepted in the same light.
-func JudgePicture(seen Seen, accepted Pictures) []finding.Finding {
+// judgePicture holds the last still against the one accepted in the same light.
+func judgePicture(seen Seen, accepted Pictures) []finding.Finding {
 	ev := []finding.Evidence{{Name: "Still", Value: fmt.Sprintf("%d × %d, sharpness %.2f, by %s", seen.Print.Size.Width, seen.Print.Size.Height, seen.Print.Sharp, seen.Print.LightOf()),
 		Via: "its still", At: seen.At}}
 	if seen.Print.Blank() {

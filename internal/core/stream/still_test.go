@@ -78,7 +78,7 @@ func TestAPictureIsHeldAgainstTheAcceptedOne(t *testing.T) {
 		code string
 	}{"as it was": {good, ""}, "turned": {PrintOf(scenery(2, warm)), "stream.moved"}, "covered": {PrintOf(scenery(1, flat)), "stream.blank"},
 		"out of focus": {soft, "stream.blurred"}, "by night, which nobody accepted": {PrintOf(scenery(2, grey)), ""}} {
-		all := JudgePicture(Seen{At: now, Print: x.p}, accepted)
+		all := judgePicture(Seen{At: now, Print: x.p}, accepted)
 		if len(all) > 1 || (len(all) == 1) != (x.code != "") || len(all) == 1 && (all[0].Code != x.code || len(all[0].Evidence) == 0) {
 			t.Errorf("%s: %+v", name, all)
 		}
@@ -120,7 +120,7 @@ func TestAnAcceptedPictureRestsOnWhatItShows(t *testing.T) {
 		"both lights fall":    {Pictures{Day: day, Night: day}, on("two", "b"), []string{"by day", "by night"}, ""},
 		"none accepted":       {nil, on("one", "a"), nil, "by day, nor by night"},
 	} {
-		found := JudgeGrounds(tc.accepted, tc.now)
+		found := judgeGrounds(tc.accepted, tc.now)
 		note, open := JudgeAccepted(tc.accepted)
 		text := ""
 		for _, f := range found {

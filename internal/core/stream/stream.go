@@ -126,15 +126,15 @@ const (
 	View   Role = "view"
 )
 
-// MinViewWidth is the least width of a view stream, in pixels.
-const MinViewWidth = 352
+// minViewWidth is the least width of a view stream, in pixels.
+const minViewWidth = 352
 
-// MaxKeyEvery is the longest time between key frames that passes, in seconds.
-const MaxKeyEvery = 2 * time.Second
+// maxKeyEvery is the longest time between key frames that passes, in seconds.
+const maxKeyEvery = 2 * time.Second
 
 // Roles picks the record stream, the best that a recorder can take: by size, then frame rate, then
 // H.264 or H.265 before JPEG, then bit rate; and the view stream, of least bit rate among those at
-// least MinViewWidth wide, and not the record stream. Empty tokens where none fits. codecs lists what
+// least minViewWidth wide, and not the record stream. Empty tokens where none fits. codecs lists what
 // the recorder takes; empty means that it isn't known yet.
 func Roles(profiles []Profile, codecs []string) (record, view string) {
 	var fit []Profile
@@ -147,7 +147,7 @@ func Roles(profiles []Profile, codecs []string) (record, view string) {
 		return "", ""
 	}
 	best := slices.MaxFunc(fit, better).Token
-	fit = slices.DeleteFunc(fit, func(p Profile) bool { return p.Token == best || p.Width < MinViewWidth })
+	fit = slices.DeleteFunc(fit, func(p Profile) bool { return p.Token == best || p.Width < minViewWidth })
 	if len(fit) > 0 {
 		view = slices.MinFunc(fit, cheaper).Token
 	}
@@ -195,13 +195,13 @@ func WhyRole(profiles []Profile, codecs []string, p Profile) string {
 	case len(codecs) > 0 && !slices.Contains(codecs, p.Codec):
 		return "The recorder doesn't take " + Pretty(p.Codec) + "."
 	case p.Token == record && view == "":
-		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide.", MinViewWidth)
+		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide.", minViewWidth)
 	case p.Token == record:
 		return "The best that the recorder takes: by size, then frame rate, coding and bit rate."
 	case p.Token == view:
-		return fmt.Sprintf("The one of least bit rate that is still at least %d wide.", MinViewWidth)
-	case p.Width < MinViewWidth:
-		return fmt.Sprintf("Narrower than %d: too small to look at.", MinViewWidth)
+		return fmt.Sprintf("The one of least bit rate that is still at least %d wide.", minViewWidth)
+	case p.Width < minViewWidth:
+		return fmt.Sprintf("Narrower than %d: too small to look at.", minViewWidth)
 	}
 	return "Another gives the recorder more, and a cheaper one does to look at."
 }

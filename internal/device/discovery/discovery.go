@@ -47,9 +47,9 @@ func newProbe() []byte {
 	return fmt.Appendf(nil, probe, uuid.NewString())
 }
 
-// ParseMatch reads a ProbeMatches datagram (WS-Discovery, April 2005, section
+// parseMatch reads a ProbeMatches datagram (WS-Discovery, April 2005, section
 // 5.3). Text is cleaned and cut; entities aren't expanded.
-func ParseMatch(data []byte) (Match, error) {
+func parseMatch(data []byte) (Match, error) {
 	var m Match
 	d := xml.NewDecoder(bytes.NewReader(data[:min(len(data), maxAnswer)]))
 	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
@@ -256,7 +256,7 @@ func gather(ctx context.Context, conn *net.UDPConn, way identity.Way, wait time.
 			}
 			continue
 		}
-		m, err := ParseMatch(buf[:n])
+		m, err := parseMatch(buf[:n])
 		if err != nil {
 			continue
 		}

@@ -15,7 +15,7 @@ import (
 const match = `<?xml version="1.0"?><e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"><e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:AB-1</a:Address></a:EndpointReference><d:Scopes>onvif://www.onvif.org/hardware/OTV%20412 onvif://www.onvif.org/name/Otter%3Cb%3E</d:Scopes><d:XAddrs>http://192.0.2.1:8080/onvif/device_service http://127.40.1.11/x</d:XAddrs></d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`
 
 func TestParseMatch(t *testing.T) {
-	m, err := ParseMatch([]byte(match))
+	m, err := parseMatch([]byte(match))
 	if err != nil || m.UUID != "ab-1" || len(m.Scopes) != 2 || len(m.XAddrs) != 2 {
 		t.Fatalf("%+v %v", m, err)
 	}
@@ -25,13 +25,13 @@ func TestParseMatch(t *testing.T) {
 	}
 	// Cut anywhere after its identity, it is still a match; before, it is none.
 	for n := range len(match) {
-		m, err := ParseMatch([]byte(match[:n]))
+		m, err := parseMatch([]byte(match[:n]))
 		if err == nil && m.UUID != "ab-1" {
 			t.Fatalf("cut at %d: %+v", n, m)
 		}
 	}
 	for _, bad := range []string{"", "hello", "<a/>", strings.Repeat("<a>", 5000), strings.Replace(match, "ProbeMatch>", "Probe>", -1)} {
-		if m, err := ParseMatch([]byte(bad)); err == nil {
+		if m, err := parseMatch([]byte(bad)); err == nil {
 			t.Errorf("%.30q: %+v", bad, m)
 		}
 	}
@@ -41,7 +41,7 @@ func FuzzParseMatch(f *testing.F) {
 	f.Add([]byte(match))
 	f.Add([]byte(match[:400]))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		m, err := ParseMatch(data)
+		m, err := parseMatch(data)
 		if err == nil && (m.UUID == "" || len(m.Scopes) > 64 || len(m.XAddrs) > 8) {
 			t.Errorf("%+v", m)
 		}

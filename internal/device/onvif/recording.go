@@ -13,12 +13,12 @@ import (
 )
 
 const (
-	// RecordingNS, ReceiverNS and SearchNS are the services of what records over a network (ONVIF
+	// recordingNS, ReceiverNS and SearchNS are the services of what records over a network (ONVIF
 	// Recording Control, Receiver and Recording Search).
-	RecordingNS = "http://www.onvif.org/ver10/recording/wsdl"
+	recordingNS = "http://www.onvif.org/ver10/recording/wsdl"
 	ReceiverNS  = "http://www.onvif.org/ver10/receiver/wsdl"
-	SearchNS    = "http://www.onvif.org/ver10/search/wsdl"
-	ReplayNS    = "http://www.onvif.org/ver10/replay/wsdl"
+	searchNS    = "http://www.onvif.org/ver10/search/wsdl"
+	replayNS    = "http://www.onvif.org/ver10/replay/wsdl"
 )
 
 // maxRecordings is how many recordings, jobs and receivers are read.
@@ -27,7 +27,7 @@ const maxRecordings = 512
 // RecordsOthers says whether a device records what others send: it has receivers, as a camera that
 // keeps its own pictures hasn't.
 func RecordsOthers(services map[string]string) bool {
-	return services[RecordingNS] != "" && services[ReceiverNS] != ""
+	return services[recordingNS] != "" && services[ReceiverNS] != ""
 }
 
 // RecordingLimits is what a recorder says that it can hold (Recording Control, 5.23,
@@ -47,7 +47,7 @@ func (c *Client) RecordingLimits(ctx context.Context, services map[string]string
 		r, err := c.call(ctx, services[ns], ns, "GetServiceCapabilities", `<GetServiceCapabilities xmlns="`+ns+`"/>`, CallLimit)
 		return r.at("Capabilities"), err
 	}
-	r, err := ask(RecordingNS)
+	r, err := ask(recordingNS)
 	if err != nil {
 		return l, err
 	}
@@ -81,7 +81,7 @@ type Recording struct {
 
 // Recordings lists what a device has (GetRecordings; Recording Control, 5.11).
 func (c *Client) Recordings(ctx context.Context, services map[string]string) (out []Recording, err error) {
-	r, err := c.call(ctx, services[RecordingNS], RecordingNS, "GetRecordings", `<GetRecordings xmlns="`+RecordingNS+`"/>`, CallLimit)
+	r, err := c.call(ctx, services[recordingNS], recordingNS, "GetRecordings", `<GetRecordings xmlns="`+recordingNS+`"/>`, CallLimit)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (c *Client) do(ctx context.Context, services map[string]string, ns, op, inn
 
 // CreateRecording makes a recording and gives its token (Recording Control, 5.7).
 func (c *Client) CreateRecording(ctx context.Context, services map[string]string, x Recording) (token string, err error) {
-	r, err := c.do(ctx, services, RecordingNS, "CreateRecording", x.configuration())
+	r, err := c.do(ctx, services, recordingNS, "CreateRecording", x.configuration())
 	if token = r.str("RecordingToken"); err == nil && token == "" {
 		err = c.untoken("CreateRecording")
 	}
@@ -130,13 +130,13 @@ func (c *Client) untoken(op string) error {
 // SetRecording changes what a recording says of its source, and how long it is kept (Recording
 // Control, 5.9).
 func (c *Client) SetRecording(ctx context.Context, services map[string]string, x Recording) error {
-	_, err := c.do(ctx, services, RecordingNS, "SetRecordingConfiguration", element("RecordingToken", x.Token)+x.configuration())
+	_, err := c.do(ctx, services, recordingNS, "SetRecordingConfiguration", element("RecordingToken", x.Token)+x.configuration())
 	return err
 }
 
 // DeleteRecording deletes a recording with all that it holds (Recording Control, 5.8).
 func (c *Client) DeleteRecording(ctx context.Context, services map[string]string, token string) error {
-	_, err := c.do(ctx, services, RecordingNS, "DeleteRecording", element("RecordingToken", token))
+	_, err := c.do(ctx, services, recordingNS, "DeleteRecording", element("RecordingToken", token))
 	return err
 }
 
@@ -148,7 +148,7 @@ type Job struct {
 
 // Jobs lists what a device does (GetRecordingJobs; Recording Control, 5.16).
 func (c *Client) Jobs(ctx context.Context, services map[string]string) (out []Job, err error) {
-	r, err := c.do(ctx, services, RecordingNS, "GetRecordingJobs", "")
+	r, err := c.do(ctx, services, recordingNS, "GetRecordingJobs", "")
 	for _, n := range first(r.all("JobItem")) {
 		cfg := n.at("JobConfiguration")
 		out = append(out, Job{Token: n.str("JobToken"), Recording: cfg.str("RecordingToken"), Receiver: cfg.str("Source", "SourceToken", "Token"),
@@ -160,7 +160,7 @@ func (c *Client) Jobs(ctx context.Context, services map[string]string) (out []Jo
 // CreateJob has a recording filled from a receiver.
 func (c *Client) CreateJob(ctx context.Context, services map[string]string, j Job) (token string, err error) {
 	mode := map[bool]string{true: "Active", false: "Idle"}[j.Active]
-	r, err := c.do(ctx, services, RecordingNS, "CreateRecordingJob", `<JobConfiguration xmlns:tt="`+schemaNS+`">`+tt("RecordingToken", j.Recording)+tt("Mode", mode)+tt("Priority", "1")+
+	r, err := c.do(ctx, services, recordingNS, "CreateRecordingJob", `<JobConfiguration xmlns:tt="`+schemaNS+`">`+tt("RecordingToken", j.Recording)+tt("Mode", mode)+tt("Priority", "1")+
 		`<tt:Source><tt:SourceToken Type="http://www.onvif.org/ver10/schema/Receiver">`+tt("Token", j.Receiver)+`</tt:SourceToken></tt:Source></JobConfiguration>`)
 	if token = r.str("JobToken"); err == nil && token == "" {
 		err = c.untoken("CreateRecordingJob")
@@ -170,7 +170,7 @@ func (c *Client) CreateJob(ctx context.Context, services map[string]string, j Jo
 
 // DeleteJob ends a job (Recording Control, 5.15).
 func (c *Client) DeleteJob(ctx context.Context, services map[string]string, token string) error {
-	_, err := c.do(ctx, services, RecordingNS, "DeleteRecordingJob", element("JobToken", token))
+	_, err := c.do(ctx, services, recordingNS, "DeleteRecordingJob", element("JobToken", token))
 	return err
 }
 
@@ -179,7 +179,7 @@ type JobState struct{ State, Trouble string }
 
 // JobState asks for how a job stands: the worst of its tracks counts.
 func (c *Client) JobState(ctx context.Context, services map[string]string, token string) (s JobState, err error) {
-	r, err := c.do(ctx, services, RecordingNS, "GetRecordingJobState", element("JobToken", token))
+	r, err := c.do(ctx, services, recordingNS, "GetRecordingJobState", element("JobToken", token))
 	if err != nil {
 		return s, err
 	}
@@ -294,10 +294,10 @@ func (c *Client) DeleteReceiver(ctx context.Context, services map[string]string,
 // RecordedSince asks for the time of the oldest recording (GetRecordingSummary; Recording Search,
 // 5.2); the zero time where there is none, or it doesn't tell.
 func (c *Client) RecordedSince(ctx context.Context, services map[string]string) (time.Time, error) {
-	if services[SearchNS] == "" {
+	if services[searchNS] == "" {
 		return time.Time{}, nil
 	}
-	r, err := c.do(ctx, services, SearchNS, "GetRecordingSummary", "")
+	r, err := c.do(ctx, services, searchNS, "GetRecordingSummary", "")
 	if err != nil || r.num("Summary", "NumberRecordings") == 0 {
 		return time.Time{}, untold(err)
 	}
@@ -308,7 +308,7 @@ func (c *Client) RecordedSince(ctx context.Context, services map[string]string) 
 // ReplayURI asks for the RTSP address at which a recording is played back (GetReplayUri; Replay
 // Control, 5.2).
 func (c *Client) ReplayURI(ctx context.Context, services map[string]string, recording string) (string, error) {
-	r, err := c.do(ctx, services, ReplayNS, "GetReplayUri", `<StreamSetup xmlns:tt="`+schemaNS+
+	r, err := c.do(ctx, services, replayNS, "GetReplayUri", `<StreamSetup xmlns:tt="`+schemaNS+
 		`"><tt:Stream>RTP-Unicast</tt:Stream><tt:Transport><tt:Protocol>RTSP</tt:Protocol></tt:Transport></StreamSetup>`+element("RecordingToken", recording))
 	return r.str("Uri"), err
 }

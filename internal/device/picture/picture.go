@@ -14,10 +14,10 @@ import (
 // Bounds of a picture that is decoded.
 const (
 	MostBytes  = 4 << 20
-	MostPixels = 34_000_000 // 8K is 33,177,600
-	// MostWork is how many pixels a progressive picture has times the scans in which they come: each
+	mostPixels = 34_000_000 // 8K is 33,177,600
+	// mostWork is how many pixels a progressive picture has times the scans in which they come: each
 	// scan goes over all of them, and all are held until the last.
-	MostWork = 120_000_000
+	mostWork = 120_000_000
 	// mostProgressive is how many pixels a progressive picture has: its coefficients take six bytes each.
 	mostProgressive = 12_600_000
 	mostScans       = 64
@@ -97,7 +97,7 @@ func (s Size) check() error {
 	switch {
 	case pixels == 0 || s.Scans == 0:
 		return fmt.Errorf("%w: it shows nothing", ErrPicture)
-	case pixels > MostPixels, s.Progressive && pixels > mostProgressive, pixels*s.Scans > MostWork:
+	case pixels > mostPixels, s.Progressive && pixels > mostProgressive, pixels*s.Scans > mostWork:
 		return fmt.Errorf("%w: %d × %d in %d scans", ErrPicture, s.Width, s.Height, s.Scans)
 	}
 	return nil

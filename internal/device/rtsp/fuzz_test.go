@@ -71,7 +71,7 @@ func FuzzAnswer(f *testing.F) {
 				t.Fatalf("a body of %d bytes", len(res.body))
 			}
 			_ = c.challenged(res)
-			_, _ = ParseSDP(res.body)
+			_, _ = parseSDP(res.body)
 		}
 	})
 }

@@ -361,12 +361,12 @@ func spanOf(p stream.Profile, length time.Duration) span {
 
 // MostOf is how long measuring a profile takes at the most.
 func MostOf(p stream.Profile, length time.Duration) time.Duration {
-	return spanOf(p, length).most + StepLimit
+	return spanOf(p, length).most + stepLimit
 }
 
 func measure(ctx context.Context, host dial.Host, uri string, login Login, length span, play func(*Conn, Track) error) (stream.Measured, error) {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, length.most+4*StepLimit)
+	ctx, cancel := context.WithTimeout(ctx, length.most+4*stepLimit)
 	defer cancel()
 	c, err := Open(ctx, host, uri, login)
 	if err != nil {
@@ -404,7 +404,7 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 		return out
 	}
 	playing := time.Now()
-	for end := playing.Add(length.most + StepLimit); time.Now().Before(end); {
+	for end := playing.Add(length.most + stepLimit); time.Now().Before(end); {
 		track, raw, err := c.Next()
 		if err != nil {
 			return result(), m.nothing(c, playing, notes, err)
@@ -417,7 +417,7 @@ func measure(ctx context.Context, host dial.Host, uri string, login Login, lengt
 		if m.enough(length) {
 			return result(), nil
 		}
-		if m.frames == 0 && time.Since(playing) > length.least+StepLimit {
+		if m.frames == 0 && time.Since(playing) > length.least+stepLimit {
 			break
 		}
 	}

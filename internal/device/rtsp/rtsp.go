@@ -27,7 +27,7 @@ import (
 
 // Limits of one conversation.
 const (
-	StepLimit = 5 * time.Second // one request, or silence while playing
+	stepLimit = 5 * time.Second // one request, or silence while playing
 	// nonceLife is how long a nonce is used. An older one is likely to be dead, and a
 	// camera may count its use as a wrong password: a request without credentials, which
 	// counts nowhere, asks for a new one first.
@@ -212,7 +212,7 @@ func (c *Conn) do(method, target, extra string) (*response, error) {
 
 // once sends a request and reads the response.
 func (c *Conn) once(method, target, extra string) (*response, error) {
-	_ = c.conn.SetDeadline(time.Now().Add(StepLimit))
+	_ = c.conn.SetDeadline(time.Now().Add(stepLimit))
 	if _, err := io.WriteString(c.conn, c.request(method, target, extra)); err != nil {
 		return nil, c.lost(method, err)
 	}
@@ -344,7 +344,7 @@ func sessionOf(header string) string {
 	return strings.TrimSpace(id)
 }
 
-// Packet waits for the next RTP packet of the picture; silence longer than StepLimit
+// Packet waits for the next RTP packet of the picture; silence longer than stepLimit
 // is a stall.
 func (c *Conn) Packet() ([]byte, error) {
 	for {
@@ -356,19 +356,19 @@ func (c *Conn) Packet() ([]byte, error) {
 }
 
 // Next waits for the next RTP packet, of the picture, of its sound or of metadata, and says which;
-// silence longer than StepLimit is a stall.
+// silence longer than stepLimit is a stall.
 func (c *Conn) Next() (track int, data []byte, err error) {
 	if c.came != nil {
 		return c.nextDatagram()
 	}
 	if c.udp != nil {
-		data, err := c.udp.read(c.host.Addr, time.Now().Add(StepLimit))
+		data, err := c.udp.read(c.host.Addr, time.Now().Add(stepLimit))
 		if err != nil {
 			return 0, nil, c.stalled(err)
 		}
 		return Picture, data, nil
 	}
-	for end := time.Now().Add(StepLimit); ; {
+	for end := time.Now().Add(stepLimit); ; {
 		if !time.Now().Before(end) { // what isn't a packet keeps nobody waiting
 			return 0, nil, c.stalled(os.ErrDeadlineExceeded)
 		}
@@ -491,7 +491,7 @@ func (c *Conn) KeepAlive() error {
 }
 
 func (c *Conn) keepAlive() error {
-	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
+	_ = c.conn.SetWriteDeadline(time.Now().Add(stepLimit))
 	_, err := io.WriteString(c.conn, c.request("GET_PARAMETER", c.aggregate(), ""))
 	return err
 }

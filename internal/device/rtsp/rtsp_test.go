@@ -115,7 +115,7 @@ func TestAStallIsSaidAsOne(t *testing.T) {
 	})
 	begun := time.Now()
 	m := Measure(context.Background(), host, stream.Profile{Token: "main", URI: uri}, Login{Username: "u", Password: "p"}, time.Second)
-	if !strings.Contains(m.Trouble, "it stalled") || time.Since(begun) > 2*StepLimit {
+	if !strings.Contains(m.Trouble, "it stalled") || time.Since(begun) > 2*stepLimit {
 		t.Errorf("after %v: %+v", time.Since(begun), m)
 	}
 }
@@ -128,7 +128,7 @@ func TestParseSDPLeniently(t *testing.T) {
 		{"no o, s, t and odd order", "m=audio 0 RTP/AVP 0\nb=AS:64\nm=video 0 RTP/AVP 97\nb=AS:512\na=control:x\na=rtpmap:97 h265/90000\n", "H265"},
 		{"JPEG by its static type", "m=video 0 RTP/AVP 26\r\na=control:y\r\n", "JPEG"},
 	} {
-		tr, err := ParseSDP([]byte(tc.sdp))
+		tr, err := parseSDP([]byte(tc.sdp))
 		if err != nil || tr.Codec != tc.codec || tr.Clock != 90000 || tr.Control == "" {
 			t.Errorf("%s: %+v %v", tc.name, tr, err)
 		}
@@ -139,7 +139,7 @@ func FuzzParseSDP(f *testing.F) {
 	f.Add([]byte("m=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=fmtp:96 sprop-parameter-sets=Z2QAH6w=,aO48\r\n"))
 	f.Add([]byte("m=video 0 RTP/AVP 26\n"))
 	f.Fuzz(func(t *testing.T, body []byte) {
-		if tr, err := ParseSDP(body); err == nil && (tr.Codec == "" || tr.Clock <= 0) {
+		if tr, err := parseSDP(body); err == nil && (tr.Codec == "" || tr.Clock <= 0) {
 			t.Errorf("%+v", tr)
 		}
 	})
@@ -377,7 +377,7 @@ func TestASizeIsReadWhereItIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	described, err := ParseSDP([]byte("m=video 0 RTP/AVP 96\r\na=rtpmap:96 H265/90000\r\na=fmtp:96 sprop-vps=QAE=;sprop-sps=" + base64.StdEncoding.EncodeToString(sps265) + "\r\n"))
+	described, err := parseSDP([]byte("m=video 0 RTP/AVP 96\r\na=rtpmap:96 H265/90000\r\na=fmtp:96 sprop-vps=QAE=;sprop-sps=" + base64.StdEncoding.EncodeToString(sps265) + "\r\n"))
 	if err != nil {
 		t.Fatal(err)
 	}

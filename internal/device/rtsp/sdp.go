@@ -36,7 +36,7 @@ func (c *Conn) describe(extra string) (Track, error) {
 	if err != nil {
 		return Track{}, err
 	}
-	t, err := ParseSDP(res.body)
+	t, err := parseSDP(res.body)
 	if err != nil {
 		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
 	}
@@ -150,9 +150,9 @@ const metadata = "VND.ONVIF.METADATA"
 // ErrSDP is returned for a description without video.
 var ErrSDP = errors.New("it describes no video")
 
-// ParseSDP reads a session description leniently: cameras leave out v=, o=, s= and
+// parseSDP reads a session description leniently: cameras leave out v=, o=, s= and
 // t= or put lines out of order, which a strict parser refuses.
-func ParseSDP(body []byte) (Track, error) {
+func parseSDP(body []byte) (Track, error) {
 	clean := []string{"v=0", "o=- 0 0 IN IP4 0.0.0.0", "s=-", "t=0 0"}
 	for _, line := range strings.FieldsFunc(string(body), func(r rune) bool { return r == '\r' || r == '\n' }) {
 		if strings.HasPrefix(line, "m=") || strings.HasPrefix(line, "a=") {

@@ -74,7 +74,7 @@ func (c *Conn) PlaySound(t Track) error {
 
 // Say sends one packet of sound to the speaker.
 func (c *Conn) Say(raw []byte) error {
-	_ = c.conn.SetWriteDeadline(time.Now().Add(StepLimit))
+	_ = c.conn.SetWriteDeadline(time.Now().Add(stepLimit))
 	head := []byte{'$', c.speaks(), byte(len(raw) >> 8), byte(len(raw))}
 	if _, err := c.conn.Write(append(head, raw...)); err != nil {
 		return c.lost("talking", err)

@@ -160,7 +160,7 @@ func (c *Conn) pump(p *pair, track int) {
 
 // nextDatagram waits for the next packet of any track.
 func (c *Conn) nextDatagram() (int, []byte, error) {
-	limit := time.NewTimer(StepLimit)
+	limit := time.NewTimer(stepLimit)
 	defer limit.Stop()
 	select {
 	case d := <-c.came:

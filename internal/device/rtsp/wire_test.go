@@ -103,7 +103,7 @@ func TestNoPictureIsToldWithWhatCame(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			m, took := plays(t, x.description, x.transport, x.send)
-			if !strings.Contains(m.Trouble, x.says) || m.Frames != 0 || took > 2*StepLimit {
+			if !strings.Contains(m.Trouble, x.says) || m.Frames != 0 || took > 2*stepLimit {
 				t.Errorf("after %s: %+v, want %q", took, m, x.says)
 			}
 		})

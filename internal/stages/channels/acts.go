@@ -164,7 +164,7 @@ func planPlace(now time.Time, s *act.Seen, x Spot) (act.Planned, error) {
 	if holder, slot, ok := s.HolderOf(of); ok && slot != nil {
 		return nothing("Channel %d of %s holds %s already.", slot.Number, holder.Place, of.Place), nil
 	}
-	f, w := FactsOn(s.Snapshot, of, rec)
+	f, w := factsOn(s.Snapshot, of, rec)
 	w.Channel = x.Channel
 	changes, limit := new(channel.Planner).On(now, f, w)
 	p := act.Planned{Title: fmt.Sprintf("Channel %d of %s", x.Channel, rec.Place), Says: fmt.Sprintf("%s doesn't go on %s: %s.", of.Place, rec.Place, limit)}
@@ -240,7 +240,7 @@ func planProposed(now time.Time, s *act.Seen, x Proposed) (p act.Planned, err er
 		if !ok {
 			continue // it went from the site meanwhile, and what was planned for it with it
 		}
-		f, w := FactsOn(s.Snapshot, of, rec)
+		f, w := factsOn(s.Snapshot, of, rec)
 		w.Channel = taken[of.ID].Channel
 		changes, why := planner.On(now, f, w)
 		if why != "" {
@@ -343,7 +343,7 @@ func (Retired) Devices() []int64 { return nil }
 
 // readOthers reads the other recorders just now.
 func (c *Stage) readOthers(ctx context.Context, call *act.Call, x *Retired) (err error) {
-	x.silent, err = ReadOthers(ctx, c.Services, call.Site.ID, x.ID)
+	x.silent, err = readOthers(ctx, c.Services, call.Site.ID, x.ID)
 	return err
 }
 

@@ -147,7 +147,7 @@ func planned(s *site.Snapshot, of site.Source, held channel.Facts) (f channel.Fa
 	if !there || to.Cascade != nil {
 		return f, w, false
 	}
-	f, w = FactsOn(s, of, to)
+	f, w = factsOn(s, of, to)
 	return f, w, true
 }
 

@@ -70,8 +70,8 @@ func placingOf(s *site.Snapshot, of site.Source, bins []channel.Bin) (p channel.
 	return p, true
 }
 
-// FactsOn is Facts of a view as if one recorder, and no other, were to hold it.
-func FactsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts, channel.Wishes) {
+// factsOn is Facts of a view as if one recorder, and no other, were to hold it.
+func factsOn(s *site.Snapshot, of site.Source, rec store.Device) (channel.Facts, channel.Wishes) {
 	f, w := Facts(s, of)
 	f.Planned, f.Slot, f.Recorder, f.Trouble = rec.Place, nil, nil, s.RecorderTrouble(rec.ID)
 	f.Others = s.HeldBeside(of, rec.ID)
@@ -116,7 +116,7 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 	numbers, order := table.Succession(wishes)
 	var plan channel.Planner
 	for _, i := range order {
-		f, w := FactsOn(s, sources[i], to)
+		f, w := factsOn(s, sources[i], to)
 		w.Channel = numbers[i]
 		t := Taken{Source: sources[i]}
 		t.Changes, t.Why = channel.Succeeds(plan.Next(now, f, w), f, w, wishes[i], from.Place, to.Place)
@@ -129,8 +129,8 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 // waits for the page.
 const retireReads = 3 * time.Second
 
-// ReadOthers reads the other recorders of a site just now; it says which of them couldn't be read.
-func ReadOthers(ctx context.Context, k stages.Services, siteID, than int64) (silent map[int64]bool, err error) {
+// readOthers reads the other recorders of a site just now; it says which of them couldn't be read.
+func readOthers(ctx context.Context, k stages.Services, siteID, than int64) (silent map[int64]bool, err error) {
 	s, err := site.Load(ctx, k.Store, siteID, []int64{})
 	if err != nil {
 		return nil, err

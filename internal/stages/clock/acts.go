@@ -35,7 +35,7 @@ func (k *Stage) watch(ctx context.Context, c *act.Call, x *Watched) error {
 		return err
 	}
 	x.place = of.Place
-	x.until, err = k.Watch(ctx, of, WatchEvery, WatchMost)
+	x.until, err = k.Watch(ctx, of, watchEvery, watchMost)
 	return err
 }
 

@@ -123,10 +123,10 @@ func (k *Stage) StillHolds(ctx context.Context, v *engine.Visit, c store.Change)
 	return holds, says, nil
 }
 
-// Watching is how a clock is watched: a reading every WatchEvery, WatchMost of them.
+// Watching is how a clock is watched: a reading every watchEvery, watchMost of them.
 const (
-	WatchEvery = 5 * time.Second
-	WatchMost  = 12
+	watchEvery = 5 * time.Second
+	watchMost  = 12
 )
 
 // Watch reads a camera's clock again and again for a minute, as finely as it can be: its drift

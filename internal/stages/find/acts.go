@@ -236,18 +236,18 @@ func ours(ctx context.Context, c *act.Call, x Ours) (act.Kept, error) {
 		Detail: of.Place + ": at " + x.At.String(), Judge: only}, c.Store.SetOurs(ctx, c.Site.ID, all)
 }
 
-// SeenOf is a sighting with the device that it is kept of.
-type SeenOf struct {
+// seenOf is a sighting with the device that it is kept of.
+type seenOf struct {
 	identity.Sighting
 	Device store.Device
 }
 
 // SeenAt is what was seen at each address.
-func SeenAt(s *site.Snapshot) map[netip.Addr]SeenOf {
-	out := map[netip.Addr]SeenOf{}
+func SeenAt(s *site.Snapshot) map[netip.Addr]seenOf {
+	out := map[netip.Addr]seenOf{}
 	for _, d := range s.Devices {
 		if x, ok := facts.Seen.Of(s, d.ID); ok {
-			out[x.Address] = SeenOf{x, d}
+			out[x.Address] = seenOf{x, d}
 		}
 	}
 	return out

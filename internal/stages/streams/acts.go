@@ -431,7 +431,7 @@ type Acceptance struct {
 
 // ReadForm reads the picture that comes along, where one does.
 func (x *Acceptance) ReadForm(f act.Form) error {
-	file, _, err := f.File("picture", MaxShown)
+	file, _, err := f.File("picture", maxShown)
 	x.Shot = file.Data
 	return err
 }
@@ -444,8 +444,8 @@ func (x Acceptance) Check() error {
 	return nil
 }
 
-// MaxShown is how large a picture may be that a browser took of what it shows, in bytes.
-const MaxShown = 2 << 20
+// maxShown is how large a picture may be that a browser took of what it shows, in bytes.
+const maxShown = 2 << 20
 
 // takeShot fetches the picture, or checks the one that was sent.
 func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error {
@@ -456,7 +456,7 @@ func (t *Stage) takeShot(ctx context.Context, c *act.Call, x *Acceptance) error 
 	if err := x.Other(of); err != nil {
 		return err
 	}
-	if len(x.Shot) > MaxShown {
+	if len(x.Shot) > maxShown {
 		return act.Wrong("picture", "That picture is larger than 2 MB.")
 	}
 	x.of, x.on = of, t.Engine.Grounds(ground.Picture, s, of)

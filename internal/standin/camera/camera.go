@@ -24,7 +24,7 @@ import (
 // Ports of every stand-in camera on its own address.
 const (
 	HTTPPort    = 8080
-	TLSPort     = 8443
+	tlsPort     = 8443
 	RTSPPort    = 8554
 	RTSPSPort   = 8322
 	ControlPort = 8099
@@ -446,7 +446,7 @@ func (c *Camera) setLight(w http.ResponseWriter, r *http.Request) {
 
 func (c *Camera) url(path string) string {
 	if c.cfg.Manners.TLS {
-		return fmt.Sprintf("https://%s:%d%s", c.At(), TLSPort, path)
+		return fmt.Sprintf("https://%s:%d%s", c.At(), tlsPort, path)
 	}
 	return fmt.Sprintf("http://%s:%d%s", c.At(), HTTPPort, path)
 }

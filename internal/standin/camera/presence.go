@@ -30,7 +30,7 @@ func (c *Camera) up() error {
 	ports := map[int]http.Handler{HTTPPort: c.web(), ControlPort: control}
 	if c.cfg.Manners.TLS {
 		delete(ports, HTTPPort)
-		ports[TLSPort] = c.web()
+		ports[tlsPort] = c.web()
 	}
 	if c.cfg.Manners.RTSPOnly {
 		delete(ports, HTTPPort)
@@ -94,7 +94,7 @@ func (c *Camera) listen(ctx context.Context, at netip.Addr, ports map[int]http.H
 		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: wire.Silent,
 			BaseContext: func(net.Listener) context.Context { return ctx }}
 		serve := func() error { return srv.Serve(l) }
-		if port == TLSPort {
+		if port == tlsPort {
 			tls, err := c.certificate()
 			if err != nil {
 				return err

@@ -69,9 +69,6 @@ func Selected(c *echo.Context) (sel store.Selection, asked string, err error) {
 	return sel, asked, nil
 }
 
-// MaxSelected is how many rows an act takes that isn't a run: all of the largest site.
-const MaxSelected = 10000
-
 // MaxPicks is how many cameras can be named one by one; more are named by a filter.
 const MaxPicks = 1000
 
