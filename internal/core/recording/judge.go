@@ -424,6 +424,25 @@ func Propose(_ time.Time, f Facts, w Wishes) []finding.Change {
 		Args: map[string]string{"channel": fmt.Sprint(f.Channel), "plan": encode(w.Plan), "old_plan": encode(*f.Slot.Plan)}}}
 }
 
+// Hinders is why the chosen plan can't be written to the channel now, in words that go after the camera's name; idle: the
+// channel keeps by it already. Both are empty where Propose writes it.
+func (f Facts) Hinders(w Wishes) (why []string, idle bool) {
+	switch {
+	case f.Slot == nil:
+		return []string{"no channel holds it yet; the plan is chosen, and is proposed once it is placed"}, false
+	case f.Slot.Plan == nil:
+		return []string{f.Recorder + " doesn't tell what it keeps, and takes no plan from here"}, false
+	case f.Slot.Plan.Equal(w.Plan):
+		return nil, true
+	}
+	for _, p := range f.Problems(w.Plan, true) {
+		if p.Never {
+			why = append(why, strings.TrimSuffix(p.Sentence, "."))
+		}
+	}
+	return why, false
+}
+
 // encode is a plan as a change's argument.
 func encode(p Plan) string {
 	b, err := json.Marshal(p)

@@ -137,20 +137,15 @@ func planWrite(now time.Time, s *act.Seen, x Write) (p act.Planned, err error) {
 		f, w := facts.ForRecording(s.Snapshot, of)
 		changes := recording.Propose(now, f, w)
 		p.Add(of, changes)
-		switch {
-		case len(changes) > 0:
-		case f.Slot == nil:
-			p.Refuse(of.Place, "no channel holds it yet; the plan is chosen, and is proposed once it is placed")
-		case f.Slot.Plan == nil:
-			p.Refuse(of.Place, f.Recorder+" doesn't tell what it keeps, and takes no plan from here")
-		case f.Slot.Plan.Equal(w.Plan):
+		if len(changes) > 0 {
+			continue
+		}
+		why, idle := f.Hinders(w)
+		if idle {
 			p.Idle++
-		default:
-			for _, q := range f.Problems(w.Plan, true) {
-				if q.Never {
-					p.Cant = append(p.Cant, of.Place+": "+q.Sentence)
-				}
-			}
+		}
+		for _, why := range why {
+			p.Refuse(of.Place, why)
 		}
 	}
 	p.Title = x.Name + " on " + act.Count(len(p.Of), "channel")
