@@ -3,10 +3,8 @@ package stream
 import (
 	"fmt"
 	"math"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // Size of a picture, in pixels.
@@ -30,6 +28,11 @@ type Options struct {
 	MaxGOP  int       `json:"max_gop,omitempty"`
 	MinKbps int       `json:"min_kbps,omitempty"`
 	MaxKbps int       `json:"max_kbps,omitempty"`
+
+	Levels     []string `json:"levels,omitempty"`   // of the codec, as "Main" and "High"
+	Constant   bool     `json:"constant,omitempty"` // its bit rate can be constant
+	MinQuality float64  `json:"min_quality,omitempty"`
+	MaxQuality float64  `json:"max_quality,omitempty"`
 }
 
 // Encoder is how a video encoder is set.
@@ -37,23 +40,75 @@ type Encoder struct {
 	Token string // of its VideoEncoderConfiguration
 	Codec string
 	Size
-	FPS  float64
-	Kbps int
-	GOP  int // frames from key frame to key frame; 0 where every picture is one
+	FPS  float64 // 0: it tells no limit
+	Kbps int     // 0: it tells no limit
+	GOP  int     // frames from key frame to key frame; 0 where every picture is one
+	Fine
 }
+
+// Fine is what not every device tells of an encoder; its zero values aren't told.
+type Fine struct {
+	Rate    Rating  `json:"rate,omitempty"`
+	Quality float64 `json:"quality,omitempty"` // on the device's own scale
+	Level   string  `json:"level,omitempty"`   // profile of the codec: "Baseline", "Main", "High" (tt:VideoEncodingProfiles)
+}
+
+// Rating is what an encoder's bit rate is; the zero Rating isn't told.
+type Rating string
+
+// Kinds of bit rate (tt:VideoRateControl2, ConstantBitRate).
+const (
+	Constant Rating = "constant" // the limit is what it sends
+	Variable Rating = "variable" // the limit is the most that it sends
+)
 
 // Set is how the profile's encoder is set.
 func (p Profile) Set() Encoder {
-	return Encoder{Token: p.Encoder, Codec: p.Codec, Size: Size{p.Width, p.Height}, FPS: p.FPS, Kbps: p.Kbps, GOP: p.GOP}
+	return Encoder{Token: p.Encoder, Codec: p.Codec, Size: Size{p.Width, p.Height}, FPS: p.FPS, Kbps: p.Kbps, GOP: p.GOP, Fine: p.Fine}
 }
 
-// Text is the canonical text of the settings, as a change's From and To have it.
-func (e Encoder) Text() string {
-	says := fmt.Sprintf("%s %d × %d, %.4g/s, ≤ %d kbit/s", Pretty(e.Codec), e.Width, e.Height, e.FPS, e.Kbps)
+// Text is the settings without what is Fine, as a change's From and To have them.
+func (e Encoder) Text() string { return e.text(Fine{}) }
+
+// text is the settings, with what is fine where that is told in beside.
+func (e Encoder) text(beside Fine) string {
+	says := fmt.Sprintf("%s %d × %d", Pretty(e.Codec), e.Width, e.Height)
+	if e.FPS > 0 {
+		says += fmt.Sprintf(", %.4g/s", e.FPS)
+	}
+	switch constant := beside.Rate != "" && e.Rate == Constant; {
+	case e.Kbps <= 0:
+		says += ", no limit of bit rate"
+	case constant:
+		says += fmt.Sprintf(", constant %d kbit/s", e.Kbps)
+	default:
+		says += fmt.Sprintf(", ≤ %d kbit/s", e.Kbps)
+	}
 	if e.GOP > 0 && e.Codec != jpegCodec {
 		says += fmt.Sprintf(", key frame every %d frames", e.GOP)
 	}
+	if beside.Quality > 0 {
+		says += fmt.Sprintf(", quality %g", e.Quality)
+	}
+	if beside.Level != "" && e.Level != "" {
+		says += ", " + e.Level + " profile"
+	}
 	return says
+}
+
+// texts are two settings of one encoder: what is fine is told where they differ in it.
+func texts(from, to Encoder) (string, string) {
+	var beside Fine
+	if from.Rate != to.Rate {
+		beside.Rate = Constant
+	}
+	if from.Quality != to.Quality {
+		beside.Quality = 1
+	}
+	if from.Level != to.Level {
+		beside.Level = "told"
+	}
+	return from.text(beside), to.text(beside)
 }
 
 const jpegCodec = "JPEG"
@@ -61,12 +116,19 @@ const jpegCodec = "JPEG"
 // Args are the settings as a change carries them; EncoderOf reads them again.
 func (e Encoder) Args() map[string]string {
 	return map[string]string{"token": e.Token, "codec": e.Codec, "width": strconv.Itoa(e.Width), "height": strconv.Itoa(e.Height),
-		"fps": strconv.FormatFloat(e.FPS, 'f', -1, 64), "kbps": strconv.Itoa(e.Kbps), "gop": strconv.Itoa(e.GOP)}
+		"fps": strconv.FormatFloat(e.FPS, 'f', -1, 64), "kbps": strconv.Itoa(e.Kbps), "gop": strconv.Itoa(e.GOP),
+		"rate": string(e.Rate), "quality": strconv.FormatFloat(e.Quality, 'f', -1, 64), "level": e.Level}
 }
 
 // EncoderOf reads what Args made.
 func EncoderOf(args map[string]string) (e Encoder, err error) {
 	e.Token, e.Codec = args["token"], args["codec"]
+	e.Rate, e.Level = Rating(args["rate"]), args["level"]
+	if q := args["quality"]; q != "" { // changes of before carry none
+		if e.Quality, err = strconv.ParseFloat(q, 64); err != nil {
+			return e, fmt.Errorf("stream: a change's quality is no number: %q", q)
+		}
+	}
 	for _, n := range []struct {
 		into *int
 		name string
@@ -84,91 +146,40 @@ func EncoderOf(args map[string]string) (e Encoder, err error) {
 // ReadsAs is what a change of an encoder reads while the device tells that it is set to now:
 // exactly what was or what is wanted, else the one that it is near enough to. Devices bring what
 // is written to values of their own; near is the same codec and size, the frame rate within a
-// tenth or one, the bit rate within a quarter, and key frames hardly rarer. Anything else reads
-// as it is.
+// tenth or one, the bit rate within a quarter and of the same kind, key frames hardly rarer, and
+// the quality within a tenth or one. Anything else reads as it is.
 func ReadsAs(now Encoder, args map[string]string, from, to string) string {
-	text := now.Text()
-	if text == from || text == to {
-		return text
-	}
 	old := map[string]string{}
 	for k, v := range args {
 		if name, ok := strings.CutPrefix(k, "old_"); ok {
 			old[name] = v
 		}
 	}
-	for _, x := range []struct {
-		args map[string]string
-		text string
-	}{{args, to}, {old, from}} {
-		if set, err := EncoderOf(x.args); err == nil && now.near(set) {
-			return x.text
-		}
+	was, errWas := EncoderOf(old)
+	want, errWant := EncoderOf(args)
+	switch {
+	case errWant == nil && now == want:
+		return to
+	case errWas == nil && now == was:
+		return from
+	case errWant == nil && now.near(want):
+		return to
+	case errWas == nil && now.near(was):
+		return from
 	}
-	return text
+	return now.text(Fine{Rate: Constant, Quality: min(now.Quality, 1), Level: now.Level})
 }
 
 func (e Encoder) near(set Encoder) bool {
 	every := func(e Encoder) float64 { return float64(e.GOP) / max(e.FPS, 1) }
 	return e.Codec == set.Codec && e.Size == set.Size && math.Abs(e.FPS-set.FPS) <= max(1, 0.1*set.FPS) &&
-		math.Abs(float64(e.Kbps-set.Kbps)) <= 0.25*float64(set.Kbps) && every(e) <= 1.25*every(set)
+		math.Abs(float64(e.Kbps-set.Kbps)) <= 0.25*float64(set.Kbps) && every(e) <= 1.25*every(set) && e.Fine.near(set.Fine)
 }
 
-// Want is what an encoder is to be set to, as near as its options allow.
-type Want struct {
-	Codecs   []string      // any of them, the first that there is; empty: the one that is set
-	KeyEvery time.Duration // from key frame to key frame; 0: as it is set
-}
-
-// Nearest is the setting nearest to the one that is set which gives what is wanted within the
-// device's options, or, where there is none, why not: the same size or the largest below it, the
-// same frame rate or the fastest below it.
-func Nearest(set Encoder, options []Options, w Want) (Encoder, string) {
-	if len(options) == 0 {
-		return set, "it doesn't tell what its encoder can be set to"
-	}
-	wanted := w.Codecs
-	if len(wanted) == 0 || slices.Contains(wanted, set.Codec) {
-		wanted = []string{set.Codec}
-	}
-	var o *Options
-	for _, codec := range wanted {
-		if i := slices.IndexFunc(options, func(o Options) bool { return o.Codec == codec }); i >= 0 && o == nil {
-			o = &options[i]
-		}
-	}
-	if o == nil {
-		var has []string
-		for _, x := range options {
-			has = append(has, x.Codec)
-		}
-		return set, "its encoder knows " + prettyAll(has)
-	}
-	out := set
-	out.Codec = o.Codec
-	if out.Size = nearestSize(set.Size, o.Sizes); out.pixels() == 0 {
-		return set, "it tells no size for " + Pretty(o.Codec)
-	}
-	out.FPS = o.nearestRate(set.FPS)
-	out.Kbps = within(set.Kbps, o.MinKbps, o.MaxKbps)
-	if out.Codec == jpegCodec {
-		out.GOP = 0
-		return out, ""
-	}
-	if every := w.KeyEvery; every > 0 && out.FPS > 0 {
-		out.GOP = max(1, int(math.Round(out.FPS*every.Seconds())))
-	} else if out.GOP == 0 {
-		out.GOP = max(1, int(math.Round(out.FPS)))
-	}
-	asked := out.GOP
-	out.GOP = within(asked, o.MinGOP, o.MaxGOP)
-	if w.KeyEvery > 0 && out.GOP != asked && out == set { // it stays as it is, and that isn't what was asked for
-		return set, fmt.Sprintf("its key frames are %s %d frames apart", map[bool]string{true: "at least", false: "at most"}[out.GOP > asked], out.GOP)
-	}
-	if w.KeyEvery > 0 && out.FPS > 0 && KeysTooFar(time.Duration(float64(out.GOP)/out.FPS*float64(time.Second))) {
-		return set, fmt.Sprintf("its key frames are at least %d frames apart", out.GOP)
-	}
-	return out, ""
+// near says whether what was told of set is so.
+func (f Fine) near(set Fine) bool {
+	return (set.Rate == "" || f.Rate == set.Rate) && (set.Level == "" || f.Level == set.Level) &&
+		(set.Quality == 0 || math.Abs(f.Quality-set.Quality) <= max(1, 0.1*set.Quality))
 }
 
 // within brings a number into a range whose zero ends limit nothing.

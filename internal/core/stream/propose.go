@@ -214,8 +214,12 @@ func Propose(_ time.Time, f Facts, w Wishes) (out []finding.Change) {
 // Asked is what sets the encoders of a view as a person wants it, and why not, with the
 // profiles of which that is true where it isn't of all; what is so already is left out.
 func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
+	of, why := f.of(want.Of, w)
+	if why != "" {
+		return nil, []string{why}
+	}
 	done, named := map[string]bool{}, map[string][]string{}
-	for _, p := range f.Profiles {
+	for _, p := range of {
 		if p.Encoder == "" || done[p.Encoder] || p.Trouble != "" {
 			continue
 		}
@@ -239,6 +243,22 @@ func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
 	return out, cant
 }
 
+// of is the profiles that play a role for the recorder, every one where none is named, or why there is none.
+func (f Facts) of(role Role, w Wishes) ([]Profile, string) {
+	record, view := Roles(f.Profiles, w.Codecs)
+	token := map[Role]string{Record: record, View: view}[role]
+	switch {
+	case role == "":
+		return f.Profiles, ""
+	case token == "" && role == Record && len(w.Codecs) > 0:
+		return nil, "none of its streams is one that " + w.Recorder + " takes"
+	case token == "":
+		return nil, "it has no " + string(role) + " stream"
+	}
+	p, _, _ := f.Find(token)
+	return []Profile{p}, ""
+}
+
 // back joins arguments with those that undo exchanges them for.
 func back(args, old map[string]string) map[string]string {
 	for k, v := range old {
@@ -253,7 +273,8 @@ func (p Profile) change(set Encoder, w Wishes, why string) finding.Change {
 	if w.Held {
 		risk = finding.Gap
 	}
-	return finding.Change{Kind: SetEncoder, Key: SetEncoder + "/" + p.Encoder, Title: p.Name + "'s encoder", From: p.Set().Text(), To: set.Text(), Why: why,
+	from, to := texts(p.Set(), set)
+	return finding.Change{Kind: SetEncoder, Key: SetEncoder + "/" + p.Encoder, Title: p.Name + "'s encoder", From: from, To: to, Why: why,
 		Risk: risk, Args: back(set.Args(), p.Set().Args()), Undo: finding.Undo{Kind: finding.Reversible, Note: "set it as it was."}}
 }
 

@@ -46,6 +46,7 @@ type Profile struct {
 	Encoder string    `json:"encoder,omitempty"` // token of its VideoEncoderConfiguration
 	Options []Options `json:"options,omitempty"` // what that can be set to; empty: not told
 	Sound   Sound     `json:"sound,omitzero"`
+	Fine              // what it tells of its encoder besides
 	PTZ     string    `json:"ptz,omitempty"` // token of its PTZ configuration; empty: it can't be turned by it
 }
 
