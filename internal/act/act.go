@@ -176,6 +176,7 @@ type Planned struct {
 	Stage stage.Stage // whose changes they are, where that isn't the act's
 	Of    []Changes
 	Cant  []string // whose it is and why it can't be, a sentence each
+	Makes []string // what it makes of recorders, a sentence each
 	Idle  int      // of those selected, how many it changes nothing of
 	Says  string   // where nothing is changed: why; empty: what is usually said
 }

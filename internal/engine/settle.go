@@ -127,7 +127,10 @@ func (e *Engine) fail(ctx context.Context, a attempt, c store.Change, cause erro
 // what its thing reads.
 func failing(c store.Change, all []store.Change, cause error) (state store.State, says, reads string) {
 	var asks asksError
+	var left leftError
 	switch {
+	case errors.As(cause, &left):
+		return store.Failed, cause.Error(), left.reads
 	case errors.As(cause, &asks):
 		return store.Asks, cause.Error(), string(asks)
 	case errors.Is(cause, dial.ErrUnreachable) && slices.ContainsFunc(all, func(x store.Change) bool { return x.ID == c.ID && x.Writes > 0 }):

@@ -49,6 +49,7 @@ var (
 var (
 	Measured    = site.SourceFact[[]stream.Measured]{Name: fact.Measured} // of the profiles that show it
 	StreamsRead = site.SourceFact[fact.LastRead]{Name: fact.StreamsRead}
+	Took        = site.SourceFact[[]stream.Took]{Name: fact.Took}     // settings that its encoders took otherwise
 	Still       = site.SourceFact[stream.Seen]{Name: fact.Still}      // the last one
 	Setup       = site.SourceFact[picture.Setup]{Name: fact.Setup}    // how its picture is made, and what lies over it
 	TriedPTZ    = site.SourceFact[picture.Tried]{Name: fact.TriedPTZ} // how it moved when it was nudged

@@ -22,6 +22,7 @@ func forStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) 
 	f.Profiles, f.Elsewhere = own, len(others)
 	f.Measured, _ = Measured.Of(s, of)
 	f.Touched, _ = Touched.Of(s, of.Device.ID)
+	f.Took, _ = Took.Of(s, of)
 	if of.Device.Address != nil {
 		f.At = *of.Device.Address
 	}
@@ -32,7 +33,7 @@ func forStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) 
 	if seen, ok := Still.Of(s, of); ok {
 		f.Still = &seen
 	}
-	w := stream.Wishes{Encrypt: s.Site.Encrypt, Consent: of.Consent.Given(), Accepted: of.Accepted}
+	w := stream.Wishes{Encrypt: s.Site.Encrypt, Consent: of.Consent.Given(), Accepted: of.Accepted, Settings: s.Settings[of.ID]}
 	rec, slot, planned := s.HolderOf(of)
 	if planned {
 		w.Recorder, w.Held = rec.Place, slot != nil

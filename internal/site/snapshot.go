@@ -33,7 +33,9 @@ type Snapshot struct {
 	Walks   map[int64][]store.Proof // the newest of each route
 	Sets    map[int64]access.Set    // shared ones, and those that open these devices
 	Plans   map[int64]store.RecordingPlan
-	Least   []identity.Least // firmware that the site asks
+	// Settings of encoders that were chosen for a view.
+	Settings map[int64][]stream.Setting
+	Least    []identity.Least // firmware that the site asks
 
 	networks  []netplan.Network // of the site, single addresses left out
 	accepted  map[store.Target]map[stage.Stage]map[string]finding.Acceptance
@@ -69,7 +71,7 @@ func load(ctx context.Context, st *store.Store, site int64, only []int64, had *S
 		return nil, err
 	}
 	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
-		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, Least: read.Leasts, accepted: read.Accepted,
+		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, Settings: read.Settings, Least: read.Leasts, accepted: read.Accepted,
 		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
 			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices)), had: had}
 	for i, d := range s.Devices {

@@ -24,6 +24,7 @@ type Preview struct {
 	Idle     int      // selected, and nothing is proposed for them
 	UnderWay int      // selected, and being changed just now
 	Cant     []string // whose of the selection it is and why it can't be changed
+	Makes    []string // what it makes of the recorders that it touches
 	MadeAt   time.Time
 	TakenAt  *time.Time
 	RunID    *int64 // that makes it
@@ -48,16 +49,16 @@ func (s *Store) KeepPreview(ctx context.Context, of Whose, p Preview) (id int64,
 	if _, err := s.db.Exec(ctx, `delete from preview where made_at < now() - $1::interval`, previewKept); err != nil {
 		return 0, err
 	}
-	err = s.db.QueryRow(ctx, `insert into preview (site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant)
-		values ($1, nullif($2::bigint, 0), nullif($9::bigint, 0), $3, $4, $5, $6, $7, $8, $10) returning id`,
-		p.SiteID, of.Person, p.Stage, p.Title, p.AskedOf, p.Lines, p.Idle, p.UnderWay, of.Token, none(p.Cant)).Scan(&id)
+	err = s.db.QueryRow(ctx, `insert into preview (site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant, makes)
+		values ($1, nullif($2::bigint, 0), nullif($9::bigint, 0), $3, $4, $5, $6, $7, $8, $10, $11) returning id`,
+		p.SiteID, of.Person, p.Stage, p.Title, p.AskedOf, p.Lines, p.Idle, p.UnderWay, of.Token, none(p.Cant), none(p.Makes)).Scan(&id)
 	return id, err
 }
 
 // theirs is a preview's number, site and whose it is, as $1 to $4.
 const theirs = `id = $1 and site_id = $2 and person_id is not distinct from nullif($3::bigint, 0) and token_id is not distinct from nullif($4::bigint, 0)`
 
-const previewColumns = `id, site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant, made_at, taken_at, run_id`
+const previewColumns = `id, site_id, person_id, token_id, stage, title, asked_of, lines, idle, under_way, cant, makes, made_at, taken_at, run_id`
 
 // PreviewOf finds what somebody was shown on a site; ErrNotFound where it wasn't them.
 func (s *Store) PreviewOf(ctx context.Context, site int64, of Whose, id int64) (Preview, error) {

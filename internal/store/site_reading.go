@@ -10,6 +10,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/stream"
 )
 
 // SiteReading is one reading of a site, or of some of its devices, in one round trip.
@@ -28,6 +29,7 @@ type SiteReading struct {
 	Taken    map[int64]string                                         // by device: what else answers at the address where the list expects it
 	Sets     map[int64]access.Set                                     // that open these devices, by number
 	Plans    map[int64]RecordingPlan                                  // of the site, by number
+	Settings map[int64][]stream.Setting                               // of encoders, by the source that they were chosen for
 }
 
 // ReadSite reads these devices of a site and all its recorders, or all of the site's
@@ -71,7 +73,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
 	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{}, Walks: map[int64][]Proof{},
-		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}}
+		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}, Settings: map[int64][]stream.Setting{}}
 	b := &pgx.Batch{}
 	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
@@ -148,6 +150,16 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		for _, p := range all {
 			sc.Plans[p.ID] = p
 		}
+		return err
+	})
+	b.Queue(`select x.source_id, e.id, e.name, e.want from source_setting x join source s on s.id = x.source_id join encoder_setting e on e.id = x.setting_id
+		where s.device_id = `+some+` and e.site_id = $1 order by x.source_id, x.stream`, site, only).Query(func(rows pgx.Rows) error {
+		var of int64
+		var e stream.Setting
+		_, err := pgx.ForEachRow(rows, []any{&of, &e.ID, &e.Name, &e.Want}, func() error {
+			sc.Settings[of] = append(sc.Settings[of], e)
+			return nil
+		})
 		return err
 	})
 	b.Queue(`select make, model, least from firmware_least where site_id = $1`, site).Query(func(rows pgx.Rows) (err error) {

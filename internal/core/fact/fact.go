@@ -29,6 +29,7 @@ const (
 	Measured     = "stream.measured"
 	Touched      = "stream.touched"
 	StreamsRead  = "stream.asked"
+	Took         = "stream.took"
 	Still        = "stream.still"
 	Setup        = "view.setup"
 	TriedPTZ     = "view.tried"

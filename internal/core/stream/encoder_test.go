@@ -53,7 +53,7 @@ func TestTheNearestSettingThatIsOffered(t *testing.T) {
 func TestTheNearestSettingIsOffered(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 5))
 	for range 20000 {
-		set := Encoder{Codec: []string{"H264", "H265", "JPEG", "MPEG4"}[r.IntN(4)], Size: Size{1 + r.IntN(4000), 1 + r.IntN(3000)}, FPS: float64(r.IntN(120)) / 2, Kbps: r.IntN(9000), GOP: r.IntN(400)}
+		set := Encoder{Codec: []string{"H264", "H265", "JPEG", "MPEG4"}[r.IntN(4)], Size: Size{1 + r.IntN(4000), 1 + r.IntN(3000)}, FPS: float64(1+r.IntN(120)) / 2, Kbps: 1 + r.IntN(9000), GOP: r.IntN(400)}
 		want := Want{KeyEvery: time.Duration(r.IntN(3)) * time.Second}
 		if r.IntN(2) == 0 {
 			want.Codecs = []string{[]string{"H264", "H265", "JPEG"}[r.IntN(3)]}

@@ -24,6 +24,7 @@ type Facts struct {
 	Unnamed bool
 	At      netip.Addr // where the device is reached now; invalid: not known
 	Touched Touched    // what was last done to the device that streams rest on
+	Took    []Took     // settings that its encoders took otherwise
 }
 
 // Touched is what was done to a device that what was read and measured before doesn't outlast: a
@@ -76,6 +77,7 @@ type Wishes struct {
 	Consent        bool            // to record sound here is on record
 	Accepted       Pictures        // that people accepted of it
 	Grounds        []ground.Ground // that pictures rest on, as they are now
+	Settings       []Setting       // of encoders, that were chosen for it
 }
 
 // Standing are the accepted pictures that still rest on what they were accepted on.
@@ -126,6 +128,8 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	} else if less, ok := judgeLess(f, w); ok {
 		out = append(out, less)
 	}
+	out = append(out, judgeSettings(f, w)...)
+	out = append(out, judgeTook(f)...)
 	out = append(out, judgeSound(f, w)...)
 	if f.Still != nil {
 		out = append(out, judgePicture(*f.Still, w.Standing())...)
@@ -223,6 +227,9 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 	}
 	if p.Kbps > 0 && OverLimit(float64(p.Kbps), m.MeanKbps) {
 		differ("too much", fmt.Sprintf("%s is limited to %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
+	}
+	if p.Rate == Constant && p.Kbps > 0 && m.MeanKbps < 0.8*float64(p.Kbps) {
+		differ("too little", fmt.Sprintf("%s is set to a constant %d kbit/s and sends %.0f.", p.Name, p.Kbps, m.MeanKbps))
 	}
 	if every, _ := m.Keys(); KeysTooFar(every) {
 		way := "Set the key-frame distance to one second, as is proposed."

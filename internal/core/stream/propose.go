@@ -190,12 +190,21 @@ func Propose(_ time.Time, f Facts, w Wishes) (out []finding.Change) {
 		return nil
 	}
 	done := map[string]bool{}
+	for _, s := range w.Settings {
+		changes, _ := s.Changes(f, w)
+		for _, c := range changes {
+			if token := c.Args["token"]; !done[token] {
+				done[token] = true
+				out = append(out, c)
+			}
+		}
+	}
 	if record, _ := Roles(f.Profiles, w.Codecs); record == "" && len(f.Profiles) > 0 {
-		if p, set, why := forRecorder(f, w); why == "" {
+		if p, set, why := forRecorder(f, w); why == "" && !done[p.Encoder] {
 			done[p.Encoder] = true
 			out = append(out, p.change(set, w, fmt.Sprintf("%s takes %s.", w.Recorder, prettyAll(w.Codecs))))
 		}
-	} else if p, set, ok := f.more(w); ok {
+	} else if p, set, ok := f.more(w); ok && !done[p.Encoder] {
 		done[p.Encoder] = true
 		out = append(out, p.change(set, w, fmt.Sprintf("%s takes %s, and %d × %d is more than what it takes now.", w.Recorder, prettyAll(w.Codecs), set.Width, set.Height)))
 	}

@@ -55,14 +55,31 @@ func Nearest(set Encoder, options []Options, w Want) (Encoder, string) {
 	if out.pixels() == 0 {
 		return set, "it tells no size for " + Pretty(o.Codec)
 	}
-	if out.FPS = o.nearestRate(set.FPS); w.FPS > 0 {
-		out.FPS = w.FPS
-	}
-	if out.Kbps = within(set.Kbps, o.MinKbps, o.MaxKbps); w.Kbps > 0 {
-		out.Kbps = w.Kbps
-	}
+	out.FPS, out.Kbps = o.limits(set, w)
 	out.Fine = o.fine(set, w.Fine)
 	return o.grouped(out, set, w)
+}
+
+// limits of frames and bits a second: what is wanted, else the nearest to what is set. An encoder that tells none goes
+// on without in the same codec, and gets the highest in another.
+func (o Options) limits(set Encoder, w Want) (fps float64, kbps int) {
+	switch same := o.Codec == set.Codec; {
+	case w.FPS > 0:
+		fps = w.FPS
+	case set.FPS > 0:
+		fps = o.nearestRate(set.FPS)
+	case !same:
+		fps = o.nearestRate(math.Inf(1))
+	}
+	switch same := o.Codec == set.Codec; {
+	case w.Kbps > 0:
+		kbps = w.Kbps
+	case set.Kbps > 0:
+		kbps = within(set.Kbps, o.MinKbps, o.MaxKbps)
+	case !same:
+		kbps = o.MaxKbps
+	}
+	return fps, kbps
 }
 
 // grouped sets how far key frames are apart, or says why they can't be so.

@@ -53,6 +53,8 @@ func TestWhatIsAskedForOutright(t *testing.T) {
 		{"levels not told", full, bare, Want{Fine: Fine{Level: "High"}}, nil, "it tells no profiles of H.264"},
 		{"another codec takes a level of its own", full, rich, Want{Codecs: []string{"H265"}}, func(e *Encoder) { e.Codec, e.FPS, e.Level = "H265", 15, "Main10" }, ""},
 		{"a codec and a size that it hasn't", full, rich, Want{Codecs: []string{"H265"}, Size: sd}, nil, "its sizes in H.265 are 1280 × 720"},
+		{"no limits told, another size", Encoder{Codec: "H264", Size: hd, GOP: 30}, rich, Want{Size: sd}, func(e *Encoder) { e.Size = sd }, ""},
+		{"no limits told, another codec", Encoder{Codec: "H265", Size: hd, GOP: 30}, rich, Want{Codecs: []string{"H264"}}, func(e *Encoder) { e.Codec, e.FPS, e.Kbps, e.Level = "H264", 25, 4096, "Main" }, ""},
 		{"two at once", full, rich, Want{Size: sd, Kbps: 512}, func(e *Encoder) { e.Size, e.Kbps = sd, 512 }, ""},
 	} {
 		got, why := Nearest(x.set, x.can, x.want)

@@ -1,6 +1,7 @@
 package onvif
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 const (
 	maxOptions = 16
 	maxSizes   = 64
+	maxLevel   = 32 // characters of a codec's profile
 )
 
 // Options reads what the encoder of a profile can be set to, and what its sound can, into the
@@ -83,11 +85,45 @@ func options2(r *node) (out []stream.Options) {
 		if g := strings.Fields(n.attr("GovLengthRange")); len(g) > 0 {
 			o.MinGOP, o.MaxGOP = (&node{text: g[0]}).num(), (&node{text: g[len(g)-1]}).num()
 		}
+		o.Levels = levels(strings.Fields(n.attr("ProfilesSupported")))
+		o.Constant = yes(n.attr("ConstantBitRateSupported"))
+		o.MinQuality, o.MaxQuality = n.float("QualityRange", "Min"), n.float("QualityRange", "Max")
 		if o.Codec != "" {
 			out = append(out, o)
 		}
 	}
 	return out
+}
+
+// yes reads an xs:boolean.
+func yes(text string) bool { return text == "true" || text == "1" }
+
+// levels keeps what a device may name as profiles of a codec (tt:VideoEncodingProfiles).
+func levels(all []string) (out []string) {
+	for _, l := range all {
+		if len(out) < maxOptions && len(l) <= maxLevel {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// fine is what an encoder tells besides codec, size and limits.
+func fine(n *node) stream.Fine {
+	f := stream.Fine{Quality: n.float("Quality"), Level: n.attr("Profile")}
+	if f.Level == "" {
+		f.Level = n.str("H264", "H264Profile")
+	}
+	if len(f.Level) > maxLevel {
+		f.Level = ""
+	}
+	switch constant := n.at("RateControl").attr("ConstantBitRate"); {
+	case yes(constant):
+		f.Rate = stream.Constant
+	case constant != "":
+		f.Rate = stream.Variable
+	}
+	return f
 }
 
 // options1 reads that of Media ver10: one element named for each codec; the range of bit
@@ -100,7 +136,12 @@ func options1(r *node) (out []stream.Options) {
 			continue
 		}
 		rate := of.at("Extension", name, "BitrateRange")
-		out = append(out, stream.Options{Codec: name, Sizes: sizes(n.all("ResolutionsAvailable")),
+		var profiles []string
+		for _, l := range n.all("H264ProfilesSupported") {
+			profiles = append(profiles, l.str())
+		}
+		out = append(out, stream.Options{Codec: name, Levels: levels(profiles),
+			MinQuality: of.float("QualityRange", "Min"), MaxQuality: of.float("QualityRange", "Max"), Sizes: sizes(n.all("ResolutionsAvailable")),
 			MinFPS: n.float("FrameRateRange", "Min"), MaxFPS: n.float("FrameRateRange", "Max"),
 			MinGOP: n.num("GovLengthRange", "Min"), MaxGOP: n.num("GovLengthRange", "Max"),
 			MinKbps: rate.num("Min"), MaxKbps: rate.num("Max")})
@@ -126,7 +167,7 @@ func (c *Client) Encoder(ctx context.Context, services map[string]string, token 
 		return stream.Encoder{}, err
 	}
 	e := stream.Encoder{Token: token, Codec: codec(n.str("Encoding")), Size: stream.Size{Width: n.num("Resolution", "Width"), Height: n.num("Resolution", "Height")},
-		FPS: rateOf(n), Kbps: n.num("RateControl", "BitrateLimit"), GOP: groupOf(n)}
+		FPS: rateOf(n), Kbps: n.num("RateControl", "BitrateLimit"), GOP: groupOf(n), Fine: fine(n)}
 	return e, nil
 }
 
@@ -179,32 +220,33 @@ func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e s
 		if e.GOP > 0 {
 			fmt.Fprintf(&b, ` GovLength="%d"`, e.GOP)
 		}
-		if p := n.attr("Profile"); p != "" && codec(n.str("Encoding")) == e.Codec {
-			fmt.Fprintf(&b, ` Profile="%s"`, escape(p))
+		level := e.Level
+		if level == "" && codec(n.str("Encoding")) == e.Codec {
+			level = n.attr("Profile")
+		}
+		if level != "" {
+			fmt.Fprintf(&b, ` Profile="%s"`, escape(level))
 		}
 	}
 	fmt.Fprintf(&b, `><tt:Name>%s</tt:Name><tt:UseCount>%d</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution>`,
 		escape(n.str("Name")), n.num("UseCount"), escape(e.Codec), e.Width, e.Height)
 	rate := fmt.Sprintf(`<tt:FrameRateLimit>%s</tt:FrameRateLimit>`, strconv.FormatFloat(e.FPS, 'f', -1, 64))
 	quality := n.str("Quality")
-	if quality == "" {
+	switch {
+	case e.Quality > 0:
+		quality = strconv.FormatFloat(e.Quality, 'f', -1, 64)
+	case quality == "":
 		quality = "5"
 	}
 	if ns == mediaNS {
-		constant := n.at("RateControl").attr("ConstantBitRate")
-		if constant != "" {
-			constant = ` ConstantBitRate="` + escape(constant) + `"`
-		}
-		fmt.Fprintf(&b, `<tt:RateControl%s>%s<tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>%s<tt:Quality>%s</tt:Quality>`, constant, rate, e.Kbps, n.copied("Multicast"), escape(quality))
+		b.WriteString(rateControl2(n, e, rate))
+		fmt.Fprintf(&b, `%s<tt:Quality>%s</tt:Quality>`, n.copied("Multicast"), escape(quality))
 	} else {
 		every := max(1, n.num("RateControl", "EncodingInterval"))
 		rate = fmt.Sprintf(`<tt:FrameRateLimit>%d</tt:FrameRateLimit>`, max(1, int(math.Round(e.FPS*float64(every))))) // ver10 knows whole ones alone
 		fmt.Fprintf(&b, `<tt:Quality>%s</tt:Quality><tt:RateControl>%s<tt:EncodingInterval>%d</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>`, escape(quality), rate, every, e.Kbps)
 		if e.Codec == "H264" {
-			level := n.str("H264", "H264Profile")
-			if level == "" {
-				level = "Main"
-			}
+			level := cmp.Or(e.Level, n.str("H264", "H264Profile"), "Main")
 			fmt.Fprintf(&b, `<tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>%s</tt:H264Profile></tt:H264>`, e.GOP, escape(level))
 		}
 		fmt.Fprintf(&b, `%s%s`, n.copied("Multicast"), n.copied("SessionTimeout"))
@@ -215,6 +257,21 @@ func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e s
 	}
 	_, err = c.call(ctx, at, ns, op, b.String()+`</`+op+`>`, CallLimit)
 	return err
+}
+
+// rateControl2 is the limits of an encoder as Media2 writes them; an encoder that has none is given none.
+func rateControl2(n *node, e stream.Encoder, rate string) string {
+	if e.FPS <= 0 && e.Kbps <= 0 {
+		return ""
+	}
+	constant := n.at("RateControl").attr("ConstantBitRate")
+	if e.Rate != "" {
+		constant = strconv.FormatBool(e.Rate == stream.Constant)
+	}
+	if constant != "" {
+		constant = ` ConstantBitRate="` + escape(constant) + `"`
+	}
+	return fmt.Sprintf(`<tt:RateControl%s>%s<tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>`, constant, rate, e.Kbps)
 }
 
 // copied is a child as it came, of the schema's namespace, within what a setting may have.

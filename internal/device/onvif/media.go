@@ -43,7 +43,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution", "Height"),
 			FPS: rateOf(enc), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
-		p.GOP, p.Encoder, p.PTZ = groupOf(enc), enc.attr("token"), n.at("Configurations", "PTZ").attr("token")
+		p.GOP, p.Fine, p.Encoder, p.PTZ = groupOf(enc), fine(enc), enc.attr("token"), n.at("Configurations", "PTZ").attr("token")
 		sound := n.at("Configurations", "AudioEncoder")
 		p.Sound = stream.Sound{Codec: stream.SoundCodec(sound.str("Encoding")), Encoder: sound.attr("token")}
 		if d := n.at("Configurations", "AudioDecoder"); d != nil {

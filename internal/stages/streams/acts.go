@@ -26,6 +26,9 @@ func (t *Stage) Acts() []act.Any {
 	const on = stage.Streams
 	return []act.Any{
 		act.Act[Encoders]{Name: "streams/encoders", About: "set the encoders of cameras alike", Stage: on, Plan: t.planEncoders},
+		act.Act[Setting]{Name: "streams/setting", About: "keep a named setting of encoders; nothing is written to a camera", Stage: on, Keep: keepSetting},
+		act.Act[SettingID]{Name: "streams/setting/remove", About: "take a named setting off the site; encoders stay as they are set", Stage: on, Keep: dropSetting},
+		act.Act[Chosen]{Name: "streams/setting/write", About: "choose a named setting for cameras, and set their encoders so", Stage: on, Keep: chooseSetting, Plan: t.planChosen},
 		act.Act[Texts]{Name: "streams/texts", About: "set the text that cameras burn in alike", Stage: on, Plan: t.planTexts},
 		act.Act[Mask]{Name: "streams/masks", About: "hide one part more of a picture, or one less", Stage: on, Plan: planMask},
 		act.Act[Imaging]{Name: "streams/imaging", About: "set a property of how a camera's pictures are taken", Stage: on, Plan: planImaging},
@@ -37,47 +40,6 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Acceptance]{Name: "streams/accept", About: "accept the picture that a camera shows now, by day or by night", Stage: on, Alone: true, More: t.takeShot, Keep: keepAcceptance},
 		act.Act[Heard]{Name: "streams/heard", About: "say whether what was sent to a speaker was heard there", Stage: on, Alone: true, Keep: keepHeard},
 	}
-}
-
-// Encoders is how the encoders of cameras are to be set.
-type Encoders struct {
-	act.Selection
-	Codec string  `form:"codec" json:"codec,omitempty" enum:"H264,H265,JPEG"` // H264, H265, JPEG; empty: as it is
-	Key   float64 `form:"key" json:"key_frame_every,omitempty"`               // s, 0.2 to 10; 0: as it is
-}
-
-// OfferedCodecs can be asked for in bulk.
-var OfferedCodecs = []string{"H264", "H265", "JPEG"}
-
-// want is what is asked for, and in which words.
-func (x Encoders) want() (want stream.Want, says string, err error) {
-	var parts []string
-	if x.Codec != "" {
-		if !slices.Contains(OfferedCodecs, x.Codec) {
-			return want, "", act.Wrong("codec", "That isn't a codec that can be asked for.")
-		}
-		want.Codecs = []string{x.Codec}
-		parts = append(parts, "Send "+stream.Pretty(x.Codec))
-	}
-	if x.Key != 0 {
-		if !(x.Key >= 0.2 && x.Key <= 10) {
-			return want, "", act.Wrong("key", "From key frame to key frame it is 0.2 to 10 seconds.")
-		}
-		want.KeyEvery = time.Duration(x.Key * float64(time.Second))
-		parts = append(parts, fmt.Sprintf("%g s between key frames", x.Key))
-	}
-	if len(parts) == 0 {
-		return want, "", act.Wrong("codec", "Choose a codec, or how far key frames are apart.")
-	}
-	return want, strings.Join(parts, ", "), nil
-}
-
-func (t *Stage) planEncoders(_ time.Time, s *act.Seen, x Encoders) (act.Planned, error) {
-	want, says, err := x.want()
-	if err != nil {
-		return act.Planned{}, err
-	}
-	return alike(s, says, func(of site.Source) ([]finding.Change, []string) { return t.Asked(s.Snapshot, of, want) }), nil
 }
 
 // alike is what sets a selection as a person wants it: says names it.

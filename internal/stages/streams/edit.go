@@ -2,6 +2,7 @@ package streams
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
@@ -78,11 +80,18 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 			cam.Close()
 			return nil, err
 		}
+		wrote := c.Writes > 0
 		e.ReadFunc = func(ctx context.Context) (string, error) {
 			now, err := cam.Encoder(ctx, services, set.Token)
+			if wrote && errors.Is(err, dial.ErrUnreachable) { // some start again when they are set
+				return "", engine.PendingError{Says: "it doesn't answer since it was set: it may be starting again"}
+			}
 			return stream.ReadsAs(now, c.Args, c.FromText, c.ToText), err
 		}
-		e.WriteFunc = func(ctx context.Context) error { return cam.SetEncoder(ctx, services, set) }
+		e.WriteFunc = func(ctx context.Context) error {
+			wrote = true
+			return cam.SetEncoder(ctx, services, set)
+		}
 	case stream.SetSound:
 		e.ReadFunc = func(ctx context.Context) (string, error) {
 			codec, err := cam.SoundCodec(ctx, services, c.Args["token"])
@@ -117,11 +126,44 @@ func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if !engine.AnyOf(changes, stage.Streams) {
 		return nil
 	}
+	if err := t.keepTook(ctx, v, changes); err != nil {
+		return err
+	}
 	if !slices.ContainsFunc(changes, func(c store.Change) bool { return !strings.HasPrefix(c.Kind, "view.") }) {
 		return t.readSetup(ctx, v)
 	}
 	_, err := t.Read(ctx, v)
 	return err
+}
+
+// keepTook keeps which settings the device took and then read otherwise; one that it keeps now is no news any more.
+func (t *Stage) keepTook(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if v.Source.ID == 0 {
+		return nil
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	had, _ := facts.Took.Of(s, v.Source)
+	now := slices.Clone(had)
+	for _, c := range changes {
+		if c.Kind != stream.SetEncoder || c.UndoOf != nil {
+			continue
+		}
+		otherwise := c.Writes > 0 && !c.Made() && c.Reads != "" && c.Reads != c.FromText && c.Reads != c.ToText
+		if !otherwise && !c.Made() {
+			continue
+		}
+		now = slices.DeleteFunc(now, func(x stream.Took) bool { return x.Encoder == c.Args["token"] })
+		if otherwise {
+			now = append(now, stream.Took{Encoder: c.Args["token"], Name: c.Title, Asked: c.ToText, Reads: c.Reads, At: time.Now().UTC()})
+		}
+	}
+	if slices.Equal(had, now) {
+		return nil
+	}
+	return t.Store.KeepFacts(ctx, facts.Took.New(v.Source, "what it read once it was set", time.Now().UTC(), now))
 }
 
 // touched is what a step's changes did to a device that its streams don't outlast.

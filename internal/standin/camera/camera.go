@@ -103,6 +103,9 @@ type Manners struct {
 	Codec                  string // what it is set to at first where its encoder offers that
 	JPEG                   bool   // its encoder offers JPEG too
 	LongKeys               bool   // it is set to rare key frames
+	Depends                bool   // its large picture goes to 5/s alone, and H.265 without a limit of bit rate
+	Lies                   bool   // it takes any limit of bit rate, and keeps 1024 kbit/s at the least
+	RestartsOnSet          bool   // a setting of an encoder starts it again
 	Sound                  string // codec of its sound, as ONVIF Media2 names it; empty: it has none
 	Speaker                bool
 	Masks                  int  // how many parts of its picture it hides; 0: none

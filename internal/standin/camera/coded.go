@@ -81,10 +81,10 @@ type coded struct {
 func (d *coded) frame(n int64, e encoder) [][]byte {
 	walk, index := d.cam.line.clip(n)
 	_, differs := d.cam.look(d.profile.source)
-	key := n%e.group() == 0
+	key := n%(e.group()*e.step()) == 0
 	if !differs && (!d.live || key) {
 		d.live = false
-		return frames(d.cam.scene(d.profile.source), walk, e.coding())[index]
+		return frames(d.cam.scene(d.profile.source), walk, e.coding())[index/e.step()]
 	}
 	key = key || !d.live
 	d.live = true
@@ -93,15 +93,15 @@ func (d *coded) frame(n int64, e encoder) [][]byte {
 		if s.coder == nil || s.size != e.Sub {
 			s.coder, s.size, key = coder.New(footage.Size(e.Sub)), e.Sub, true
 		}
-		if !key && n%drawEvery != 0 {
+		if !key && e.step() < drawEvery && n%drawEvery != 0 {
 			return s.coder.Same()
 		}
 		img := d.cam.draw(d.profile, walk, index, e.Sub)
-		group := float64(e.group()) / footage.FPS * float64(e.Kbps) * 1000 / 8 // bytes
+		group := float64(e.group()) / float64(e.fps()) * float64(e.Kbps) * 1000 / 8 // bytes
 		if key {
 			return s.coder.Key(img, int(0.5*group))
 		}
-		return s.coder.Next(img, int(0.4*group*drawEvery/float64(e.group())))
+		return s.coder.Next(img, int(0.4*group*float64(max(drawEvery/e.step(), 1))/float64(e.group())))
 	})
 }
 

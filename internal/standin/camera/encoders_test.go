@@ -429,3 +429,85 @@ func (s *studio) soundsAs(codec, theirs string) {
 		t.Errorf("%s: ffprobe hears %+v", codec, got)
 	}
 }
+
+// Frames and bits a second are set and sent: a third of the frames, a constant rate that is filled up; over both
+// services. Where a size goes to fewer frames alone the camera says so, where it knows no limit none is told, and one
+// that takes what it doesn't keep reads otherwise.
+func TestFramesAndBitsASecondAreSet(t *testing.T) {
+	t.Parallel()
+	hd, sd := stream.Size{Width: 1280, Height: 720}, stream.Size{Width: 640, Height: 360}
+	for _, media1 := range []bool{false, true} {
+		t.Run(fmt.Sprintf("media1 %t", media1), func(t *testing.T) {
+			t.Parallel()
+			s := newStudio(t, func(c *camera.Config) { c.Manners.Media1 = media1 })
+			p := s.profile("main")
+			before := s.play(p, 3*time.Second)
+			set, why := stream.Nearest(p.Set(), p.Options, stream.Want{FPS: 5, KeyEvery: time.Second})
+			if err := s.cl.SetEncoder(t.Context(), s.services, set); why != "" || err != nil {
+				t.Fatal(why, err)
+			}
+			now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder)
+			if p = s.profile("main"); err != nil || now != set || p.Set() != set || p.FPS != 5 || p.GOP != 5 {
+				t.Errorf("set to %+v, reads %+v and %+v, %v", set, now, p.Set(), err)
+			}
+			m := s.play(p, 4*time.Second)
+			if m.Trouble != "" || m.FPS < 4.5 || m.FPS > 5.5 || m.KeyEvery < 900*time.Millisecond || m.KeyEvery > 1100*time.Millisecond || m.MeanKbps > before.MeanKbps {
+				t.Errorf("it sends %+v, and before %+v", m, before)
+			}
+			if media1 {
+				return
+			}
+			set.Rate, set.Kbps, set.Quality = stream.Constant, 1024, 8
+			if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
+				t.Fatal(err)
+			}
+			p = s.profile("main")
+			if m := s.play(p, 4*time.Second); p.Set() != set || m.MeanKbps < 900 || m.MeanKbps > 1150 || m.Lost > 0 {
+				t.Errorf("constant: %+v sends %+v", p.Set(), m)
+			}
+		})
+	}
+	t.Run("depends", func(t *testing.T) {
+		t.Parallel()
+		s := newStudio(t, func(c *camera.Config) { c.Manners.Depends = true })
+		p := s.profile("main")
+		if p.FPS != 5 || p.Set().Size != hd {
+			t.Fatalf("its large picture goes to %+v", p.Set())
+		}
+		set, _ := stream.Nearest(p.Set(), p.Options, stream.Want{FPS: 15})
+		if err := s.cl.SetEncoder(t.Context(), s.services, set); err == nil || !strings.Contains(err.Error(), "1280 x 720 goes to 5 frames a second") {
+			t.Errorf("15 a second of its large picture: %v", err)
+		}
+		set.Size = sd
+		if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
+			t.Errorf("15 a second of its small one: %v", err)
+		}
+		free, why := stream.Nearest(set, p.Options, stream.Want{Codecs: []string{"H265"}})
+		if err := s.cl.SetEncoder(t.Context(), s.services, free); why != "" || err != nil {
+			t.Fatal(why, err)
+		}
+		now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder)
+		if err != nil || now.Kbps != 0 || now.FPS != 0 || !strings.Contains(now.Text(), "no limit of bit rate") {
+			t.Errorf("without a limit it reads %s, %v", now.Text(), err)
+		}
+		p = s.profile("main")
+		if again, why := stream.Nearest(p.Set(), p.Options, stream.Want{Size: sd}); why != "" || again != p.Set() {
+			t.Errorf("asked for what is so: %+v %s", again, why)
+		}
+		if _, why := stream.Nearest(p.Set(), p.Options, stream.Want{Kbps: 512}); why != "it tells no limit of its bit rate" {
+			t.Errorf("asked for a limit: %q", why)
+		}
+	})
+	t.Run("lies", func(t *testing.T) {
+		t.Parallel()
+		s := newStudio(t, func(c *camera.Config) { c.Manners.Lies = true })
+		p := s.profile("main")
+		set, _ := stream.Nearest(p.Set(), p.Options, stream.Want{Kbps: 256})
+		if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {
+			t.Fatal(err)
+		}
+		if now, err := s.cl.Encoder(t.Context(), s.services, p.Encoder); err != nil || now.Kbps != 1024 {
+			t.Errorf("it keeps %+v, %v", now, err)
+		}
+	})
+}

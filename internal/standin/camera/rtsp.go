@@ -336,7 +336,7 @@ func (c *Camera) parameters(p profile, e encoder) string {
 // grow over clips and loops.
 func (s *rtspSession) stream(ctx context.Context, t *track) {
 	line, e := s.cam.line, s.cam.encoderOf(s.profile)
-	step := int64(footage.FPS / e.fps())
+	step, fill := e.step(), &filler{each: e.Kbps * 1000 / 8 / e.fps(), on: e.Constant}
 	n := (line.frame(time.Now())/(e.group()*step) + 1) * e.group() * step
 	shared, leave := s.cam.play(s.profile, e)
 	defer leave()
@@ -355,13 +355,14 @@ func (s *rtspSession) stream(ctx context.Context, t *track) {
 			kind = 26
 			payloads = shared.once(n, func() [][]byte { return jpegPayloads(s.cam.draw(s.profile, walk, index, e.Sub)) })
 		case "H265":
-			for _, nal := range frames(s.cam.scene(s.profile.source), walk, e.coding())[index] {
-				payloads = append(payloads, pack265.Payload(1400, nal)...)
+			for _, nal := range frames(s.cam.scene(s.profile.source), walk, e.coding())[index/step] {
+				payloads = append(payloads, pack265.Payload(packetMost, nal)...)
 			}
 		default:
 			for _, nal := range live.frame(n, e) {
-				payloads = append(payloads, pack264.Payload(1400, nal)...)
+				payloads = append(payloads, pack264.Payload(packetMost, nal)...)
 			}
+			payloads = fill.up(payloads)
 		}
 		var all [][]byte
 		stamp := base + uint32(n*90000/footage.FPS)

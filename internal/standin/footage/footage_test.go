@@ -65,7 +65,7 @@ func TestEveryClipBeginsWithAParameterSet(t *testing.T) {
 			}
 		}
 	}
-	if size > 12<<20 {
+	if size > 13<<20 {
 		t.Errorf("the clips are %d MB", size>>20)
 	}
 }

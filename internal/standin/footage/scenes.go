@@ -91,9 +91,10 @@ type Coding struct {
 	Codec string // "H264", "H265": as ONVIF Media2 names them
 	Sub   bool   // the small picture
 	Long  bool   // four seconds from key frame to key frame, not one
+	Slow  bool   // a third of the frames
 }
 
-// Clip returns a scene's coded pictures: Annex B, FPS frames a second, no B-frames.
+// Clip returns a scene's coded pictures: Annex B, c.Rate frames a second, no B-frames.
 func (s Scene) Clip(walk bool, c Coding) ([]byte, error) {
 	return clips.ReadFile("clips/" + s.ClipName(walk, c))
 }
@@ -112,8 +113,11 @@ func (s Scene) ClipName(walk bool, c Coding) string {
 	if c.Sub {
 		size = "sub"
 	}
-	if c.Long {
+	switch {
+	case c.Long:
 		size += "-long"
+	case c.Slow:
+		size += "-slow"
 	}
 	if s.Night {
 		light = "-night"
@@ -122,16 +126,19 @@ func (s Scene) ClipName(walk bool, c Coding) string {
 }
 
 // Codings lists how a scene is coded: all as H.264, those of cameras that offer a choice
-// also as H.265 and with rarer key frames.
+// also as H.265, with rarer key frames, or with a third of the frames.
 func Codings(s Scene) []Coding {
 	var out []Coding
 	for _, sub := range []bool{false, true} {
 		if s.Name != IcePlant.Name {
 			out = append(out, Coding{Codec: "H264", Sub: sub})
 		}
+		if s.Name == Slipway.Name || s.Name == Berth1.Name {
+			out = append(out, Coding{Codec: "H264", Sub: sub, Slow: true})
+		}
 		switch s.Name {
 		case Slipway.Name:
-			out = append(out, Coding{"H264", sub, true}, Coding{"H265", sub, false}, Coding{"H265", sub, true})
+			out = append(out, Coding{Codec: "H264", Sub: sub, Long: true}, Coding{Codec: "H265", Sub: sub}, Coding{Codec: "H265", Sub: sub, Long: true})
 		case IcePlant.Name, FreightScale.Name:
 			out = append(out, Coding{Codec: "H265", Sub: sub})
 		}
@@ -142,12 +149,23 @@ func Codings(s Scene) []Coding {
 // LongGroup is how many frames a group of pictures has where key frames are rare.
 const LongGroup = 4 * FPS
 
+// SlowFPS is how many frames a second a clip has where they are few.
+const SlowFPS = 5
+
+// Rate is its frames a second.
+func (c Coding) Rate() int {
+	if c.Slow {
+		return SlowFPS
+	}
+	return FPS
+}
+
 // Group is how many frames go from key frame to key frame.
 func (c Coding) Group() int64 {
 	if c.Long {
 		return LongGroup
 	}
-	return FPS
+	return int64(c.Rate())
 }
 
 // Size of a coded picture, in pixels.

@@ -63,10 +63,12 @@ type Preview struct {
 	Changes  []Proposal `json:"changes"`
 	Idle     int        `json:"nothing_proposed"` // selected, and nothing is proposed for them
 	UnderWay int        `json:"under_way"`        // selected, and being changed just now
+	Cant     []string   `json:"cant,omitempty"`   // whose of the selection it is and why it can't be, a sentence each
+	Makes    []string   `json:"makes,omitempty"`  // what it makes of the recorders that it touches, a sentence each
 }
 
 func sendPreview(c *echo.Context, p store.Preview) error {
-	out := Preview{ID: p.ID, Stage: p.Stage.Slug(), Title: p.Title, Of: p.AskedOf, Idle: p.Idle, UnderWay: p.UnderWay}
+	out := Preview{ID: p.ID, Stage: p.Stage.Slug(), Title: p.Title, Of: p.AskedOf, Idle: p.Idle, UnderWay: p.UnderWay, Cant: p.Cant, Makes: p.Makes}
 	for _, l := range p.Lines {
 		out.Changes = append(out.Changes, proposals(l.Source, l.Device, l.Place, l.Changes)...)
 	}

@@ -183,7 +183,7 @@ func (s *Server) plans(ctx context.Context, by Asker, a act.Any, args any) (stor
 	if err != nil {
 		return store.Preview{}, err
 	}
-	left := Left{Idle: planned.Idle, Cant: planned.Cant}
+	left := Left{Idle: planned.Idle, Cant: planned.Cant, Makes: planned.Makes}
 	picks := make([]engine.Pick, 0, len(planned.Of))
 	for _, x := range planned.Of {
 		all := slices.DeleteFunc(slices.Clone(x.All), func(c finding.Change) bool {

@@ -53,12 +53,13 @@ type Left struct {
 	Idle     int      // nothing is proposed for them
 	UnderWay int      // they are being changed just now
 	Cant     []string // whose it is and why it can't be, a sentence each
+	Makes    []string // of what is changed: what it makes of recorders
 }
 
 // KeepPreview keeps what is to be changed, as it is shown to who asks; ask says whose it is and
 // of what. Where nothing is to be changed it answers why.
 func (s *Server) KeepPreview(ctx context.Context, me Actor, ask engine.Ask, picks []engine.Pick, left Left) (store.Preview, error) {
-	p := store.Preview{SiteID: me.Site, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf, Idle: left.Idle, UnderWay: left.UnderWay, Cant: left.Cant}
+	p := store.Preview{SiteID: me.Site, Stage: ask.Stage, Title: ask.Title, AskedOf: ask.AskedOf, Idle: left.Idle, UnderWay: left.UnderWay, Cant: left.Cant, Makes: left.Makes}
 	for _, x := range picks {
 		if len(x.Changes) == 0 {
 			continue

@@ -1,5 +1,5 @@
-// Command render draws the scenes' clips with ffmpeg. It is run when a scene
-// changes; its output is part of the source.
+// Command render draws the scenes' clips with ffmpeg, those that aren't there; it is run when a scene
+// changes, whose clips are taken away before. Its output is part of the source.
 package main
 
 import (
@@ -19,7 +19,11 @@ func main() {
 			s.Night = night
 			for _, walk := range []bool{false, true} {
 				for _, c := range footage.Codings(s) {
-					if err := render(s, walk, c, filepath.Join(dir, s.ClipName(walk, c))); err != nil {
+					path := filepath.Join(dir, s.ClipName(walk, c))
+					if _, err := os.Stat(path); err == nil {
+						continue
+					}
+					if err := render(s, walk, c, path); err != nil {
 						fmt.Fprintln(os.Stderr, "render:", err)
 						os.Exit(1)
 					}
@@ -32,7 +36,7 @@ func main() {
 func render(s footage.Scene, walk bool, c footage.Coding, path string) error {
 	w, h := footage.Size(c.Sub)
 	args := []string{"-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgba", "-s", fmt.Sprintf("%dx%d", w, h),
-		"-r", fmt.Sprint(footage.FPS), "-i", "-", "-pix_fmt", "yuv420p", "-g", fmt.Sprint(c.Group()),
+		"-r", fmt.Sprint(c.Rate()), "-i", "-", "-pix_fmt", "yuv420p", "-g", fmt.Sprint(c.Group()),
 		"-keyint_min", fmt.Sprint(c.Group()), "-sc_threshold", "0", "-bf", "0"}
 	if c.Codec == "H265" {
 		args = append(args, "-c:v", "libx265", "-crf", "31", "-x265-params",
@@ -49,9 +53,9 @@ func render(s footage.Scene, walk bool, c footage.Coding, path string) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	frames := int(footage.Length.Seconds()) * footage.FPS
+	frames := int(footage.Length.Seconds()) * c.Rate()
 	for i := range frames {
-		t := time.Duration(i) * time.Second / footage.FPS
+		t := time.Duration(i) * time.Second / time.Duration(c.Rate())
 		if _, err := in.Write(s.Draw(walk, t, w, h).Pix); err != nil {
 			return err
 		}
