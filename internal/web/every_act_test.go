@@ -267,6 +267,9 @@ func askStreams(h *harbour, a *acts) {
 	a.keeps("streams/consent", args{"camera_id": loft, "off": true})
 	a.keeps("streams/marks", args{"camera_id": hall, "mark_0": "50 95, 50 45", "metres_0": "2", "mark_1": "30 60, 30 40", "metres_1": "1.5"})
 	a.keeps("streams/marks", args{"camera_id": hall, "off": true})
+	night := a.keeps("streams/setting", args{"name": "Quay by night", "of": "record", "fps": 5, "key_frame_every": 1})["id"]
+	a.makes("streams/setting/write", args{"cameras": []any{a.camera("Ticket hall"), a.camera("Slipway")}, "id": night})
+	a.keeps("streams/setting/remove", args{"id": night})
 	a.makes("streams/encoders", args{"cameras": []any{a.camera("Slipway")}, "codec": "H265"})
 	a.keeps("cameras/plan", args{"cameras": []any{hall}, "recorder_id": 0})
 	a.keeps("cameras/plan", args{"cameras": []any{hall}, "recorder_id": a.recorder("Terminal recorder")})

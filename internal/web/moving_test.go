@@ -151,7 +151,7 @@ func TestAPictureOfJPEGMoves(t *testing.T) {
 	h.ready("find", "sign-in", "streams")
 	h.on(p, "streams")
 	p.Press("Set encoders alike")
-	p.Set("#codec", "JPEG")
+	p.Set("#encoders-codec", "JPEG")
 	h.click(p, ".encoders button")
 	h.signIn(q, "anselm", h.Secrets.Tech)
 	q.Sees(30*time.Second, "Gannet Point Ferry Terminal")

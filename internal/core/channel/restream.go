@@ -1,8 +1,8 @@
 package channel
 
 import (
+	"cmp"
 	"fmt"
-	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -20,17 +20,13 @@ type Restream struct {
 
 // Join adds what becomes of the same channel by another of its streams.
 func (x *Restream) Join(role stream.Role, set stream.Encoder, f stream.Forecast) {
-	if x.Of.By == nil {
-		x.Of.By = map[recording.Level]float64{}
-	}
+	shift := recording.Shift(f)
 	switch role {
 	case stream.Record:
-		x.As = set
-		x.Of.By[recording.Record], x.Of.By[recording.Keys] = f.Times, f.Keys
+		x.As, x.Of.Record = set, &shift
 	case stream.View:
-		x.Of.By[recording.View] = f.Times
+		x.Of.View = &shift
 	}
-	x.Of.Most = x.Of.Most || f.Most
 }
 
 // With is the recorder once the streams of its channels are set so. What a channel was placed as it goes on counting
@@ -44,11 +40,8 @@ func (r Recorder) With(all []Restream) Recorder {
 		}
 		s := &r.Slots[i]
 		s.Width, s.Height, s.FPS = x.As.Width, x.As.Height, x.As.FPS
-		if by := x.Of.By[recording.Record]; by > 0 {
-			s.Kbps *= by
-		} else if x.As.Kbps > 0 { // not known: the most that it can be
-			s.Kbps = float64(x.As.Kbps)
-		}
+		then, _ := x.Of.Rate(recording.Rate{Record: s.Kbps, Keys: s.Recording.Rates.Day.Keys})
+		s.Kbps = cmp.Or(then.Record, s.Kbps) // as now, where it isn't known
 	}
 	return r
 }
@@ -91,21 +84,21 @@ func gaugeText(now, then Gauge) string {
 // daysThen says for how many days it keeps then, and now.
 func daysThen(r Recorder, all []Restream, assume float64) string {
 	was := r.Recordings()
-	will, most, changed := slices.Clone(was), false, false
+	will, most := slices.Clone(was), false
 	for _, x := range all {
 		i := slices.IndexFunc(r.Slots, func(s Slot) bool { return s.Number == x.Channel })
 		if i < 0 {
 			continue
 		}
-		will[i] = was[i].Rescaled(x.Of, r.Storage, assume)
-		most = most || x.Of.Most
-		changed = changed || slices.ContainsFunc(slices.Collect(maps.Values(x.Of.By)), func(by float64) bool { return by != 1 })
+		bound := false
+		will[i], bound = was[i].Rescaled(x.Of, r.Storage, assume)
+		most = most || bound
 	}
 	now, then := recording.SumOf(r.Storage, was, assume), recording.SumOf(r.Storage, will, assume)
 	switch {
-	case !changed || r.Storage.Usable <= 0 || !most && then.DaysText() == now.DaysText():
+	case r.Storage.Usable <= 0, then.Bytes == now.Bytes && then.Unknown == now.Unknown, !most && then.DaysText() == now.DaysText():
 		return ""
-	case then.Unknown && !now.Unknown:
+	case then.Unknown && (most || !now.Unknown):
 		return fmt.Sprintf("for how many days it keeps isn't known before it is measured; %s now", now.DaysText())
 	case most:
 		return fmt.Sprintf("keeps %s or more, as its rates are limited, %s now", then.DaysText(), now.DaysText())

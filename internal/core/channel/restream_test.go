@@ -34,19 +34,19 @@ func TestWhatARecorderMakesOfOtherStreams(t *testing.T) {
 		all  []Restream
 		want string
 	}{
-		{"half", r, []Restream{of(stream.Record, hd, stream.Forecast{Times: .5, Keys: .5})}, "Quay: Mbit/s in 6.0 of 9 instead of 8.0; keeps 26 days instead of 20 days."},
-		{"half again", r, []Restream{of(stream.Record, hd, stream.Forecast{Times: 1.5, Keys: 1})}, "Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days instead of 20 days."},
-		{"at most", r, []Restream{of(stream.Record, small, stream.Forecast{Times: 1.5, Keys: 1, Most: true})},
+		{"half", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: .5, Keys: .5})}, "Quay: Mbit/s in 6.0 of 9 instead of 8.0; keeps 26 days instead of 20 days."},
+		{"half again", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: 1.5, Keys: 1.5})}, "Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days instead of 20 days."},
+		{"at most", r, []Restream{of(stream.Record, small, stream.Forecast{Cap: 6000, Unknown: true})},
 			"Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days or more, as its rates are limited, 20 days now."},
-		{"not known", r, []Restream{of(stream.Record, small, stream.Forecast{Most: true})},
-			"Quay: Mbit/s in 8.1 of 9 instead of 8.0; for how many days it keeps isn't known before it is measured; 20 days now."},
-		{"the same", r, []Restream{of(stream.Record, hd, stream.Forecast{Times: 1, Keys: 1})}, "Quay: it takes and keeps as much as now."},
-		{"what it doesn't keep", r, []Restream{of(stream.View, small, stream.Forecast{Times: 2, Keys: 1})}, "Quay: it takes and keeps as much as now."},
-		{"what it was placed as counts on", placed, []Restream{of(stream.Record, small, stream.Forecast{Times: .5, Keys: .5})}, "Quay: keeps 26 days instead of 20 days."},
-		{"room not told", full, []Restream{of(stream.Record, hd, stream.Forecast{Times: .5, Keys: .5})}, "Quay: Mbit/s in 6.0 of 9 instead of 8.0."},
+		{"not known", r, []Restream{of(stream.Record, small, stream.Forecast{Unknown: true})},
+			"Quay: for how many days it keeps isn't known before it is measured; 20 days now."},
+		{"the same", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: 1, Keys: 1})}, "Quay: it takes and keeps as much as now."},
+		{"what it doesn't keep", r, []Restream{of(stream.View, small, stream.Forecast{Rest: 2, Keys: 1})}, "Quay: it takes and keeps as much as now."},
+		{"what it was placed as counts on", placed, []Restream{of(stream.Record, small, stream.Forecast{Rest: .5, Keys: .5})}, "Quay: keeps 26 days instead of 20 days."},
+		{"room not told", full, []Restream{of(stream.Record, hd, stream.Forecast{Rest: .5, Keys: .5})}, "Quay: Mbit/s in 6.0 of 9 instead of 8.0."},
 		{"a channel that is gone", r, []Restream{{Channel: 9}}, "Quay: it takes and keeps as much as now."},
-		{"two", r, []Restream{of(stream.Record, hd, stream.Forecast{Times: .5, Keys: .5}), func() Restream {
-			x := of(stream.Record, hd, stream.Forecast{Times: .5, Keys: .5})
+		{"two", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: .5, Keys: .5}), func() Restream {
+			x := of(stream.Record, hd, stream.Forecast{Rest: .5, Keys: .5})
 			x.Channel = 4
 			return x
 		}()},

@@ -1,39 +1,26 @@
 package stream
 
-// Forecast is what a stream's rate will be to what it is now, once its encoder is set otherwise. A part that isn't
-// known is 0.
+// Forecast is what becomes of a stream's rate once its encoder is set otherwise: of what its key frames make of it, and
+// of the rest.
 type Forecast struct {
-	Times float64 // of the whole stream's rate
-	Keys  float64 // of that of its key frames alone
-	Most  bool    // they are the most that it can be: what it will send isn't known before it is measured
+	Keys, Rest float64 // to what they are now
+	Cap        float64 // the most that the whole can be, in kbit/s; 0: not told
+	Fixed      bool    // it is Cap, constantly
+	Unknown    bool    // nothing but Cap is known before it is measured
 }
 
-// Becomes reckons what a profile's rate will be once its encoder is set so. m is what was measured of it; nil: nothing.
-// With the same codec a variable rate goes with the pixels and frames a second, up to the limit; a constant one is
-// its limit; another codec, quality or level is told by the limit alone.
-func (p Profile) Becomes(m *Measured, set Encoder) Forecast {
-	was, mean := p.Set(), 0.0
-	if m != nil && m.Trouble == "" && m.Codec == was.Codec {
-		mean = m.MeanKbps
-	}
-	if mean == 0 && was.Rate == Constant {
-		mean = float64(was.Kbps)
-	}
-	most := 0.0 // its limit to what it sends now; 0: not known
-	if mean > 0 && set.Kbps > 0 {
-		most = float64(set.Kbps) / mean
-	}
-	pixels, frames := ratio(float64(set.pixels()), float64(was.pixels())), ratio(set.FPS, was.FPS)
-	keys := pixels * ratio(was.keyEvery(), set.keyEvery())
+// Becomes reckons what a profile's rate will be once its encoder is set so. With the same codec a variable rate goes with
+// the pixels, the key frames a second and the other frames a second, up to the limit; a constant one is its limit;
+// another codec, quality or level is told by the limit alone.
+func (p Profile) Becomes(set Encoder) Forecast {
+	was := p.Set()
+	pixels := ratio(float64(set.pixels()), float64(was.pixels()))
+	out := Forecast{Cap: float64(set.Kbps), Keys: pixels * ratio(was.keyEvery(), set.keyEvery()), Rest: pixels * ratio(set.others(), was.others())}
 	switch {
 	case set.Rate == Constant:
-		return Forecast{Times: most, Keys: min(most, keys)}
+		out.Fixed = true
 	case set.Codec != was.Codec, set.Quality != was.Quality, set.Level != was.Level, was.Rate == Constant:
-		return Forecast{Times: most, Keys: most, Most: true}
-	}
-	out := Forecast{Times: pixels * frames, Keys: keys}
-	if most > 0 {
-		out.Times = min(out.Times, most)
+		out.Unknown = true
 	}
 	return out
 }
@@ -44,6 +31,14 @@ func (e Encoder) keyEvery() float64 {
 		return 0
 	}
 	return float64(e.GOP) / e.FPS
+}
+
+// others is how many frames a second aren't key frames; 0: not known, or none.
+func (e Encoder) others() float64 {
+	if every := e.keyEvery(); every > 0 {
+		return max(0, e.FPS-1/every)
+	}
+	return e.FPS
 }
 
 // ratio is one to the other; 1 where one of them isn't known.

@@ -7,38 +7,36 @@ import (
 
 func TestWhatARateBecomes(t *testing.T) {
 	p := Profile{Codec: "H264", Width: 1280, Height: 720, FPS: 15, Kbps: 2048, GOP: 15, Fine: Fine{Rate: Variable, Quality: 6, Level: "Main"}}
-	played := &Measured{Codec: "H264", MeanKbps: 1000}
 	for _, x := range []struct {
 		name string
-		m    *Measured
-		set  func(*Encoder)
 		was  Rating
+		set  func(*Encoder)
 		want Forecast
 	}{
-		{"as it is", played, func(*Encoder) {}, Variable, Forecast{Times: 1, Keys: 1}},
-		{"a third of the frames", played, func(e *Encoder) { e.FPS, e.GOP = 5, 5 }, Variable, Forecast{Times: 1. / 3, Keys: 1}},
-		{"a quarter of the pixels", played, func(e *Encoder) { e.Size = sd }, Variable, Forecast{Times: .25, Keys: .25}},
-		{"both", played, func(e *Encoder) { e.Size, e.FPS, e.GOP = sd, 7.5, 15 }, Variable, Forecast{Times: .125, Keys: .125}},
-		{"key frames half as often", played, func(e *Encoder) { e.GOP = 30 }, Variable, Forecast{Times: 1, Keys: .5}},
-		{"a limit above what it sends", played, func(e *Encoder) { e.Kbps = 1024 }, Variable, Forecast{Times: 1, Keys: 1}},
-		{"a limit below", played, func(e *Encoder) { e.Kbps = 500 }, Variable, Forecast{Times: .5, Keys: 1}},
-		{"a limit, nothing measured", nil, func(e *Encoder) { e.Kbps = 500 }, Variable, Forecast{Times: 1, Keys: 1}},
-		{"constant", played, func(e *Encoder) { e.Rate, e.Kbps = Constant, 3000 }, Variable, Forecast{Times: 3, Keys: 1}},
-		{"constant, nothing measured", nil, func(e *Encoder) { e.Rate, e.Kbps = Constant, 3000 }, Variable, Forecast{}},
-		{"constant before and after", nil, func(e *Encoder) { e.Kbps = 1024 }, Constant, Forecast{Times: .5, Keys: .5}},
-		{"no longer constant", played, func(e *Encoder) { e.Rate = Variable }, Constant, Forecast{Times: 2.048, Keys: 2.048, Most: true}},
-		{"another codec", played, func(e *Encoder) { e.Codec = "H265" }, Variable, Forecast{Times: 2.048, Keys: 2.048, Most: true}},
-		{"another codec without a limit", played, func(e *Encoder) { e.Codec, e.Kbps = "H265", 0 }, Variable, Forecast{Most: true}},
-		{"another codec, nothing measured", nil, func(e *Encoder) { e.Codec = "H265" }, Variable, Forecast{Most: true}},
-		{"another quality", played, func(e *Encoder) { e.Quality = 9 }, Variable, Forecast{Times: 2.048, Keys: 2.048, Most: true}},
-		{"what was played came in another codec", &Measured{Codec: "H265", MeanKbps: 400}, func(e *Encoder) { e.Kbps = 500 }, Variable, Forecast{Times: 1, Keys: 1}},
-		{"what was played had trouble", &Measured{Codec: "H264", MeanKbps: 400, Trouble: "it stalled"}, func(e *Encoder) { e.Kbps = 200 }, Variable, Forecast{Times: 1, Keys: 1}},
+		{"as it is", Variable, func(*Encoder) {}, Forecast{Keys: 1, Rest: 1, Cap: 2048}},
+		{"a third of the frames", Variable, func(e *Encoder) { e.FPS, e.GOP = 5, 5 }, Forecast{Keys: 1, Rest: 4. / 14, Cap: 2048}},
+		{"a quarter of the pixels", Variable, func(e *Encoder) { e.Size = sd }, Forecast{Keys: .25, Rest: .25, Cap: 2048}},
+		{"both, key frames half as often", Variable, func(e *Encoder) { e.Size, e.FPS, e.GOP = sd, 7.5, 15 }, Forecast{Keys: .125, Rest: .25 * 7 / 14, Cap: 2048}},
+		{"key frames half as often", Variable, func(e *Encoder) { e.GOP = 30 }, Forecast{Keys: .5, Rest: 14.5 / 14, Cap: 2048}},
+		{"key frames not told", Variable, func(e *Encoder) { e.GOP = 0 }, Forecast{Keys: 1, Rest: 15. / 14, Cap: 2048}},
+		{"frames not told", Variable, func(e *Encoder) { e.FPS, e.Kbps = 0, 0 }, Forecast{Keys: 1, Rest: 1}},
+		{"every frame a key frame", Variable, func(e *Encoder) { e.GOP = 1 }, Forecast{Keys: 15, Rest: 1, Cap: 2048}},
+		{"another limit", Variable, func(e *Encoder) { e.Kbps = 500 }, Forecast{Keys: 1, Rest: 1, Cap: 500}},
+		{"constant", Variable, func(e *Encoder) { e.Rate, e.Kbps = Constant, 3000 }, Forecast{Keys: 1, Rest: 1, Cap: 3000, Fixed: true}},
+		{"constant before and after", Constant, func(e *Encoder) { e.Kbps = 1024 }, Forecast{Keys: 1, Rest: 1, Cap: 1024, Fixed: true}},
+		{"no longer constant", Constant, func(e *Encoder) { e.Rate = Variable }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Unknown: true}},
+		{"another codec", Variable, func(e *Encoder) { e.Codec = "H265" }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Unknown: true}},
+		{"another codec without a limit", Variable, func(e *Encoder) { e.Codec, e.Kbps = "H265", 0 }, Forecast{Keys: 1, Rest: 1, Unknown: true}},
+		{"another quality", Variable, func(e *Encoder) { e.Quality = 9 }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Unknown: true}},
+		{"another level", Variable, func(e *Encoder) { e.Level = "High" }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Unknown: true}},
 	} {
 		p.Rate = x.was
 		set := p.Set()
 		x.set(&set)
-		got := p.Becomes(x.m, set)
-		if math.Abs(got.Times-x.want.Times) > 1e-9 || math.Abs(got.Keys-x.want.Keys) > 1e-9 || got.Most != x.want.Most {
+		got := p.Becomes(set)
+		got.Keys, got.Rest = math.Round(got.Keys*1e9)/1e9, math.Round(got.Rest*1e9)/1e9
+		x.want.Keys, x.want.Rest = math.Round(x.want.Keys*1e9)/1e9, math.Round(x.want.Rest*1e9)/1e9
+		if got != x.want {
 			t.Errorf("%s: %+v, want %+v", x.name, got, x.want)
 		}
 	}

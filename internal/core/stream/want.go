@@ -188,11 +188,48 @@ func sizesText(all []Size) string {
 
 // span is a range in words; a most of 0 limits nothing.
 func span(least, most float64) string {
-	if most == 0 {
+	switch most {
+	case 0:
 		return fmt.Sprintf("%g or more", least)
+	case least:
+		return fmt.Sprintf("%g", least)
 	}
 	return fmt.Sprintf("%g to %g", least, most)
 }
 
 // Text of a size.
 func (s Size) Text() string { return fmt.Sprintf("%d × %d", s.Width, s.Height) }
+
+// Text is what is wanted, in a table's room.
+func (w Want) Text() string {
+	var parts []string
+	add := func(is bool, says string) {
+		if is {
+			parts = append(parts, says)
+		}
+	}
+	add(w.Of != "", string(w.Of)+" stream")
+	add(len(w.Codecs) > 0, prettyNames(w.Codecs))
+	add(w.Size != (Size{}), w.Size.Text())
+	add(w.FPS > 0, fmt.Sprintf("%g/s", w.FPS))
+	switch {
+	case w.Kbps > 0 && w.Rate == Constant:
+		add(true, fmt.Sprintf("constant %d kbit/s", w.Kbps))
+	case w.Kbps > 0:
+		add(true, fmt.Sprintf("≤ %d kbit/s", w.Kbps))
+	default:
+		add(w.Rate != "", string(w.Rate)+" bit rate")
+	}
+	add(w.KeyEvery > 0, fmt.Sprintf("key frames %g s apart", w.KeyEvery.Seconds()))
+	add(w.Quality > 0, fmt.Sprintf("quality %g", w.Quality))
+	add(w.Level != "", w.Level+" profile")
+	return strings.Join(parts, ", ")
+}
+
+func prettyNames(codecs []string) string {
+	names := make([]string, len(codecs))
+	for i, c := range codecs {
+		names[i] = Pretty(c)
+	}
+	return strings.Join(names, " or ")
+}

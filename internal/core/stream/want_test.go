@@ -2,6 +2,7 @@ package stream
 
 import (
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -187,5 +188,30 @@ func TestOneStreamIsMeant(t *testing.T) {
 	w.Codecs = []string{"H265"}
 	if all, cant := Asked(f, w, Want{Of: Record, FPS: 5}); len(all) > 0 || len(cant) != 1 || cant[0] != "none of its streams is one that Quay recorder takes" {
 		t.Errorf("%+v %v", all, cant)
+	}
+}
+
+// What views offer is told with by how many, each once however many of its streams and codecs have it.
+func TestWhatViewsOffer(t *testing.T) {
+	of := func(all ...[]Options) (f Facts) {
+		for _, o := range all {
+			f.Profiles = append(f.Profiles, Profile{Options: o})
+		}
+		return f
+	}
+	got := OfferedBy([]Facts{of(rich, rich), of(bare), of(nil), {}})
+	want := Offered{Views: 2, Codecs: map[string]int{"H264": 2, "H265": 1}, Sizes: []Count[Size]{{hd, 2}, {sd, 1}}, Levels: []Count[string]{{"High", 1}, {"Main", 1}, {"Main10", 1}}}
+	for _, r := range []float64{25, 20, 15, 12.5, 12, 10, 8, 6, 5, 3, 2, 1} {
+		by := 1 // a range of Media ver10 up to 25
+		if slices.Contains([]float64{25, 15, 12.5, 12, 10, 8, 6, 5, 3, 2, 1}, r) {
+			by = 2
+		}
+		want.Rates = append(want.Rates, Count[float64]{r, by})
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%+v, want\n%+v", got, want)
+	}
+	if none := OfferedBy(nil); none.Views != 0 || len(none.Sizes) > 0 {
+		t.Errorf("%+v", none)
 	}
 }

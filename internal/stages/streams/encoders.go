@@ -128,7 +128,7 @@ func makes(s *site.Snapshot, all []act.Changes) (out []string) {
 			record = slot.Profile
 		}
 		for role, token := range map[stream.Role]string{stream.Record: record, stream.View: view} {
-			p, m, ok := f.Find(token)
+			p, _, ok := f.Find(token)
 			set, changed := setTo(p, x.All)
 			if !ok || !changed {
 				continue
@@ -139,7 +139,7 @@ func makes(s *site.Snapshot, all []act.Changes) (out []string) {
 			if of[rec.ID][slot.Number] == nil {
 				of[rec.ID][slot.Number] = &channel.Restream{Channel: slot.Number}
 			}
-			of[rec.ID][slot.Number].Join(role, set, p.Becomes(m, set))
+			of[rec.ID][slot.Number].Join(role, set, p.Becomes(set))
 		}
 	}
 	for _, rec := range s.Recorders() {
@@ -198,7 +198,7 @@ func keepSetting(ctx context.Context, c *act.Call, x Setting) (act.Kept, error) 
 	if errors.Is(err, store.ErrTaken) {
 		err = act.Wrongf("name", "Another setting is called %q: give this one another name.", name)
 	}
-	return act.Kept{ID: id, Says: name + " is kept. Nothing was written to a camera.", Did: "kept a setting of encoders", Detail: name + ": " + says, All: x.ID != 0}, err
+	return act.Kept{ID: id, Says: name + " is kept. Nothing was written to a camera.", Did: "kept a setting of encoders", Detail: name + ": " + says, All: x.ID != 0, To: "streams?set=encoders"}, err
 }
 
 // SettingID names a setting.
@@ -208,15 +208,34 @@ type SettingID struct {
 
 func dropSetting(ctx context.Context, c *act.Call, x SettingID) (act.Kept, error) {
 	name, devices, err := c.Store.DropEncoderSetting(ctx, c.Site.ID, x.ID)
-	return act.Kept{Says: name + " is gone. What encoders are set to stays as it is.", Did: "took a setting of encoders off", Detail: name, Judge: devices}, err
+	return act.Kept{Says: name + " is gone. What encoders are set to stays as it is.", Did: "took a setting of encoders off", Detail: name, Judge: devices, To: "streams?set=encoders"}, err
 }
 
 // Chosen is a setting for cameras; 0: none is chosen for them any more.
 type Chosen struct {
 	act.Selection
-	ID int64 `form:"setting" json:"id"`
+	ID      int64 `form:"setting" json:"id"`
+	setting stream.Setting
 }
 
+// readSetting reads the setting that is meant.
+func readSetting(ctx context.Context, c *act.Call, x *Chosen) error {
+	if x.ID == 0 {
+		return nil
+	}
+	all, err := c.Store.EncoderSettings(ctx, c.Site.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(e store.EncoderSetting) bool { return e.ID == x.ID })
+	if i < 0 {
+		return store.ErrNotFound
+	}
+	x.setting = stream.Setting{ID: x.ID, Name: all[i].Name, Want: all[i].Want}
+	return nil
+}
+
+// chooseSetting chooses it for those of the selection that can be set so; the plan names the others.
 func chooseSetting(ctx context.Context, c *act.Call, x Chosen) (act.Kept, error) {
 	sel, err := x.Selects(c.Site.ID)
 	if err != nil {
@@ -226,19 +245,44 @@ func chooseSetting(ctx context.Context, c *act.Call, x Chosen) (act.Kept, error)
 	if err != nil {
 		return act.Kept{}, err
 	}
-	if len(targets) == 0 {
-		return act.Kept{}, act.Wrong("pick", "Tick which cameras it is for.")
-	}
-	sources := make([]int64, len(targets))
+	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
 	for i, t := range targets {
-		sources[i] = t.Source
+		devices[i], wanted[t.Source] = t.Device, true
 	}
-	e, devices, err := c.Store.ChooseSetting(ctx, c.Site.ID, x.ID, sources)
+	s, err := site.Load(ctx, c.Store, c.Site.ID, devices)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	var sources []int64
+	for _, of := range s.Sources {
+		if !wanted[of.ID] {
+			continue
+		}
+		if _, cant := x.on(s, of); x.ID == 0 || len(cant) == 0 {
+			sources = append(sources, of.ID)
+		}
+	}
+	if len(sources) == 0 {
+		return act.Kept{}, nil // the plan says why
+	}
+	_, judge, err := c.Store.ChooseSetting(ctx, c.Site.ID, x.ID, sources)
 	count := act.Count(len(sources), "camera")
 	if x.ID == 0 {
-		return act.Kept{Says: "No setting is chosen for " + count + " any more. Their encoders stay as they are set.", Did: "chose no setting of encoders", Detail: count, Judge: devices}, err
+		return act.Kept{Did: "chose no setting of encoders", Detail: count, Judge: judge}, err
 	}
-	return act.Kept{ID: x.ID, Did: "chose a setting of encoders", Detail: e.Name + " for " + count, Judge: devices}, err
+	return act.Kept{ID: x.ID, Did: "chose a setting of encoders", Detail: x.setting.Name + " for " + count, Judge: judge}, err
+}
+
+// on is what sets a view so, and why it can't be.
+func (x Chosen) on(s *site.Snapshot, of site.Source) ([]finding.Change, []string) {
+	f, w := facts.ForStreams(s, of)
+	switch {
+	case !writable(s, of):
+		return nil, []string{"no account opens its settings"}
+	case !f.Read():
+		return nil, []string{"its streams weren't read yet"}
+	}
+	return x.setting.Changes(f, w)
 }
 
 // planChosen says what the chosen setting changes.
@@ -247,28 +291,16 @@ func (t *Stage) planChosen(_ time.Time, s *act.Seen, x Chosen) (p act.Planned, e
 		p.Says = "No setting is chosen for " + act.Count(len(s.Of), "camera") + " any more. Their encoders stay as they are set."
 		return p, nil
 	}
-	name := ""
-	p = alike(s, "", func(of site.Source) ([]finding.Change, []string) {
-		f, w := facts.ForStreams(s.Snapshot, of)
-		i := slices.IndexFunc(w.Settings, func(e stream.Setting) bool { return e.ID == x.ID })
-		switch {
-		case !writable(s.Snapshot, of):
-			return nil, []string{"no account opens its settings"}
-		case !f.Read():
-			return nil, []string{"its streams weren't read yet"}
-		case i < 0:
-			return nil, []string{"it isn't chosen for it any more"}
-		}
-		name = w.Settings[i].Name
-		return w.Settings[i].Changes(f, w)
-	})
-	p.Title = name + " on " + act.Count(len(p.Of), "camera")
+	p = alike(s, "", func(of site.Source) ([]finding.Change, []string) { return x.on(s.Snapshot, of) })
+	p.Title = x.setting.Name + " on " + act.Count(len(p.Of), "camera")
 	p.Makes = makes(s.Snapshot, p.Of)
-	p.Says = "It is chosen for " + act.Count(len(s.Of), "camera") + "."
-	if len(p.Cant) == 0 {
-		p.Says += " Their encoders are set so already."
+	if chosen := len(s.Of) - len(p.Cant); chosen > 0 {
+		p.Says = x.setting.Name + " is chosen for " + act.Count(chosen, "camera") + ", whose encoders are set so already."
 	} else {
-		p.Says += " Nothing is changed. " + p.Few()
+		p.Says = "Nothing is changed, and it is chosen for none."
+	}
+	if len(p.Cant) > 0 {
+		p.Says += " " + p.Few()
 	}
 	return p, nil
 }

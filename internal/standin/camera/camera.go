@@ -56,6 +56,7 @@ type Config struct {
 	Refuses []string
 
 	Manners Manners // how this make is on the wire
+	Quirks  Quirks
 }
 
 // Manners are what a make does otherwise than others.
@@ -103,15 +104,32 @@ type Manners struct {
 	Codec                  string // what it is set to at first where its encoder offers that
 	JPEG                   bool   // its encoder offers JPEG too
 	LongKeys               bool   // it is set to rare key frames
-	Depends                bool   // its large picture goes to 5/s alone, and H.265 without a limit of bit rate
-	Lies                   bool   // it takes any limit of bit rate, and keeps 1024 kbit/s at the least
-	RestartsOnSet          bool   // a setting of an encoder starts it again
 	Sound                  string // codec of its sound, as ONVIF Media2 names it; empty: it has none
 	Speaker                bool
 	Masks                  int  // how many parts of its picture it hides; 0: none
 	PTZ                    bool // its first source can be moved
 	Imaging                bool // it tells how it takes its pictures
 	Sessions               int  // how many streams it plays at the same time; 0: any number
+}
+
+// Quirks are what an encoder does that its options don't tell.
+type Quirks struct {
+	Depends       bool // its large picture goes to 5/s alone, and H.265 has no limit of bit rate
+	Lies          bool // it takes any limit of bit rate, and keeps 1024 kbit/s at the least
+	RestartsOnSet bool // a setting starts it again
+}
+
+// Behave gives its encoders these quirks from now on.
+func (c *Camera) Behave(q Quirks) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turned.Quirks = q
+}
+
+func (c *Camera) quirks() Quirks {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.turned.Quirks
 }
 
 // user is one account.
@@ -163,6 +181,7 @@ type memory struct {
 
 // turned is what of its configuration can be turned while it runs.
 type turned struct {
+	Quirks  Quirks
 	Speed   float64
 	Window  time.Duration
 	Refuses []string
@@ -205,7 +224,7 @@ type Camera struct {
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, turned: turned{Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
+	c := &Camera{cfg: cfg, turned: turned{Quirks: cfg.Quirks, Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
 		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, sessions: map[*rtspSession]bool{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {

@@ -50,7 +50,7 @@ func (e encoder) fps() int {
 func (e encoder) step() int64 { return footage.FPS / int64(e.fps()) }
 
 // uncapped says whether the encoder knows no limit of its bit rate.
-func (c *Camera) uncapped(e encoder) bool { return c.cfg.Manners.Depends && e.Codec == "H265" }
+func (c *Camera) uncapped(e encoder) bool { return c.quirks().Depends && e.Codec == "H265" }
 
 // rates are the frames a second that are offered in a codec, the most first.
 func (c *Camera) rates(p profile, codec string) []int {
@@ -117,7 +117,7 @@ func (c *Camera) encoderOf(p profile) encoder {
 	if e, ok := c.memory().Encoders[p.token]; ok {
 		return e
 	}
-	e := encoder{Codec: c.codecs(p)[0], Sub: p.sub, Kbps: 2048, Slow: c.cfg.Manners.Depends && !p.sub}
+	e := encoder{Codec: c.codecs(p)[0], Sub: p.sub, Kbps: 2048, Slow: c.quirks().Depends && !p.sub}
 	if p.sub {
 		e.Kbps = 512
 	}
@@ -182,7 +182,7 @@ func (c *Camera) setEncoder(op *wire.Node, ns string) (string, *fault) {
 		m.Encoders = all
 	})
 	c.hangUp(p.token)
-	if c.cfg.Manners.RestartsOnSet {
+	if c.quirks().RestartsOnSet {
 		c.leave(200 * time.Millisecond)
 	}
 	return "<" + ns + ":SetVideoEncoderConfigurationResponse/>", nil
@@ -204,7 +204,7 @@ func (c *Camera) rated(e *encoder, conf *wire.Node, p profile) *fault {
 		return bad
 	}
 	e.Slow = int(fps) == footage.SlowFPS && e.Codec != "JPEG"
-	if c.cfg.Manners.Depends && !e.Sub && e.Codec == "H264" && !e.Slow {
+	if c.quirks().Depends && !e.Sub && e.Codec == "H264" && !e.Slow {
 		return sender("ter:InvalidArgVal/ter:ConfigModify", fmt.Sprintf("%d x %d goes to %d frames a second.", footage.Width, footage.Height, footage.SlowFPS))
 	}
 	if c.uncapped(*e) {
@@ -214,7 +214,7 @@ func (c *Camera) rated(e *encoder, conf *wire.Node, p profile) *fault {
 	if e.Kbps < 64 || e.Kbps > 4096 {
 		return bad
 	}
-	if c.cfg.Manners.Lies {
+	if c.quirks().Lies {
 		e.Kbps = max(e.Kbps, least)
 	}
 	if control := conf.Find("RateControl"); control != nil {
@@ -289,4 +289,18 @@ func (c *Camera) optionsXML(op *wire.Node, one bool) (string, *fault) {
 		return `<trt:GetVideoEncoderConfigurationOptionsResponse><trt:Options><tt:QualityRange><tt:Min>0</tt:Min><tt:Max>10</tt:Max></tt:QualityRange>` + b.String() + `</trt:Options></trt:GetVideoEncoderConfigurationOptionsResponse>`, nil
 	}
 	return `<tr2:GetVideoEncoderConfigurationOptionsResponse>` + b.String() + `</tr2:GetVideoEncoderConfigurationOptionsResponse>`, nil
+}
+
+// Reset sets a profile's encoder as it was at first, as someone at its own page would.
+func (c *Camera) Reset(profile string) {
+	c.change(func(m *memory) {
+		all := map[string]encoder{}
+		for t, e := range m.Encoders {
+			if t != profile {
+				all[t] = e
+			}
+		}
+		m.Encoders = all
+	})
+	c.hangUp(profile)
 }

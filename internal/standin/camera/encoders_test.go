@@ -469,7 +469,7 @@ func TestFramesAndBitsASecondAreSet(t *testing.T) {
 	}
 	t.Run("depends", func(t *testing.T) {
 		t.Parallel()
-		s := newStudio(t, func(c *camera.Config) { c.Manners.Depends = true })
+		s := newStudio(t, func(c *camera.Config) { c.Quirks.Depends = true })
 		p := s.profile("main")
 		if p.FPS != 5 || p.Set().Size != hd {
 			t.Fatalf("its large picture goes to %+v", p.Set())
@@ -500,7 +500,7 @@ func TestFramesAndBitsASecondAreSet(t *testing.T) {
 	})
 	t.Run("lies", func(t *testing.T) {
 		t.Parallel()
-		s := newStudio(t, func(c *camera.Config) { c.Manners.Lies = true })
+		s := newStudio(t, func(c *camera.Config) { c.Quirks.Lies = true })
 		p := s.profile("main")
 		set, _ := stream.Nearest(p.Set(), p.Options, stream.Want{Kbps: 256})
 		if err := s.cl.SetEncoder(t.Context(), s.services, set); err != nil {

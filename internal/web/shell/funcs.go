@@ -42,15 +42,17 @@ func (s *Server) funcs() template.FuncMap {
 		},
 		"f1": func(v float64) string { return strconv.FormatFloat(v, 'f', 1, 64) },
 		// lengthy says whether texts have more characters than n together.
-		"lengthy": func(n int, all ...string) bool { return utf8.RuneCountInString(strings.Join(all, "")) > n },
-		"add":     func(a, b float64) float64 { return a + b },
-		"half":    func(v float64) float64 { return v / 2 },
-		"short":   topic.Short,
-		"bare":    func(m stage.Mark) stage.Mark { m.Words = ""; return m },
-		"inc":     func(a int) int { return a + 1 },
-		"mul":     func(a, b int) int { return a * b },
-		"stages":  stage.All,
-		"pretty":  stream.Pretty,
+		"lengthy":   func(n int, all ...string) bool { return utf8.RuneCountInString(strings.Join(all, "")) > n },
+		"differing": differing,
+		"together":  together,
+		"add":       func(a, b float64) float64 { return a + b },
+		"half":      func(v float64) float64 { return v / 2 },
+		"short":     topic.Short,
+		"bare":      func(m stage.Mark) stage.Mark { m.Words = ""; return m },
+		"inc":       func(a int) int { return a + 1 },
+		"mul":       func(a, b int) int { return a * b },
+		"stages":    stage.All,
+		"pretty":    stream.Pretty,
 		"others": func() []struct{ Slug, Name, Later string } {
 			return []struct{ Slug, Name, Later string }{{"sightings", "Sightings", "later"}, {"log", "Log", ""}, {"settings", "Settings", ""}}
 		},
@@ -122,4 +124,52 @@ func (s *Server) partial(b Frame) (template.HTML, error) {
 	var w strings.Builder
 	err := r.template.ExecuteTemplate(&w, "sheet-"+b.Sheet.Stage.Slug(), b)
 	return template.HTML(w.String()), err // made by a template, which escaped it
+}
+
+// fromTo is what a change is from and to.
+type fromTo struct{ From, To string }
+
+// differing is the parts in which two lists with commas differ, where they are of one length and share some: what a
+// long value is cut to.
+func differing(from, to string) fromTo {
+	a, b := strings.Split(from, ", "), strings.Split(to, ", ")
+	var out [2][]string
+	for i := range a {
+		if len(a) == len(b) && a[i] != b[i] {
+			out[0], out[1] = append(out[0], a[i]), append(out[1], b[i])
+		}
+	}
+	if len(out[0]) == 0 || len(out[0]) == len(a) {
+		return fromTo{from, to}
+	}
+	return fromTo{strings.Join(out[0], ", "), strings.Join(out[1], ", ")}
+}
+
+// together joins sentences "place: why." that say the same of several.
+func together(all []string) []string {
+	at := map[string]int{}
+	var out []string
+	var places [][]string
+	var whys []string
+	for _, s := range all {
+		place, why, ok := strings.Cut(s, ": ")
+		if !ok {
+			place, why = "", s
+		}
+		i, there := at[why]
+		if !there {
+			i = len(whys)
+			at[why], whys, places = i, append(whys, why), append(places, nil)
+		}
+		if place != "" {
+			places[i] = append(places[i], place)
+		}
+	}
+	for i, why := range whys {
+		if len(places[i]) > 0 {
+			why = strings.Join(places[i], ", ") + ": " + why
+		}
+		out = append(out, why)
+	}
+	return out
 }

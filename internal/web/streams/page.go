@@ -58,18 +58,18 @@ func (pg *Page) Routes(r *shell.Routes) {
 
 // streamsData is declared beside measured.
 type streamsData struct {
-	Rows    []streamRow
-	Chosen  *streamRow
-	Can     int
-	Waiting int
-	Wall    bool   // stills side by side instead of figures
-	Open    bool   // one of them is opened: it moves above them
-	Unseen  string // the camera of the open sheet, which isn't among those shown; empty: it is
-	Choose  string // what of the address chooses whose picture is shown
-	Changes int    // proposed for those shown
-	Cams    int    // for so many
-	Moving  bool   // this server shows moving pictures
-	Codecs  []string
+	Rows     []streamRow
+	Chosen   *streamRow
+	Can      int
+	Waiting  int
+	Wall     bool   // stills side by side instead of figures
+	Open     bool   // one of them is opened: it moves above them
+	Unseen   string // the camera of the open sheet, which isn't among those shown; empty: it is
+	Choose   string // what of the address chooses whose picture is shown
+	Changes  int    // proposed for those shown
+	Cams     int    // for so many
+	Moving   bool   // this server shows moving pictures
+	Encoders encoders
 }
 
 type streamRow struct {
@@ -114,7 +114,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil, Codecs: streams.OfferedCodecs}
+	d := streamsData{Wall: p.URL.Query().Get("wall") == "1", Moving: pg.live != nil}
 	q := p.URL.Query()
 	open, _ := strconv.ParseInt(q.Get("sheet"), 10, 64)
 	want, _ := strconv.ParseInt(q.Get("camera"), 10, 64)
@@ -147,6 +147,17 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d.Choose = "camera"
 	if open != 0 {
 		d.Choose = "sheet"
+	}
+	if p.MayChange {
+		all, err := pg.Store.EncoderSettings(ctx, p.Site.ID)
+		if err != nil {
+			return nil, err
+		}
+		views := make([]stream.Facts, len(p.Rows))
+		for i, r := range p.Rows {
+			views[i], _ = facts.ForStreams(p.Snapshot, r.Source)
+		}
+		d.Encoders = encodersOf(p, views, all)
 	}
 	var err error
 	d.Can, err = p.Can(ctx, stage.Streams)
