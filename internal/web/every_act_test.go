@@ -253,6 +253,9 @@ func askFind(h *harbour, a *acts) {
 	if x := a.the("cameras", "cameras", "place", "Net loft"); x["address"] != h.Net.At(".1.135").String() {
 		h.t.Errorf("it was moved to %v", x["address"])
 	}
+	a.reads("channels")
+	a.reads("clock")
+	a.makes("clock/follow", args{"cameras": []any{a.camera("Slip")}})
 	a.makes("clock/restart", args{"device_id": loft["device_id"]})
 }
 

@@ -2,6 +2,7 @@ package clock
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -329,6 +330,14 @@ func (r Reading) Source() string {
 	return "NTP " + strings.Join(r.Servers, ", ")
 }
 
+// SourceShown is Source with the server that its network hands out, where it takes that one.
+func (r Reading) SourceShown() string {
+	if r.NTP && r.FromDHCP && len(r.Servers) > 0 {
+		return r.Source() + " (" + strings.Join(r.Servers, ", ") + ")"
+	}
+	return r.Source()
+}
+
 // ZoneText is the zone and daylight switch in canonical text.
 func (r Reading) ZoneText() string { return ZoneText(r.Zone, r.Daylight) }
 
@@ -357,14 +366,8 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 	}
 	r := *f.Camera
 	var out []finding.Change
-	if _, wrong := judgeZone(now, f, w); wrong {
-		want, _ := parseZone(w.Zone)
-		out = append(out, finding.Change{
-			Kind: SetZone, Key: SetZone, Title: "Zone rule", From: r.ZoneText(), To: ZoneText(w.Zone, want.HasDST),
-			Why: "Local time and the burned-in text follow the site's zone.", Risk: finding.NoRisk,
-			Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old rule back."},
-			Args: map[string]string{"zone": w.Zone, "daylight": onOff(want.HasDST), "old_zone": r.Zone, "old_daylight": onOff(r.Daylight)},
-		})
+	if c, wrong := f.zoneChange(now, w); wrong {
+		out = append(out, c)
 	}
 	if t, ok := textFor(f); ok {
 		out = append(out, t)
@@ -374,20 +377,8 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 	if !drifts && (band == InStep || band == Usable) {
 		return out
 	}
-	later := []time.Duration{5 * time.Second, time.Minute}
-	server, named := f.source(w)
-	if to := sourceText(server); server != "" && r.Source() != to {
-		c := finding.Change{
-			Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
-			Why: "It then follows " + named + ".", Risk: finding.NoRisk, Later: later,
-			Undo: finding.Undo{Kind: finding.Compensating,
-				Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
-			Args: map[string]string{"server": server, "reference": named},
-		}
-		if r.NTP && !r.FromDHCP && len(r.Servers) == 1 {
-			c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask the old server again."}
-			c.Args["old_server"] = r.Servers[0]
-		}
+	later := slices.Clone(settled)
+	if c, ok := f.sourceChange(w); ok {
 		return append(out, c)
 	}
 	if band == InStep || band == Usable {
@@ -402,6 +393,72 @@ func Propose(now time.Time, f Facts, w Wishes) []finding.Change {
 		Undo: finding.Undo{Kind: finding.Irreversible, Note: "A wrong time isn't worth putting back."},
 	})
 }
+
+// settled are how long after its writing a clock is read again.
+var settled = []time.Duration{5 * time.Second, time.Minute}
+
+// zoneChange gives the clock the site's zone rule; ok is false where it keeps it.
+func (f Facts) zoneChange(now time.Time, w Wishes) (c finding.Change, ok bool) {
+	if _, wrong := judgeZone(now, f, w); !wrong {
+		return c, false
+	}
+	want, _ := parseZone(w.Zone)
+	r := f.Camera
+	return finding.Change{
+		Kind: SetZone, Key: SetZone, Title: "Zone rule", From: r.ZoneText(), To: ZoneText(w.Zone, want.HasDST),
+		Why: "Local time and the burned-in text follow the site's zone.", Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "Put the old rule back."},
+		Args: map[string]string{"zone": w.Zone, "daylight": onOff(want.HasDST), "old_zone": r.Zone, "old_daylight": onOff(r.Daylight)},
+	}, true
+}
+
+// sourceChange has the clock take its time from where the site wishes; ok is false where it does, or there is nothing
+// that it could follow.
+func (f Facts) sourceChange(w Wishes) (c finding.Change, ok bool) {
+	server, named := f.source(w)
+	r, to := f.Camera, sourceText(server)
+	if server == "" || r.Source() == to {
+		return c, false
+	}
+	c = finding.Change{
+		Kind: SetSource, Key: SetSource, Title: "Takes time from", From: r.Source(), To: to,
+		Why: "It then follows " + named + ".", Risk: finding.NoRisk, Later: slices.Clone(settled),
+		Undo: finding.Undo{Kind: finding.Compensating,
+			Note: "Set by hand again; the old, wrong time isn't put back.", Act: SetManual, To: ByHandText},
+		Args: map[string]string{"server": server, "reference": named},
+	}
+	switch {
+	case r.NTP && r.FromDHCP:
+		c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask its network's server again."}
+		c.Args["old_server"] = DHCP
+	case r.NTP && len(r.Servers) == 1:
+		c.Undo = finding.Undo{Kind: finding.Reversible, Note: "Ask the old server again."}
+		c.Args["old_server"] = r.Servers[0]
+	case f.InBand():
+		c.Undo.Note = "Set by hand again; it goes on from the time that it has then."
+	}
+	return c, true
+}
+
+// Follow is what has the clock follow the site's wish, in step or not: its zone and daylight rule, and where it takes its
+// time from; why says what hinders it. Both are empty where it does so already.
+func Follow(now time.Time, f Facts, w Wishes) (out []finding.Change, why string) {
+	if f.Camera == nil {
+		return nil, "its clock wasn't read yet"
+	}
+	if c, wrong := f.zoneChange(now, w); wrong {
+		out = append(out, c)
+	}
+	if server, _ := f.source(w); server == "" {
+		return nil, f.Reference.Name + " serves no time that it could follow"
+	}
+	if c, ok := f.sourceChange(w); ok {
+		out = append(out, c)
+	}
+	return out, ""
+}
+
+// switchNTPOff sets a time}
 
 // switchNTPOff sets a time by hand that NTP should have and doesn't: it says so.
 func switchNTPOff(f Facts, later []time.Duration) finding.Change {

@@ -109,23 +109,26 @@ func (c *Client) SetTime(ctx context.Context, ntp bool, zone string, daylight bo
 	return err
 }
 
-// NTP reads where the device asks for time (GetNTP, ONVIF Core 8.3.9).
+// NTP reads where the device asks for time (GetNTP, ONVIF Core 8.3.9): the servers that were typed, or those that its
+// network hands out, whichever it takes.
 func (c *Client) NTP(ctx context.Context) (servers []string, fromDHCP bool, err error) {
 	r, err := c.call(ctx, "", deviceNS, "GetNTP", `<GetNTP xmlns="`+deviceNS+`"/>`, CallLimit)
 	if err != nil {
 		return nil, false, err
 	}
 	info := r.at("NTPInformation")
-	for _, kind := range []string{"NTPManual", "NTPFromDHCP"} {
-		for _, n := range info.all(kind) {
-			for _, field := range []string{"IPv4Address", "IPv6Address", "DNSname"} {
-				if s := n.str(field); s != "" && len(servers) < 8 {
-					servers = append(servers, s)
-				}
+	kind := "NTPManual"
+	if fromDHCP = info.yes("FromDHCP"); fromDHCP {
+		kind = "NTPFromDHCP"
+	}
+	for _, n := range info.all(kind) {
+		for _, field := range []string{"IPv4Address", "IPv6Address", "DNSname"} {
+			if s := n.str(field); s != "" && len(servers) < 8 {
+				servers = append(servers, s)
 			}
 		}
 	}
-	return servers, info.yes("FromDHCP"), nil
+	return servers, fromDHCP, nil
 }
 
 // SetNTP gives the device its time servers (SetNTP, ONVIF Core 8.3.10); none means

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -87,6 +88,34 @@ func TestEncodingIntervalDividesTheRate(t *testing.T) {
 		}
 		if err := c.SetEncoder(t.Context(), services, e); err != nil || !strings.Contains(heard[len(heard)-1], "<tt:FrameRateLimit>"+x.writes+"</tt:FrameRateLimit>") {
 			t.Errorf("%s by %q is written as %s, %v", x.limit, x.every, heard[len(heard)-1], err)
+		}
+	}
+}
+
+// Of the servers that a device lists those count that it takes: typed ones, or what its network hands out.
+func TestTheTimeServersThatItTakes(t *testing.T) {
+	list := func(dhcp, manual, handed string) string {
+		server := func(kind, at string) string {
+			if at == "" {
+				return ""
+			}
+			return `<tt:` + kind + `><tt:Type>IPv4</tt:Type><tt:IPv4Address>` + at + `</tt:IPv4Address></tt:` + kind + `>`
+		}
+		return `<tds:GetNTPResponse xmlns:tds="` + deviceNS + `"><tds:NTPInformation><tt:FromDHCP>` + dhcp + `</tt:FromDHCP>` + server("NTPFromDHCP", handed) + server("NTPManual", manual) + `</tds:NTPInformation></tds:GetNTPResponse>`
+	}
+	for _, x := range []struct {
+		answer string
+		want   []string
+		dhcp   bool
+	}{
+		{list("false", "192.0.2.7", "192.0.2.9"), []string{"192.0.2.7"}, false},
+		{list("true", "192.0.2.7", "192.0.2.9"), []string{"192.0.2.9"}, true},
+		{list("1", "192.0.2.7", ""), nil, true},
+		{list("false", "", "192.0.2.9"), nil, false},
+	} {
+		c, _ := answers(t, map[string]string{"GetNTP": x.answer}, nil)
+		if servers, dhcp, err := c.NTP(t.Context()); err != nil || !slices.Equal(servers, x.want) || dhcp != x.dhcp {
+			t.Errorf("%s: %v, by its network %t, %v", x.answer, servers, dhcp, err)
 		}
 	}
 }

@@ -6,8 +6,10 @@ import (
 
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/stages"
 	"duskyharbor/internal/store"
 )
@@ -17,6 +19,7 @@ func (k *Stage) Acts() []act.Any {
 	return []act.Any{
 		act.Act[Watched]{Name: "clock/watch", About: "read a clock every few seconds for a while", Stage: stage.Clock, Runs: true, More: k.watch, Keep: tellWatched},
 		act.Act[stages.Device]{Name: "clock/restart", About: "restart a device, and see whether it keeps its time", Stage: stage.Clock, Plan: planRestart},
+		act.Act[Following]{Name: "clock/follow", About: "have clocks follow the site's wish: zone and daylight rule, and where they take their time from", Stage: stage.Clock, Plan: planFollow},
 		act.Act[stages.Device]{Name: "clock/recorder", About: "set a recorder's clock", Stage: stage.Clock, Plan: k.planRecorder},
 	}
 }
@@ -65,5 +68,29 @@ func (k *Stage) planRecorder(now time.Time, s *act.Seen, x stages.Device) (p act
 	}
 	p.Title = d.Place + ": " + all[0].Title
 	p.Add(d.Whole(), all[:1])
+	return p, nil
+}
+
+// Following are cameras whose clocks are to follow the site's wish.
+type Following struct{ act.Selection }
+
+// planFollow says what has them follow it, also those that are in step as they are.
+func planFollow(now time.Time, s *act.Seen, _ Following) (p act.Planned, err error) {
+	for _, of := range s.Of {
+		if a, open := facts.Account.Of(s.Snapshot, of.Device.ID); !open || a.Scheme == access.RTSP {
+			p.Refuse(of.Place, "no account opens its settings")
+			continue
+		}
+		f, w := facts.ForClock(s.Snapshot, of.Device)
+		changes, why := clock.Follow(now, f, w)
+		switch {
+		case why != "":
+			p.Refuse(of.Place, why)
+		case len(changes) == 0:
+			p.Idle++
+		}
+		p.Add(of, changes)
+	}
+	p.Title = "Let " + act.Count(len(p.Of), "clock") + " follow the site's wish"
 	return p, nil
 }

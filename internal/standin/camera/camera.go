@@ -92,6 +92,7 @@ type Manners struct {
 	Gateway     string        // empty: the first address of Network
 	FactoryAt   netip.Addr    // where a hard reset leaves it; invalid: where it is
 	Lease       netip.Addr    // what its network hands out; invalid: nothing does
+	LeaseNTP    string        // time server that its network hands out
 	RenewsUUID  bool          // a reset gives it another UUID
 	LosesClock  bool          // a restart does
 	OnlyUDP     bool          // it sends RTP over UDP alone

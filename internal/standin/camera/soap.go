@@ -342,6 +342,9 @@ func (c *Camera) getNTP() string {
 	for _, s := range c.memory().Servers {
 		b.WriteString("<tt:NTPManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + wire.Esc(s) + "</tt:IPv4Address></tt:NTPManual>")
 	}
+	if s := c.cfg.Manners.LeaseNTP; s != "" && c.memory().FromDHCP {
+		b.WriteString("<tt:NTPFromDHCP><tt:Type>IPv4</tt:Type><tt:IPv4Address>" + wire.Esc(s) + "</tt:IPv4Address></tt:NTPFromDHCP>")
+	}
 	return "<tds:GetNTPResponse><tds:NTPInformation><tt:FromDHCP>" + fmt.Sprint(c.memory().FromDHCP) + "</tt:FromDHCP>" + b.String() + "</tds:NTPInformation></tds:GetNTPResponse>"
 }
 

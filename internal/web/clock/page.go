@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
@@ -58,6 +59,7 @@ type clockData struct {
 	Height  float64
 	Own     []ownClock // the recorders'
 	Drifts  bool       // some clock shown does
+	ByHand  int        // cameras shown, with nothing proposed, that don't follow the site's wish
 	Window  string     // what the open one has shown, where the bands are its own
 	Trail   []dot      // earlier readings of the clock whose sheet is open
 	labels  [lanes][]span
@@ -93,6 +95,7 @@ type clockRow struct {
 	Drift             string
 	Changes           []finding.Change
 	HasChange, Judged bool
+	Follows           bool // it can be told to follow the site's wish, and doesn't
 }
 
 // Proposed tells in a line what would be changed.
@@ -171,12 +174,12 @@ func (d *clockData) own(p *shell.Request) {
 }
 
 func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
-	f, _ := facts.ForClock(p.Snapshot, r.Device)
+	f, w := facts.ForClock(p.Snapshot, r.Device)
 	c := clockRow{Row: r, Changes: r.Proposals, HasChange: len(r.Proposals) > 0, Judged: f.Camera != nil}
 	if f.Camera != nil {
 		o := f.Offset()
 		m := r.Mark(stage.Clock)
-		c.Offset, c.Error, c.Against, c.Source = o.Seconds(), o.ErrorSeconds(), f.Reference.Name, f.Camera.Source()
+		c.Offset, c.Error, c.Against, c.Source = o.Seconds(), o.ErrorSeconds(), f.Reference.Name, f.Camera.SourceShown()
 		if o.Mid().Abs() >= 48*time.Hour {
 			c.Offset = clock.Brief(o.Mid())
 		}
@@ -190,6 +193,11 @@ func (d *clockData) add(p *shell.Request, r shell.Row, draw bool) {
 		b := clock.BandOf(o, f.Window)
 		if b == clock.Refused || b == clock.AtRisk {
 			c.Matters = "now: " + string(b)
+		}
+		if a, open := facts.Account.Of(p.Snapshot, r.Device.ID); !c.HasChange && open && a.Scheme != access.RTSP {
+			follows, why := clock.Follow(p.Now, f, w)
+			c.Follows = why == "" && len(follows) > 0
+			d.ByHand += shell.Int(c.Follows)
 		}
 		if draw {
 			d.place(dot{X: clockX(o.Mid()), Off: offStrip(o.Mid()), Open: p.URL.Query().Get("sheet") == strconv.FormatInt(r.ID, 10), Mark: m, ID: r.ID, Name: r.Place,

@@ -32,7 +32,7 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		sh.Code("Offset", f.Offset().String(), r.At)
 		sh.Fact("Band", string(clock.BandOf(f.Offset(), f.Window)), r.At)
 		sh.Code("Zone rule", r.ZoneText(), r.At)
-		sh.Fact("Takes time from", r.Source(), r.At)
+		sh.Fact("Takes time from", r.SourceShown(), r.At)
 		if r.Drift != nil {
 			sh.Code("Drift", fmt.Sprintf("%s over %d readings", r.Drift, r.Drift.N), r.At)
 		}
