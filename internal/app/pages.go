@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/web/clock"
 	"duskyharbor/internal/web/expected"
 	"duskyharbor/internal/web/find"
+	"duskyharbor/internal/web/inventory"
 	"duskyharbor/internal/web/later"
 	"duskyharbor/internal/web/log"
 	"duskyharbor/internal/web/me"
@@ -39,7 +40,7 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 		later.New(stage.Analytics.Slug(), "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written."),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
-		log.New(s), runs.New(s), expected.New(s), settings.New(s), me.New(s), api.New(s),
+		log.New(s), runs.New(s), expected.New(s), inventory.New(s), settings.New(s), me.New(s), api.New(s),
 	}
 	for _, more := range extra { // one of these takes the place of what is still to come
 		page := more(s)

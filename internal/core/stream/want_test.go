@@ -215,3 +215,53 @@ func TestWhatViewsOffer(t *testing.T) {
 		t.Errorf("%+v", none)
 	}
 }
+
+// What was chosen by name is compared with what is set: what isn't so is proposed, what can't be is said, and what the
+// recorder doesn't take isn't asked for.
+func TestASettingIsHeldAgainstTheEncoders(t *testing.T) {
+	p := Profile{Token: "main", Name: "Main", Codec: "H264", Width: 1280, Height: 720, FPS: 25, Kbps: 2048, GOP: 25, Encoder: "v", Options: rich, Fine: full.Fine}
+	f := Facts{LookedAt: moment.Now(), Profiles: []Profile{p}}
+	of := func(name string, w Want) Wishes {
+		return Wishes{Recorder: "Quay recorder", Codecs: []string{"H264"}, Settings: []Setting{{ID: 1, Name: name, Want: w}}}
+	}
+	for _, x := range []struct {
+		name    string
+		w       Wishes
+		code    string // of its one finding besides what is always said; empty: none
+		changes int
+	}{
+		{"as it is", of("a", Want{FPS: 25}), "", 0},
+		{"another rate", of("a", Want{FPS: 5}), "stream.drift", 1},
+		{"a rate that it hasn't", of("a", Want{FPS: 7}), "stream.setting-cant", 0},
+		{"a codec that the recorder doesn't take", of("a", Want{Of: Record, Codecs: []string{"H265"}}), "stream.setting-cant", 0},
+		{"for a stream that it hasn't", of("a", Want{Of: View, FPS: 5}), "stream.setting-cant", 0},
+		{"none chosen", Wishes{Recorder: "Quay recorder", Codecs: []string{"H264"}}, "", 0},
+	} {
+		var got []string
+		for _, fi := range Judge(moment.Now(), f, x.w) {
+			if fi.Code == "stream.drift" || fi.Code == "stream.setting-cant" {
+				got = append(got, fi.Code)
+			}
+		}
+		if strings.Join(got, " ") != x.code || len(Propose(moment.Now(), f, x.w)) != x.changes {
+			t.Errorf("%s: %q, %d changes", x.name, got, len(Propose(moment.Now(), f, x.w)))
+		}
+	}
+	// Two of one encoder: the first is proposed, the other is told.
+	w := of("a", Want{FPS: 5})
+	w.Settings = append(w.Settings, Setting{ID: 2, Name: "b", Want: Want{Of: Record, FPS: 12.5}})
+	if got := Propose(moment.Now(), f, w); len(got) != 1 || !strings.Contains(got[0].Why, `"a" was chosen`) {
+		t.Errorf("%+v", got)
+	}
+	// What it took otherwise is a note as long as its encoder is there.
+	f.Took = []Took{{Encoder: "v", Name: "Main's encoder", Asked: "≤ 300 kbit/s", Reads: "≤ 1024 kbit/s", At: moment.Now()}, {Encoder: "gone", Name: "Sub's encoder"}}
+	var took []string
+	for _, fi := range Judge(moment.Now(), f, Wishes{}) {
+		if fi.Code == "stream.took-otherwise" {
+			took = append(took, fi.Sentence)
+		}
+	}
+	if len(took) != 1 || !strings.Contains(took[0], "said yes to ≤ 300 kbit/s, and then read ≤ 1024 kbit/s") {
+		t.Errorf("%q", took)
+	}
+}

@@ -4,18 +4,14 @@ package expected
 import (
 	"context"
 	"embed"
-	"encoding/csv"
 	"errors"
-	"fmt"
 	"io/fs"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
-	"github.com/xuri/excelize/v2"
 
 	"duskyharbor/internal/core/expected"
 	"duskyharbor/internal/setup"
@@ -202,41 +198,5 @@ func (pg *Page) exportExpected(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	cells := expected.Cells(rows)
-	h := c.Response().Header()
-	h.Set("Cache-Control", "no-store")
-	switch c.Param("form") {
-	case "csv":
-		h.Set("Content-Disposition", `attachment; filename="expected.csv"`)
-		h.Set("Content-Type", "text/csv; charset=utf-8")
-		w := csv.NewWriter(c.Response())
-		return w.WriteAll(cells)
-	case "xlsx":
-		h.Set("Content-Disposition", `attachment; filename="expected.xlsx"`)
-		h.Set("Content-Type", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
-		return writeBook(c.Response(), cells)
-	}
-	return store.ErrNotFound
-}
-
-func writeBook(w http.ResponseWriter, cells [][]string) error {
-	book := excelize.NewFile()
-	defer book.Close()
-	sheet, err := book.NewStreamWriter("Sheet1")
-	if err != nil {
-		return err
-	}
-	for i, line := range cells {
-		values := make([]any, len(line))
-		for j, v := range line {
-			values[j] = v // marked as in CSV: a workbook is saved as one soon enough
-		}
-		if err := sheet.SetRow(fmt.Sprintf("A%d", i+1), values); err != nil {
-			return err
-		}
-	}
-	if err := sheet.Flush(); err != nil {
-		return err
-	}
-	return book.Write(w)
+	return shell.SendTable(c, "expected", c.Param("form"), expected.Cells(rows))
 }

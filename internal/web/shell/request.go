@@ -47,6 +47,7 @@ type Frame struct {
 	Sheet                                *Sheet
 	Preview                              *Preview // in the sheet's place
 	Data                                 any
+	Origin                               string            // at which the browser reaches this server: "https://harbour:8420"
 	Typed                                map[string]string // what a refused form is filled with again
 	Refused                              Refused           // a form of the site that was just refused
 	does                                 func(stage.Stage) bool
@@ -61,6 +62,18 @@ type Window struct {
 
 // Part says whether there is more than what is shown.
 func (w Window) Part() bool { return w.Total > w.To-w.From+1 && w.Total > 0 }
+
+// Matching is the filter and order of the page, as an address passes them on.
+func (b Frame) Matching() string {
+	q := url.Values{}
+	if b.Query != "" {
+		q.Set("q", b.Query)
+	}
+	if by := b.Window.Sort.String(); by != "" {
+		q.Set("sort", by)
+	}
+	return q.Encode()
+}
 
 // Back is where a form returns to.
 func (b Frame) Back() string { return b.URL.RequestURI() }
@@ -211,6 +224,7 @@ func (s *Server) gather(c *echo.Context, room *room, parts parts) (*Request, err
 	p.Me, p.Site, p.MayChange, p.MayLead = me.Person, me.Member, me.Member.Role.MayChange(), me.Member.Role == people.Lead
 	p.Page, p.Script, p.URL, p.Version, p.Now = name, room.script, c.Request().URL, s.version, time.Now()
 	p.Query = strings.TrimSpace(c.QueryParam("q"))
+	p.Origin = c.Scheme() + "://" + c.Request().Host
 	p.does = s.Engine.Does
 	p.CSRF, _ = c.Get("csrf").(string)
 	if parts == nil { // a live update in the background takes no one's sentence away
