@@ -32,7 +32,9 @@ type Ask struct {
 	Stage         stage.Stage
 	Title         string
 	Person, Token int64
-	AskedOf       string // the selection, where it was a query
+	AskedOf       string        // the selection, where it was a query
+	Then          []stage.Stage // that are read once this one was, each of what of the query can be read then
+	after, chain  int64         // the run that it goes on from, and the first of those
 }
 
 // ErrUnderWay is a sentence for who asks for a change that is being made already.

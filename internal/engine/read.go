@@ -26,7 +26,7 @@ const (
 // and set are as Visit has them.
 func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory bool, set int64) (int64, error) {
 	n := store.NewRun{Site: q.Site, Stage: q.Stage, Act: store.Read, Person: q.Person, Token: q.Token,
-		AskedOf: q.AskedOf, Factory: factory, Set: set}
+		AskedOf: q.AskedOf, Factory: factory, Set: set, Then: q.Then, After: q.after, Chain: q.chain}
 	of := e.manner(q.Stage).Of
 	switch {
 	case of == Nothing || !e.Does(q.Stage):
@@ -39,7 +39,10 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		for _, w := range networks {
 			n.Networks = append(n.Networks, w.ID)
 		}
-		n.AskedOf, n.Title = "", fmt.Sprintf("Look at %s", counted(len(networks), "network"))
+		if len(n.Then) == 0 {
+			n.AskedOf = "" // what was asked matters to the stages that follow alone
+		}
+		n.Title = fmt.Sprintf("Look at %s", counted(len(networks), "network"))
 		return e.Begin(ctx, n, false)
 	}
 	named := sel.IDs != nil || !sel.Filter.Empty() // not all of the site
@@ -60,7 +63,7 @@ func (e *Engine) Read(ctx context.Context, q Ask, sel store.Selection, factory b
 		}
 	}
 	cameras := len(n.Of)
-	if of != Recorders && cameras == 0 && named {
+	if of != Recorders && cameras == 0 && (named || q.after != 0) {
 		return 0, errNoneMatches
 	}
 	if of == Recorders || of == CamerasAndRecorders && sel.IDs == nil {

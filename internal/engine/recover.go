@@ -34,6 +34,9 @@ func (e *Engine) watch() {
 		if err := e.recover(ctx); err != nil {
 			e.opt.Log.Warn("other servers can't be looked after", "err", err)
 		}
+		if err := e.goOn(ctx); err != nil {
+			e.opt.Log.Warn("runs can't go on with their next stage", "err", err)
+		}
 		if !time.Now().Before(due) {
 			due = time.Now().Add(dueRound)
 			if err := e.judgeDue(ctx); err != nil {

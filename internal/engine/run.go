@@ -20,6 +20,9 @@ func (e *Engine) Begin(ctx context.Context, n store.NewRun, walk bool) (int64, e
 	err := e.store.InTx(ctx, func(tx pgx.Tx) error {
 		if same, err := e.store.SameRun(ctx, tx, n); err != nil || same != 0 {
 			id = same
+			if err == nil {
+				err = e.store.GoesOn(ctx, tx, same, n)
+			}
 			return err
 		}
 		run, steps, err := e.store.AddRun(ctx, tx, n)

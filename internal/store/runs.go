@@ -36,13 +36,15 @@ type Run struct {
 	Done      int
 	Failed    int
 	Stopped   int
+	Then      []stage.Stage // that are read once it ended
+	Chain     int64         // the run that it goes on from at the very first; 0: it goes on from none
 }
 
 // Left is how many steps are still to come.
 func (r Run) Left() int { return r.Total - r.Done - r.Failed - r.Stopped }
 
 // A run that is under way is counted; one that ended kept its sums.
-const runSelect = `select r.id, r.site_id, r.stage, r.act, r.title, coalesce(p.name, 'token ' || k.name, 'the product') who, r.stop, r.started_at, r.ended_at, r.asked_of, r.total,
+const runSelect = `select r.id, r.site_id, r.stage, r.act, r.title, coalesce(p.name, 'token ' || k.name, 'the product') who, r.stop, r.started_at, r.ended_at, r.asked_of, r.total, r.then_read "then", coalesce(r.chain, 0) chain,
 	case when r.ended_at is null then t.done else r.done end done, case when r.ended_at is null then t.failed else r.failed end failed,
 	case when r.ended_at is null then t.stopped else r.stopped end stopped
 	from run r left join person p on p.id = r.person_id left join api_token k on k.id = r.token_id
@@ -107,6 +109,9 @@ type NewRun struct {
 	Networks []int64
 	Factory  bool  // makers' default accounts may be tried
 	Set      int64 // the one that is tried; 0: all in their order
+	Then     []stage.Stage
+	After    int64 // the run that it goes on from; 0: none
+	Chain    int64 // the first of those
 }
 
 // Plain says whether a run reads as readings do: with all accounts in their order.
@@ -145,13 +150,19 @@ func targets(of []Target) (devices, sources []int64) {
 // AddRun writes a run and its steps in the caller's transaction, where the jobs are
 // written too: either all are there or none.
 func (s *Store) AddRun(ctx context.Context, tx pgx.Tx, n NewRun) (int64, []Step, error) {
+	if n.After != 0 {
+		if err := goOn(ctx, tx, n.After); err != nil {
+			return 0, nil, err
+		}
+	}
 	var id int64
-	err := tx.QueryRow(ctx, `insert into run (site_id, stage, act, title, person_id, token_id, asked_of, total, plain) values ($1, $2, $3, $4, nullif($5::bigint, 0), nullif($6::bigint, 0), $7, $8, $9) returning id`,
-		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks), n.Plain()).Scan(&id)
+	err := tx.QueryRow(ctx, `insert into run (site_id, stage, act, title, person_id, token_id, asked_of, total, plain, then_read, chain)
+		values ($1, $2, $3, $4, nullif($5::bigint, 0), nullif($6::bigint, 0), $7, $8, $9, $10, nullif($11::bigint, 0)) returning id`,
+		n.Site, n.Stage, n.Act, n.Title, n.Person, n.Token, n.AskedOf, len(n.Of)+len(n.Networks), n.Plain(), numbers(n.Then), n.Chain).Scan(&id)
 	if err != nil {
 		return 0, nil, err
 	}
-	if n.Act != Apply && (n.Person != 0 || n.Token != 0) { // changes are written down with what was asked for
+	if n.Act != Apply && n.After == 0 && (n.Person != 0 || n.Token != 0) { // changes are written down with what was asked for
 		if err := audit(ctx, tx, AuditEntry{Site: n.Site, Person: n.Person, Token: n.Token, Act: "began a run", Detail: n.Title}); err != nil {
 			return 0, nil, err
 		}

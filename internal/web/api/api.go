@@ -223,40 +223,50 @@ type asked struct {
 	Stage   string  `json:"stage"`
 	Q       string  `json:"q"`       // filter; empty: all
 	Cameras []int64 `json:"cameras"` // these alone
+	// Then are stages that are read once this one was, one after the other, each of what of the filter can be read by then.
+	Then []string `json:"then,omitempty"`
 }
 
-func (pg *Page) readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words string, err error) {
+func (pg *Page) readAsked(c *echo.Context) (st stage.Stage, sel store.Selection, words string, then []string, err error) {
 	var a asked
 	d := json.NewDecoder(c.Request().Body)
 	d.DisallowUnknownFields()
 	if err := d.Decode(&a); err != nil {
-		return 0, sel, "", errors.New("send JSON, as {\"stage\": \"clock\", \"q\": \"make:ottervale\"}")
+		return 0, sel, "", nil, errors.New("send JSON, as {\"stage\": \"clock\", \"q\": \"make:ottervale\"}")
 	}
 	st, err = pg.StageOf(a.Stage)
 	if err != nil {
-		return 0, sel, "", errors.New("stage is one that this version does, as clock")
+		return 0, sel, "", nil, errors.New("stage is one that this version does, as clock")
 	}
 	sel = store.Selection{Site: shell.TokenOf(c).SiteID, IDs: a.Cameras, Filter: filter.Parse(a.Q)}
 	if len(sel.Filter.Unknown) > 0 {
-		return 0, sel, "", errors.New("the filter means nothing: " + strings.Join(sel.Filter.Unknown, ", "))
+		return 0, sel, "", nil, errors.New("the filter means nothing: " + strings.Join(sel.Filter.Unknown, ", "))
 	}
 	if len(a.Cameras) > shell.MaxPicks {
-		return 0, sel, "", errors.New("name at most 1000 cameras, or give a filter")
+		return 0, sel, "", nil, errors.New("name at most 1000 cameras, or give a filter")
 	}
 	if words = strings.TrimSpace(a.Q); words == "" && a.Cameras == nil {
 		words = "all"
 	}
-	return st, sel, words, nil
+	return st, sel, words, a.Then, nil
 }
 
 // start has a stage read.
 func (pg *Page) start(c *echo.Context) error {
-	st, sel, words, err := pg.readAsked(c)
+	st, sel, words, named, err := pg.readAsked(c)
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}
+	then, last := []stage.Stage{}, st
+	for _, slug := range named {
+		next, err := pg.StageOf(slug)
+		if err != nil || next <= last || !pg.Engine.Reads(next) {
+			return shell.Problem(c, http.StatusBadRequest, "then names stages after this one in their order, as sign-in, clock")
+		}
+		then, last = append(then, next), next
+	}
 	ctx, me := c.Request().Context(), shell.ByToken(c)
-	id, err := pg.StartRead(ctx, me, st, sel, words)
+	id, err := pg.StartRead(ctx, me, st, sel, words, then...)
 	if err != nil {
 		return err
 	}
@@ -290,6 +300,8 @@ type Run struct {
 	Started time.Time  `json:"started_at"`
 	Ended   *time.Time `json:"ended_at"`
 	Steps   []Step     `json:"steps,omitempty"`
+	Then    []string   `json:"then,omitempty"`  // stages that are read once it ended
+	Chain   int64      `json:"chain,omitempty"` // the run that it went on from at the very first
 }
 
 // Step is what a run did at one device, or one view of it.
@@ -301,8 +313,12 @@ type Step struct {
 }
 
 func runOut(r store.Run) Run {
-	return Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total,
-		Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt}
+	out := Run{ID: r.ID, Stage: r.Stage.Slug(), Act: r.Act, Title: r.Title, By: r.Who, Of: r.AskedOf, Total: r.Total,
+		Done: r.Done, Failed: r.Failed, Stopped: r.Stopped, Left: r.Left(), Started: r.StartedAt, Ended: r.EndedAt, Chain: r.Chain}
+	for _, st := range r.Then {
+		out.Then = append(out.Then, st.Slug())
+	}
+	return out
 }
 
 // runs answers with a window of the runs, newest first.

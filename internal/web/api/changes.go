@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 	"strconv"
 	"time"
@@ -77,7 +78,10 @@ func sendPreview(c *echo.Context, p store.Preview) error {
 
 // preview shows what a stage would change of a selection, and keeps it to be made.
 func (pg *Page) preview(c *echo.Context) error {
-	st, sel, words, err := pg.readAsked(c)
+	st, sel, words, then, err := pg.readAsked(c)
+	if err == nil && len(then) > 0 {
+		err = errors.New("changes are shown for one stage: then is for runs")
+	}
 	if err != nil {
 		return shell.Problem(c, http.StatusBadRequest, err.Error())
 	}

@@ -3,6 +3,7 @@ package shell
 import (
 	"cmp"
 	"context"
+	"duskyharbor/internal/core/trouble"
 	"errors"
 	"fmt"
 	"net/http"
@@ -82,8 +83,11 @@ func (s *Server) StageOf(slug string) (stage.Stage, error) {
 }
 
 // StartRead begins a run that reads a stage of a selection.
-func (s *Server) StartRead(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string) (int64, error) {
-	ask := engine.Ask{Site: me.Site, Stage: st, Person: me.Person, Token: me.Token, AskedOf: asked}
+func (s *Server) StartRead(ctx context.Context, me Actor, st stage.Stage, sel store.Selection, asked string, then ...stage.Stage) (int64, error) {
+	ask := engine.Ask{Site: me.Site, Stage: st, Person: me.Person, Token: me.Token, AskedOf: asked, Then: then}
+	if len(then) > 0 && sel.IDs != nil {
+		return 0, trouble.UserError("Cameras that are named one by one are read one stage at a time: give a filter, or all.")
+	}
 	return s.Engine.Read(ctx, ask, sel, me.Factory, me.Set)
 }
 
@@ -103,10 +107,28 @@ func (s *Server) read(c *echo.Context) error {
 	me := VisitorOf(c).Actor()
 	me.Factory = c.FormValue("factory") == "1"
 	me.Set, _ = strconv.ParseInt(c.FormValue("set"), 10, 64)
-	if _, err := s.StartRead(c.Request().Context(), me, st, sel, asked); err != nil {
+	then, err := s.through(st, c.FormValue("through"))
+	if err != nil {
+		return err
+	}
+	if _, err := s.StartRead(c.Request().Context(), me, st, sel, asked, then...); err != nil {
 		return s.Told(c, err)
 	}
 	return s.Back(c, "")
+}
+
+// through lists the stages after one, up to the one with a slug, that can be read one after the other.
+func (s *Server) through(from stage.Stage, slug string) (out []stage.Stage, err error) {
+	if slug == "" {
+		return nil, nil
+	}
+	last, err := s.StageOf(slug)
+	for _, st := range stage.All() {
+		if st > from && st <= last && s.Engine.Reads(st) {
+			out = append(out, st)
+		}
+	}
+	return out, err
 }
 
 // Told shows an error that is a sentence for the person, and passes others on.

@@ -17,3 +17,9 @@ create table source_setting (
   primary key (source_id, stream)
 );
 create index on source_setting (setting_id);
+
+-- A run that goes on: which stages are read once it ended, in their order, and which run it all began with.
+alter table run add column then_read smallint[] not null default '{}';
+alter table run add column chain bigint references run on delete set null;
+create index on run (id) where then_read <> '{}';
+create index on run (chain) where chain is not null;
