@@ -18,6 +18,7 @@ import (
 func cameras() []act.Any {
 	return []act.Any{
 		act.Act[PlannedFor]{Name: "cameras/plan", About: "plan a recorder for cameras; nothing is written to it", Keep: plan},
+		act.Act[Naming]{Name: "cameras/name", About: "give cameras names by a pattern or a list; nothing is written to any", Keep: name},
 		act.Act[Cameras]{Name: "cameras/remove", About: "take cameras off the site, with what was read of them; nothing is written to any", Keep: removeCameras},
 	}
 }

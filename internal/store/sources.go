@@ -250,15 +250,39 @@ func (s *Store) Name(ctx context.Context, source int64, place string) error {
 			return err
 		}
 		b := &pgx.Batch{}
-		b.Queue(`update source set name = $2 where id = $1`, source, place)
-		if v.First() {
-			was, is := identity.ViewPlace(v.Device.Place, ""), identity.ViewPlace(place, "")
-			b.Queue(`update source set name = $3 || substr(name, length($2) + 1) where device_id = $1 and nth > 1 and starts_with(name, $2)`, v.Device.ID, was, is)
-			b.Queue(`update device set place = $2, expected = true, expected_at = coalesce(expected_at, address) where id = $1`, v.Device.ID, place)
-		}
-		b.Queue(`update device set version = version + 1 where id = $1`, v.Device.ID)
+		queueName(b, v, place)
 		return tx.SendBatch(ctx, b).Close()
 	})
+}
+
+func queueName(b *pgx.Batch, v Source, place string) {
+	b.Queue(`update source set name = $2 where id = $1`, v.ID, place)
+	if v.First() {
+		was, is := identity.ViewPlace(v.Device.Place, ""), identity.ViewPlace(place, "")
+		b.Queue(`update source set name = $3 || substr(name, length($2) + 1) where device_id = $1 and nth > 1 and starts_with(name, $2)`, v.Device.ID, was, is)
+		b.Queue(`update device set place = $2, expected = true, expected_at = coalesce(expected_at, address) where id = $1`, v.Device.ID, place)
+	}
+	b.Queue(`update device set version = version + 1 where id = $1`, v.Device.ID)
+}
+
+// NameAll gives views their places as Name does, in one round trip: the nth view the nth name.
+func (s *Store) NameAll(ctx context.Context, of []Source, places []string) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		b := &pgx.Batch{}
+		for i, v := range of {
+			queueName(b, v, places[i])
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+}
+
+// CalledSo lists which of these names views of a site have, besides some.
+func (s *Store) CalledSo(ctx context.Context, site int64, names []string, besides []int64) ([]string, error) {
+	rows, err := s.db.Query(ctx, `select name from source where site_id = $1 and lower(name) = any(select lower(n) from unnest($2::text[]) n) and not id = any($3) order by name limit 5`, site, names, besides)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // ViewsOf lists the video sources of a device that were picked.

@@ -173,7 +173,8 @@ func askSite(h *harbour, a *acts) {
 	if x := a.the("expected", "rows", "place", "Pier head"); x["address"] != h.Net.At(".1.93").String() || says["says"] != "1 camera new, 0 cameras known; 1 line left out." {
 		h.t.Errorf("%v: %v", says["says"], x)
 	}
-	a.sure("cameras/remove", args{"cameras": []any{a.camera("Pier foot"), a.camera("Pier head")}})
+	a.sure("cameras/name", args{"cameras": []any{a.camera("Pier foot"), a.camera("Pier head")}, "pattern": "Pier {n}"})
+	a.sure("cameras/remove", args{"cameras": []any{a.camera("Pier 1"), a.camera("Pier 2")}})
 	if n := count(h, `select (select count(*) from device where place like 'Pier%') + (select count(*) from system where name like 'Tower%') + (select count(*) from credential_set where name like 'Pier%')`); n != 0 {
 		h.t.Errorf("%d things of the pier are left", n)
 	}
