@@ -24,7 +24,9 @@ func TestOneRunGoesOnWithTheNext(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	h.on(p, "find")
-	p.Press("Look, and read on to Streams")
+	p.Sees(30*time.Second, "Look, and read on to Streams")
+	h.on(p, "board")
+	p.Press("Look, and read on")
 	p.Sees(60*time.Second, "Look at 3 networks")
 	var runs []map[string]any
 	testbed.Until(t, 90*time.Second, "the streams are read", func() bool {
@@ -47,6 +49,17 @@ func TestOneRunGoesOnWithTheNext(t *testing.T) {
 	h.on(p, "run?id="+string(jsonNumber(runs[3]["id"])))
 	p.Sees(30*time.Second, "Look at 3 networks", "12 cameras blocked in Find", "Read Sign-in of", "1 camera needs you in Sign-in", "Read Clock of", "camera blocked in Clock", "Read Streams of")
 	p.Accessible("a chain")
+	// What the Board says next is done from there: what is to be written is shown.
+	h.on(p, "board")
+	next := testbed.Eval[string](p, "document.getElementById('next').innerText")
+	if !strings.HasPrefix(next, "Show ") {
+		t.Fatalf("next is %q", next)
+	}
+	p.Press(next)
+	p.Sees(30*time.Second, "What will be changed", "Nothing is written before you press the button.")
+	if at := testbed.Eval[string](p, "location.pathname"); !strings.HasSuffix(at, "/board") {
+		t.Errorf("it is shown on %s", at)
+	}
 	// Stopped, it goes on with nothing.
 	for _, place := range []string{"Slipway", "Gangway", "Berth 1 ramp"} {
 		h.Fleet.Camera(place).Stall("GetDeviceInformation")

@@ -123,7 +123,7 @@ func (s shooter) shoot(name string) {
 func walkThrough(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	p.Sees(30*time.Second, "Board", "Nothing was looked for yet")
-	p.Press("Open Find")
+	p.Passage("find")
 	p.Press("Look at 3 networks")
 	p.Sees(60*time.Second, "multicast heard 2, directed probes 2", "multicast, directed, time, RTSP", "Expected here, and nothing answers.")
 	shoot("find")

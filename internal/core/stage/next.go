@@ -88,19 +88,34 @@ func weight(g Group) int {
 	return g.Count
 }
 
-// looks says whether the suggestion is to look at the networks.
-func (s Suggestion) looks() bool { return s.Stage == Find && s.Act == Read }
+// Looks says whether the suggestion is to look at the networks.
+func (s Suggestion) Looks() bool { return s.Stage == Find && s.Act == Read }
 
-// Button is the label of the suggestion's button.
-func (s Suggestion) Button() string { return "Open " + s.Stage.String() }
+// Button is the label of the suggestion's button: what a press does. What is to be written is shown by it first.
+func (s Suggestion) Button() string {
+	switch {
+	case s.Looks():
+		return "Look, and read on"
+	case s.Act == Read:
+		return "Read " + s.Stage.String()
+	case s.Act == Apply && s.Changes == 1:
+		return "Show the change"
+	case s.Act == Apply && s.Changes > 1:
+		return "Show " + Thousands(s.Changes) + " changes"
+	}
+	return "Open " + s.Stage.String()
+}
+
+// Does says whether a press of the button does it; else there is only a page to open.
+func (s Suggestion) Does() bool { return s.Act == Read || s.Act == Apply && s.Changes > 0 }
 
 // Sentence words the suggestion. place and sentence are those of its first source,
 // which a suggestion for one source names.
 func (s Suggestion) Sentence(place, sentence string) string {
 	switch {
-	case s.looks() && s.Count == 0:
+	case s.Looks() && s.Count == 0:
 		return "No camera is known yet: look what is on the networks, or put the cameras on the expected list."
-	case s.looks():
+	case s.Looks():
 		return fmt.Sprintf("Nothing was looked for yet; %s on the list.", cameras(s.Count, "is", "are"))
 	case s.Act == NoAct && s.Count == 1:
 		return fmt.Sprintf("%s: %s", place, opening(sentence))
@@ -127,7 +142,7 @@ func (s Suggestion) Reason() string {
 	switch {
 	case s.Act == NoAct:
 		return "It is blocked, and no change can be proposed from here: see the way out in its sheet."
-	case s.looks():
+	case s.Looks():
 		return "Every other stage waits for it."
 	case s.Instead == 0:
 		return moves + "; nothing else can be done from here now."

@@ -44,7 +44,7 @@ func TestNext(t *testing.T) {
 	if s, ok := Next(2, []Group{{Find, Ready, NoAct, 1, 0}, {Find, Blocked, NoAct, 1, 0}, {Clock, Ready, NoAct, 1, 0}}); ok {
 		t.Errorf("something is left to do: %+v", s)
 	}
-	if s, ok := Next(0, nil); !ok || s.Stage != Find || s.Act != Read || !strings.HasPrefix(s.Sentence("", ""), "No camera is known yet: look") || s.Button() != "Open Find" {
+	if s, ok := Next(0, nil); !ok || s.Stage != Find || s.Act != Read || !strings.HasPrefix(s.Sentence("", ""), "No camera is known yet: look") || s.Button() != "Look, and read on" || !s.Does() {
 		t.Errorf("on an empty site: %+v %v %q", s, ok, s.Sentence("", ""))
 	}
 }
@@ -107,6 +107,29 @@ func TestActOfView(t *testing.T) {
 	} {
 		if got := tc.act.OfSource(tc.s, tc.nth); got != tc.want {
 			t.Errorf("%q of view %d in %v: %q, want %q", tc.act, tc.nth, tc.s, got, tc.want)
+		}
+	}
+}
+
+// A button says what a press of it does.
+func TestWhatTheNextButtonDoes(t *testing.T) {
+	for _, x := range []struct {
+		of   Group
+		says string
+		does bool
+	}{
+		{Group{Find, NotYet, Read, 0, 0}, "Look, and read on", true},
+		{Group{Find, NotYet, Read, 15, 0}, "Look, and read on", true},
+		{Group{Clock, NotYet, Read, 3, 0}, "Read Clock", true},
+		{Group{Clock, Stale, Read, 1, 0}, "Read Clock", true},
+		{Group{Clock, Blocked, Apply, 1, 1}, "Show the change", true},
+		{Group{Routes, Needs, Apply, 11, 1022}, "Show 1,022 changes", true},
+		{Group{Routes, Needs, Apply, 11, 0}, "Open Routes", false}, // its changes are gone meanwhile
+		{Group{Find, Blocked, NoAct, 1, 0}, "Open Find", false},
+	} {
+		s := Suggestion{Group: x.of}
+		if s.Button() != x.says || s.Does() != x.does {
+			t.Errorf("%+v: %q, does it %t", x.of, s.Button(), s.Does())
 		}
 	}
 }

@@ -51,6 +51,8 @@ type boardData struct {
 // nextThing is the Board's one-line suggestion.
 type nextThing struct {
 	Slug, Sentence, Reason, Button string
+	Ask                            string // below the site, what the button asks for; empty: it opens the stage's page
+	Through                        string // the stage up to which is read one after the other
 }
 
 // needy is a camera that needs a person, for the list on a phone.
@@ -81,7 +83,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 				return nil, err
 			}
 		}
-		b.Next = &nextThing{next.Stage.Slug(), next.Sentence(place, sentence), next.Reason(), next.Button()}
+		b.Next = nextOf(p, next, place, sentence)
 	}
 	for _, st := range stage.All() {
 		if st.Many() && p.Does(st) {
@@ -95,6 +97,24 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	b.Needy = needyOf(p.Rows, sheetAddress(p.Frame))
 	return b, nil
+}
+
+// nextOf is the suggestion as the Board shows it: who may change something does it from here.
+func nextOf(p *shell.Request, next stage.Suggestion, place, sentence string) *nextThing {
+	n := &nextThing{Slug: next.Stage.Slug(), Sentence: next.Sentence(place, sentence), Reason: next.Reason(), Button: "Open " + next.Stage.String()}
+	if !p.MayChange || !next.Does() || next.Looks() && len(p.Networks) == 0 {
+		return n
+	}
+	n.Button = next.Button()
+	switch {
+	case next.Act == stage.Apply:
+		n.Ask = n.Slug + "/apply"
+	case next.Looks():
+		n.Ask, n.Through = n.Slug+"/read", stage.Streams.Slug()
+	default:
+		n.Ask = n.Slug + "/read"
+	}
+	return n
 }
 
 // maxNeedy is how many cameras the phone's list shows.
