@@ -58,7 +58,7 @@ func (c *Camera) up() error {
 // listenTCP listens at an address of the camera. One behind a recorder's port is spoken to
 // by the recorder alone: whoever else calls is told nothing.
 func (c *Camera) listenTCP(ctx context.Context, at netip.AddrPort) (net.Listener, error) {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", at.String())
+	l, err := wire.Listen(ctx, at.String())
 	if err != nil || !c.cfg.Manners.Behind.IsValid() {
 		return l, err
 	}

@@ -5,7 +5,6 @@ package page
 import (
 	"context"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
 	"time"
@@ -18,7 +17,7 @@ const Port = 8080
 
 // Serve shows a page called name at an address until ctx ends.
 func Serve(ctx context.Context, at netip.Addr, name string) error {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", netip.AddrPortFrom(at, Port).String())
+	l, err := wire.Listen(ctx, netip.AddrPortFrom(at, Port).String())
 	if err != nil {
 		return err
 	}

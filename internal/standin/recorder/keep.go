@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -508,7 +507,7 @@ const ControlPort = 8099
 // control listens for what a person, or a test, wants of the stand-in: POST /run with days has it
 // keep as though so many days had gone by.
 func (r *Recorder) control() error {
-	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, ControlPort).String())
+	l, err := wire.Listen(r.ctx, netip.AddrPortFrom(r.cfg.Address, ControlPort).String())
 	if err != nil {
 		return err
 	}

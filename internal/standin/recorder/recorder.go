@@ -272,7 +272,7 @@ func (r *Recorder) keep() {
 
 // serve answers its interface from now on.
 func (r *Recorder) serve() error {
-	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, Port).String())
+	l, err := wire.Listen(r.ctx, netip.AddrPortFrom(r.cfg.Address, Port).String())
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -21,7 +20,7 @@ const ScreenPort = 8080
 // screen is a recorder whose only way in is its own screen: pages that a person types into, and the
 // picture of each channel.
 func (r *Recorder) screen() error {
-	l, err := (&net.ListenConfig{}).Listen(r.ctx, "tcp4", netip.AddrPortFrom(r.cfg.Address, ScreenPort).String())
+	l, err := wire.Listen(r.ctx, netip.AddrPortFrom(r.cfg.Address, ScreenPort).String())
 	if err != nil {
 		r.stop()
 		return err

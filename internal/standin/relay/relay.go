@@ -31,7 +31,7 @@ type Stream struct {
 
 // Serve answers at an address until ctx ends; open gives the stream of a path, nil where there is none.
 func Serve(ctx context.Context, at netip.AddrPort, digest *wire.Digest, open func(path string) *Stream) error {
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp4", at.String())
+	l, err := wire.Listen(ctx, at.String())
 	if err != nil {
 		return err
 	}

@@ -155,7 +155,7 @@ func (v *VMS) Now() time.Time {
 }
 
 func (v *VMS) serve() error {
-	l, err := (&net.ListenConfig{}).Listen(v.ctx, "tcp4", netip.AddrPortFrom(v.cfg.Address, Port).String())
+	l, err := wire.Listen(v.ctx, netip.AddrPortFrom(v.cfg.Address, Port).String())
 	if err != nil {
 		return err
 	}
