@@ -29,7 +29,8 @@ func (e *Engine) goOn(ctx context.Context) error {
 		if c.AskedOf != All {
 			sel.Filter = filter.Parse(c.AskedOf)
 		}
-		ask := Ask{Site: c.SiteID, Stage: c.Then[0], Then: c.Then[1:], Person: c.Person, Token: c.Token, AskedOf: c.AskedOf, after: c.ID, chain: c.Chain}
+		ask := Ask{Site: c.SiteID, Stage: c.Then[0], Then: c.Then[1:], Person: c.Person, Token: c.Token, AskedOf: c.AskedOf,
+			after: c.ID, chain: c.Chain}
 		_, began := e.Read(ctx, ask, sel, false, 0)
 		switch {
 		case began == nil, errors.Is(began, store.ErrGoneOn):

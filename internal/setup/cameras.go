@@ -31,11 +31,7 @@ const selectedMost = 10000
 
 // removeCameras takes cameras off the site, with what was read of them. Nothing is written to any.
 func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	rows, _, err := c.Store.Window(ctx, sel, store.Sort{}, 0, selectedMost)
+	rows, err := selected(ctx, c, x.Selection)
 	if err != nil {
 		return act.Kept{}, err
 	}
@@ -44,9 +40,6 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 		if !slices.Contains(devices, r.Device.ID) {
 			devices = append(devices, r.Device.ID)
 		}
-	}
-	if len(devices) == 0 {
-		return act.Kept{}, trouble.UserError("None of them is there any more.")
 	}
 	if !c.Sure {
 		text, err := goesText(ctx, c, rows, devices)
@@ -66,6 +59,19 @@ func removeCameras(ctx context.Context, c *act.Call, x Cameras) (act.Kept, error
 	says := fmt.Sprintf("%s with %s, %s, %s and %s", act.Count(n, "camera"), act.Count(goes.Views, "view"), act.Count(goes.Readings, "reading"), act.Count(goes.Changes, "change"), act.Count(goes.Proofs, "proof"))
 	return act.Kept{Says: says + " went from the site. Nothing was written to any; a look that hears one shows it again.", Did: "removed cameras",
 		Detail: places(rows) + ": " + says, To: "board"}, err
+}
+
+// selected are the views of a selection, in the site's order; a UserError where none is there.
+func selected(ctx context.Context, c *act.Call, x act.Selection) ([]store.Source, error) {
+	sel, err := x.Selects(c.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	rows, _, err := c.Store.Window(ctx, sel, store.Sort{}, 0, selectedMost)
+	if err == nil && len(rows) == 0 {
+		err = trouble.UserError("None of them is there any more.")
+	}
+	return rows, err
 }
 
 // goesText says what goes with cameras that are removed, and which a recorder goes on recording.

@@ -41,7 +41,8 @@ func (x Naming) names(rows []store.Source) ([]string, error) {
 		names, err := identity.NamesBy(x.Pattern, of)
 		return names, wrong("pattern", err)
 	case len(list) != len(rows):
-		return nil, act.Wrongf("names", "%s for %s: give one each, in the order in which the site lists them.", act.Count(len(list), "name"), act.Count(len(rows), "camera"))
+		return nil, act.Wrongf("names", "%s for %s: give one each, in the order in which the site lists them.",
+			act.Count(len(list), "name"), act.Count(len(rows), "camera"))
 	}
 	return list, wrong("names", identity.CheckNames(list))
 }
@@ -56,16 +57,9 @@ func wrong(field string, err error) error {
 // name asks once more with what each would be called, and then names them. Nothing is written to a device: what is called
 // otherwise there is proposed by Channels.
 func name(ctx context.Context, c *act.Call, x Naming) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
+	rows, err := selected(ctx, c, x.Selection)
 	if err != nil {
 		return act.Kept{}, err
-	}
-	rows, _, err := c.Store.Window(ctx, sel, store.Sort{}, 0, selectedMost)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	if len(rows) == 0 {
-		return act.Kept{}, trouble.UserError("None of them is there any more.")
 	}
 	names, err := x.names(rows)
 	if err != nil {
@@ -90,7 +84,8 @@ func name(ctx context.Context, c *act.Call, x Naming) (act.Kept, error) {
 	}
 	count := act.Count(len(says), "camera")
 	if !c.Sure {
-		return act.Kept{}, act.AskError{Heading: "Name " + count + "?", Text: listed(says, shownNames) + ". Nothing is written to them; what a camera or a recorder calls them otherwise is proposed by Channels.", Do: "Name " + count}
+		return act.Kept{}, act.AskError{Heading: "Name " + count + "?", Do: "Name " + count, Text: listed(says, shownNames) +
+			". Nothing is written to them; what a camera or a recorder calls them otherwise is proposed by Channels."}
 	}
 	kept := act.Kept{Says: count + " named.", Did: "named cameras", Detail: listed(says, len(says)), Judge: devices, To: "board"}
 	return kept, c.Store.NameAll(ctx, rows, names)

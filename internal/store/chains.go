@@ -57,7 +57,8 @@ func (s *Store) GoesOn(ctx context.Context, tx pgx.Tx, run int64, n NewRun) erro
 	if len(n.Then) == 0 && n.Chain == 0 {
 		return nil
 	}
-	_, err := tx.Exec(ctx, `update run set then_read = $2, chain = coalesce(chain, nullif($3::bigint, 0)), asked_of = $4 where id = $1 and then_read = '{}'`, run, numbers(n.Then), n.Chain, n.AskedOf)
+	_, err := tx.Exec(ctx, `update run set then_read = $2, chain = coalesce(chain, nullif($3::bigint, 0)), asked_of = $4
+		where id = $1 and then_read = '{}'`, run, numbers(n.Then), n.Chain, n.AskedOf)
 	return err
 }
 

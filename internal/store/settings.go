@@ -20,7 +20,8 @@ type EncoderSetting struct {
 
 // EncoderSettings lists a site's settings by name.
 func (s *Store) EncoderSettings(ctx context.Context, site int64) ([]EncoderSetting, error) {
-	return queryAll[EncoderSetting](ctx, s.db, `select e.id, e.name, e.want, (select count(*) from source_setting x where x.setting_id = e.id)::int "for"
+	return queryAll[EncoderSetting](ctx, s.db, `select e.id, e.name, e.want, (select count(*) from source_setting x
+		where x.setting_id = e.id)::int "for"
 		from encoder_setting e where e.site_id = $1 order by lower(e.name)`, site)
 }
 
@@ -29,10 +30,12 @@ func (s *Store) EncoderSettings(ctx context.Context, site int64) ([]EncoderSetti
 func (s *Store) KeepEncoderSetting(ctx context.Context, site int64, e EncoderSetting) (id int64, err error) {
 	err = s.InTx(ctx, func(tx pgx.Tx) error {
 		if e.ID == 0 {
-			return tx.QueryRow(ctx, `insert into encoder_setting (site_id, name, want) values ($1, $2, $3) returning id`, site, e.Name, e.Want).Scan(&id)
+			return tx.QueryRow(ctx, `insert into encoder_setting (site_id, name, want) values ($1, $2, $3)
+				returning id`, site, e.Name, e.Want).Scan(&id)
 		}
 		id = e.ID
-		tag, err := tx.Exec(ctx, `update encoder_setting set name = $3, want = $4, changed_at = now() where site_id = $1 and id = $2`, site, id, e.Name, e.Want)
+		tag, err := tx.Exec(ctx, `update encoder_setting set name = $3, want = $4, changed_at = now()
+			where site_id = $1 and id = $2`, site, id, e.Name, e.Want)
 		if err := orNone(tag.RowsAffected(), err); err != nil {
 			return err
 		}
@@ -56,7 +59,8 @@ func (s *Store) KeepEncoderSetting(ctx context.Context, site int64, e EncoderSet
 
 // newlySet has the marks of all that a setting was chosen for be made again.
 func newlySet(ctx context.Context, tx pgx.Tx, setting int64) error {
-	_, err := tx.Exec(ctx, `update device set version = version + 1 where id in (select s.device_id from source_setting x join source s on s.id = x.source_id where x.setting_id = $1)`, setting)
+	_, err := tx.Exec(ctx, `update device set version = version + 1 where id in (select s.device_id
+		from source_setting x join source s on s.id = x.source_id where x.setting_id = $1)`, setting)
 	return err
 }
 
@@ -64,7 +68,8 @@ func newlySet(ctx context.Context, tx pgx.Tx, setting int64) error {
 // set to stays.
 func (s *Store) DropEncoderSetting(ctx context.Context, site, id int64) (name string, devices []int64, err error) {
 	err = s.InTx(ctx, func(tx pgx.Tx) error {
-		if devices, err = ids(ctx, tx, `select distinct s.device_id from source_setting x join source s on s.id = x.source_id where s.site_id = $1 and x.setting_id = $2`, site, id); err != nil {
+		if devices, err = ids(ctx, tx, `select distinct s.device_id from source_setting x join source s on s.id = x.source_id
+			where s.site_id = $1 and x.setting_id = $2`, site, id); err != nil {
 			return err
 		}
 		if err := newlySet(ctx, tx, id); err != nil {
@@ -84,19 +89,23 @@ func (s *Store) DropEncoderSetting(ctx context.Context, site, id int64) (name st
 func (s *Store) ChooseSetting(ctx context.Context, site, setting int64, sources []int64) (e EncoderSetting, devices []int64, err error) {
 	err = s.InTx(ctx, func(tx pgx.Tx) error {
 		if setting == 0 {
-			if _, err := tx.Exec(ctx, `delete from source_setting where source_id in (select id from source where site_id = $1 and id = any($2))`, site, sources); err != nil {
+			if _, err := tx.Exec(ctx, `delete from source_setting where source_id in (select id from source
+				where site_id = $1 and id = any($2))`, site, sources); err != nil {
 				return err
 			}
 		} else {
-			if e, err = queryOne[EncoderSetting](ctx, tx, `select id, name, want, 0 "for" from encoder_setting where site_id = $1 and id = $2`, site, setting); err != nil {
+			if e, err = queryOne[EncoderSetting](ctx, tx, `select id, name, want, 0 "for" from encoder_setting
+				where site_id = $1 and id = $2`, site, setting); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, `insert into source_setting (source_id, stream, setting_id) select id, $4, $2 from source where site_id = $1 and id = any($3)
+			if _, err := tx.Exec(ctx, `insert into source_setting (source_id, stream, setting_id) select id, $4, $2 from source
+				where site_id = $1 and id = any($3)
 				on conflict (source_id, stream) do update set setting_id = excluded.setting_id`, site, setting, sources, string(e.Want.Of)); err != nil {
 				return err
 			}
 		}
-		devices, err = ids(ctx, tx, `update device d set version = version + 1 where d.id in (select device_id from source where site_id = $1 and id = any($2)) returning d.id`, site, sources)
+		devices, err = ids(ctx, tx, `update device d set version = version + 1 where d.id in (select device_id from source
+			where site_id = $1 and id = any($2)) returning d.id`, site, sources)
 		return err
 	})
 	return e, devices, err

@@ -72,7 +72,8 @@ func Makes(name string, r Recorder, all []Restream, assume float64) string {
 
 func gaugeText(now, then Gauge) string {
 	if now.Name != then.Name {
-		return fmt.Sprintf("counted as %s, %.0f of %.0f channels, instead of %s", strings.ToLower(then.Name[:1])+then.Name[1:], then.Used, then.Most, strings.ToLower(now.Name[:1])+now.Name[1:])
+		row := func(g Gauge) string { return strings.ToLower(g.Name[:1]) + g.Name[1:] }
+		return fmt.Sprintf("counted as %s, %.0f of %.0f channels, instead of %s", row(then), then.Used, then.Most, row(now))
 	}
 	says := fmt.Sprintf("%s %.1f of %.0f instead of %.1f", now.Name, then.Used, then.Most, now.Used)
 	if then.Used > then.Most+0.001 {

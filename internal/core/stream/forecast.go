@@ -15,7 +15,8 @@ type Forecast struct {
 func (p Profile) Becomes(set Encoder) Forecast {
 	was := p.Set()
 	pixels := ratio(float64(set.pixels()), float64(was.pixels()))
-	out := Forecast{Cap: float64(set.Kbps), Keys: pixels * ratio(was.keyEvery(), set.keyEvery()), Rest: pixels * ratio(set.others(), was.others())}
+	out := Forecast{Cap: float64(set.Kbps), Keys: pixels * ratio(was.keyEvery(), set.keyEvery()),
+		Rest: pixels * ratio(set.others(), was.others())}
 	switch {
 	case set.Rate == Constant:
 		out.Fixed = true

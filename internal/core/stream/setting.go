@@ -27,8 +27,9 @@ func judgeSettings(f Facts, w Wishes) (out []finding.Finding) {
 		}
 		for _, c := range changes {
 			out = append(out, finding.Finding{Code: "stream.drift", Severity: finding.Needs, Words: "not as set",
-				Sentence: fmt.Sprintf("%s isn't set as %q says: it is %s, and is to be %s.", strings.TrimSuffix(c.Title, "'s encoder"), s.Name, c.From, c.To),
-				WayOut:   "Set its encoder as is proposed, or choose another setting for it."})
+				Sentence: fmt.Sprintf("%s isn't set as %q says: it is %s, and is to be %s.",
+					strings.TrimSuffix(c.Title, "'s encoder"), s.Name, c.From, c.To),
+				WayOut: "Set its encoder as is proposed, or choose another setting for it."})
 		}
 	}
 	return out

@@ -100,7 +100,8 @@ func (o Options) grouped(out, set Encoder, w Want) (Encoder, string) {
 	asked := out.GOP
 	out.GOP = within(asked, o.MinGOP, o.MaxGOP)
 	if w.KeyEvery > 0 && out.GOP != asked && out == set { // it stays as it is, and that isn't what was asked for
-		return set, fmt.Sprintf("its key frames are %s %d frames apart", map[bool]string{true: "at least", false: "at most"}[out.GOP > asked], out.GOP)
+		bound := map[bool]string{true: "at least", false: "at most"}[out.GOP > asked]
+		return set, fmt.Sprintf("its key frames are %s %d frames apart", bound, out.GOP)
 	}
 	if w.KeyEvery > 0 && out.FPS > 0 && KeysTooFar(time.Duration(float64(out.GOP)/out.FPS*float64(time.Second))) {
 		return set, fmt.Sprintf("its key frames are at least %d frames apart", out.GOP)

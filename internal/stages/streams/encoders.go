@@ -198,7 +198,8 @@ func keepSetting(ctx context.Context, c *act.Call, x Setting) (act.Kept, error) 
 	if errors.Is(err, store.ErrTaken) {
 		err = act.Wrongf("name", "Another setting is called %q: give this one another name.", name)
 	}
-	return act.Kept{ID: id, Says: name + " is kept. Nothing was written to a camera.", Did: "kept a setting of encoders", Detail: name + ": " + says, All: x.ID != 0, To: "streams?set=encoders"}, err
+	return act.Kept{ID: id, Says: name + " is kept. Nothing was written to a camera.", Did: "kept a setting of encoders",
+		Detail: name + ": " + says, All: x.ID != 0, To: "streams?set=encoders"}, err
 }
 
 // SettingID names a setting.
@@ -208,7 +209,8 @@ type SettingID struct {
 
 func dropSetting(ctx context.Context, c *act.Call, x SettingID) (act.Kept, error) {
 	name, devices, err := c.Store.DropEncoderSetting(ctx, c.Site.ID, x.ID)
-	return act.Kept{Says: name + " is gone. What encoders are set to stays as it is.", Did: "took a setting of encoders off", Detail: name, Judge: devices, To: "streams?set=encoders"}, err
+	return act.Kept{Says: name + " is gone. What encoders are set to stays as it is.", Did: "took a setting of encoders off",
+		Detail: name, Judge: devices, To: "streams?set=encoders"}, err
 }
 
 // Chosen is a setting for cameras; 0: none is chosen for them any more.

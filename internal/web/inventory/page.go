@@ -152,7 +152,8 @@ func (pg *Page) items(ctx context.Context, siteID int64, sources []site.Source) 
 
 func itemOf(s *site.Snapshot, of site.Source) inventory.Item {
 	d := of.Device
-	x := inventory.Item{Place: of.Place, Make: d.Make, Model: d.Model, Address: shell.AddressText(d.Address), MAC: d.MAC, UUID: d.UUID, Serial: d.Serial}
+	x := inventory.Item{Place: of.Place, Make: d.Make, Model: d.Model, Serial: d.Serial,
+		Address: shell.AddressText(d.Address), MAC: d.MAC, UUID: d.UUID}
 	info, _ := facts.Info.Of(s, d.ID)
 	x.Firmware = info.Firmware
 	if rec, slot, ok := s.HolderOf(of); ok {

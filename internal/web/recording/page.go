@@ -2,19 +2,15 @@
 package recording
 
 import (
-	"cmp"
 	"context"
 	"embed"
 	"fmt"
 	"io/fs"
-	"math"
 	"net/netip"
 	"net/url"
-	"slices"
 	"strconv"
 	"time"
 
-	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/facts"
@@ -80,39 +76,6 @@ func (d *pageData) picked(of site.Source) bool {
 // DayNames are the days of the week.
 func (pageData) DayNames() [recording.WeekDays]string { return recording.DayNames }
 
-// modeView is one kind of hours as its sentence is filled in.
-type modeView struct {
-	recording.Mode
-	At     int
-	Title  string
-	Idles  []option
-	Events []option
-	Causes []option
-}
-
-type option struct {
-	Value, Says string
-	On          bool
-}
-
-// cell is one half hour of the week as it is drawn.
-type cell struct {
-	Day, Half, Mode int
-	X, Y            float64
-	Title           string
-}
-
-type runLabel struct {
-	X, Y float64
-	Mode int
-	Text string
-}
-
-type hourLabel struct {
-	X    float64
-	Text string
-}
-
 // Measures of the week as it is drawn, in its own units.
 const (
 	labelWidth = 44.0
@@ -120,111 +83,6 @@ const (
 	cellHeight = 30.0
 	headHeight = 22.0
 )
-
-func drawWeek(p recording.Plan) (cells []cell, runs []runLabel, hours []hourLabel) {
-	for d := range recording.WeekDays {
-		for h := range recording.HalfHours {
-			m := int(p.Week[d][h])
-			x, y := labelWidth+cellWidth*float64(h), headHeight+cellHeight*float64(d)
-			cells = append(cells, cell{d, h, m, x, y, fmt.Sprintf("%s %02d:%02d %s", recording.DayNames[d], h/2, h%2*30, p.At(d, h).Name)})
-			if h == 0 || int(p.Week[d][h-1]) != m {
-				runs = append(runs, runLabel{x + 3, y + 18, m, strconv.Itoa(m + 1)})
-			}
-		}
-	}
-	for h := 0; h <= 24; h += 3 {
-		hours = append(hours, hourLabel{labelWidth + 2*cellWidth*float64(h), fmt.Sprintf("%02d", h)})
-	}
-	return cells, runs, hours
-}
-
-// Draws is how a change of a plan is drawn: as two weeks.
-func (*Page) Draws() map[string]shell.Draw {
-	return map[string]shell.Draw{recording.SetPlan: func(args map[string]string) (from, to shell.Sketch, ok bool) {
-		was, err := recording.Decode(args["old_plan"])
-		is, err2 := recording.Decode(args["plan"])
-		return sketchWeek(was), sketchWeek(is), err == nil && err2 == nil
-	}}
-}
-
-// sketchWeek is a plan as a small week: a row a day, a run a part.
-func sketchWeek(p recording.Plan) shell.Sketch {
-	s := shell.Sketch{Name: p.Short(), Width: recording.HalfHours, Height: 2 * recording.WeekDays}
-	for d, day := range p.Week {
-		for from := 0; from < recording.HalfHours; {
-			end := from + 1
-			for end < recording.HalfHours && day[end] == day[from] {
-				end++
-			}
-			s.Parts = append(s.Parts, shell.SketchPart{X: float64(from), Y: 2 * float64(d), W: float64(end - from), H: 1.7, Class: "m" + strconv.Itoa(int(day[from]))})
-			from = end
-		}
-	}
-	return s
-}
-
-func modesOf(p recording.Plan) (out []modeView) {
-	for i, m := range p.Modes {
-		v := modeView{Mode: m, At: i, Title: recording.Title(m.Name)}
-		for _, k := range recording.Levels() {
-			v.Idles = append(v.Idles, option{string(k), k.String(), k == m.Idle})
-			if k != recording.Nothing {
-				v.Events = append(v.Events, option{string(k), k.String(), k == m.Event})
-			}
-		}
-		for _, c := range recording.Causes() {
-			v.Causes = append(v.Causes, option{string(c), c.String(), slices.Contains(m.Causes, c)})
-		}
-		out = append(out, v)
-	}
-	return out
-}
-
-// bar is one recorder's days against the least and the most.
-type bar struct {
-	Recorder store.Device
-	Status   channel.Recorder
-	Channels []recording.Channel // as they would keep by what is chosen and in hand
-	Now      recording.Sum       // as they keep
-	Then     recording.Sum
-	Says     string
-	Days     string
-	Was      string // days now, where they would be others
-	Kept     string // what it really kept
-	Class    string
-	W        float64
-	Parts    []part
-	Marks    []limit
-	Finding  string
-	Age      int // days after which it is to delete; 0: nothing is offered
-}
-
-// part is one camera's share of a bar.
-type part struct {
-	X, W  float64
-	Title string
-	Odd   bool
-}
-
-type limit struct {
-	X, Text float64
-	Anchor  string
-	Says    string
-}
-
-type stepView struct {
-	recording.Step
-	Gain string
-	Href string // tries it; empty: it is made elsewhere
-	Else string // where
-}
-
-type eater struct {
-	Name  string
-	Row   int64
-	Mbit  float64
-	Share float64
-}
 
 // Keeping asks for how many days the site keeps.
 func (d pageData) Keeping(b shell.Frame) shell.Form {
@@ -423,99 +281,6 @@ func (pg *Page) held(ctx context.Context, p *shell.Request) (map[[2]int64]site.S
 
 // barWidth is how wide a bar is drawn, in its own units.
 const barWidth = 640.0
-
-// draw lays out the bars on one scale: that of the most days that anyone keeps or is allowed to.
-func (d *pageData) draw(t recording.Term) {
-	scale := math.Max(10, 1.35*float64(max(t.Least, t.Most)))
-	for _, b := range d.Bars {
-		for _, days := range []float64{b.Now.Days, b.Then.Days} {
-			if !math.IsInf(days, 1) {
-				scale = math.Max(scale, math.Min(days, 4*math.Max(30, float64(max(t.Least, t.Most))))*1.1)
-			}
-		}
-	}
-	for _, b := range d.Bars {
-		b.lay(t, scale)
-	}
-}
-
-func (b *bar) lay(t recording.Term, scale float64) {
-	st := b.Status.Storage
-	if st.Usable <= 0 {
-		b.Says, b.Days = "it doesn't say how much it can hold", ""
-		return
-	}
-	kept := b.Then.Days
-	if st.Deletes > 0 {
-		kept = min(kept, float64(st.Deletes))
-	}
-	shown := b.Then
-	shown.Days = kept
-	b.Days = shown.DaysText()
-	if now := b.Now.DaysText(); b.Then.DaysText() != now {
-		b.Was = now
-	}
-	b.Says = fmt.Sprintf("%s usable · %s a day%s", recording.Size(st.Usable), recording.Size(b.Then.Bytes), b.Then.Basis())
-	if st.KeptDays > 0 && b.Then.Lived == 0 {
-		b.Kept = fmt.Sprintf("As it is set now it kept %s a day over %s.", recording.Size(st.Kept), recording.DaysText(st.KeptDays))
-	}
-	b.Class = "ready"
-	if fi, bad := recording.JudgeTerm(b.Recorder.Place, b.Status.At, st, b.Then, t); bad {
-		b.Finding, b.Class = fi.Sentence, "needs"
-		if t.Of(b.Then, st) == recording.TooMany && !b.Status.Lacks(channel.ActAge) {
-			b.Age = t.Most
-		}
-	}
-	b.W = barWidth * math.Min(1, kept/scale)
-	x := 0.0
-	for k, e := range b.eaters() {
-		w := b.W * e.Share / 100
-		b.Parts = append(b.Parts, part{x, w, fmt.Sprintf("%s: %s a day, %.0f %%", e.Name, recording.Size(e.Mbit*1e6/8*86400), e.Share), k%2 == 1})
-		x += w
-	}
-	for _, l := range []struct {
-		days int
-		says string
-	}{{t.Least, "contract, least"}, {t.Most, "privacy, most"}} {
-		if l.days > 0 {
-			m := limit{X: barWidth * float64(l.days) / scale, Anchor: "start", Says: fmt.Sprintf("%s %d", l.says, l.days)}
-			m.Text = m.X + 3
-			if l.days == t.Least {
-				m.Text, m.Anchor = m.X-3, "end"
-			}
-			b.Marks = append(b.Marks, m)
-		}
-	}
-}
-
-// eaters are the channels by what they make a day, the most first; what isn't on channels is one
-// of them.
-func (b *bar) eaters() (out []eater) {
-	add := func(name string, row int64, bytes float64) {
-		if bytes > 0 {
-			out = append(out, eater{name, row, bytes * 8 / 86400 / 1e6, 100 * bytes / b.Then.Bytes})
-		}
-	}
-	for _, i := range b.Then.Eaters() {
-		add(b.Channels[i].Name, b.Channels[i].Source, b.Then.Loads[i].Bytes)
-	}
-	add("Analog inputs", 0, b.Status.Storage.Other)
-	slices.SortStableFunc(out, func(a, b eater) int { return cmp.Compare(b.Mbit, a.Mbit) })
-	return out
-}
-
-// choose takes the recorder that is asked for, else the one that is worst off.
-func (d *pageData) choose(want int64) {
-	for _, b := range d.Bars {
-		switch {
-		case b.Recorder.ID == want:
-			d.Chosen = b
-			return
-		case d.Chosen == nil || b.Then.Days > 0 && len(b.Then.Eaters()) > 0 && (len(d.Chosen.Then.Eaters()) == 0 || b.Then.Days < d.Chosen.Then.Days):
-			d.Chosen = b
-		}
-	}
-}
 
 // tell lists who eats most on the chosen recorder, and what would bring it more days.
 func (d *pageData) tell(assume float64, p *shell.Request) {
