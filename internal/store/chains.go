@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -22,13 +23,19 @@ type Chained struct {
 // ErrGoneOn says that another went on with a run already.
 var ErrGoneOn = errors.New("store: another went on with the run")
 
-// ChainsDue lists runs that ended and go on. One that was stopped doesn't.
+// chainWaits is for how long a run that ended is gone on with: who begins nothing for so long was down, and nobody waits
+// for it any more.
+const chainWaits = 10 * time.Minute
+
+// ChainsDue lists runs that ended and go on. One that was stopped doesn't, nor one that ended long ago.
 func (s *Store) ChainsDue(ctx context.Context, limit int) ([]Chained, error) {
-	if _, err := s.db.Exec(ctx, `update run set then_read = '{}' where then_read <> '{}' and stop`); err != nil {
+	if _, err := s.db.Exec(ctx, `update run set then_read = '{}' where then_read <> '{}' and (stop or ended_at < now() - $1::interval)`, chainWaits); err != nil {
 		return nil, err
 	}
-	return queryAll[Chained](ctx, s.db, `select r.id, r.site_id, coalesce(r.person_id, 0) person, coalesce(r.token_id, 0) token, r.asked_of, r.then_read "then", coalesce(r.chain, r.id) chain
-		from run r join site s on s.id = r.site_id where r.then_read <> '{}' and r.ended_at is not null and s.put_away_at is null order by r.id limit $1`, limit)
+	return queryAll[Chained](ctx, s.db, `select r.id, r.site_id, coalesce(r.person_id, 0) person, coalesce(r.token_id, 0) token,
+			r.asked_of, r.then_read "then", coalesce(r.chain, r.id) chain
+		from run r join site s on s.id = r.site_id
+		where r.then_read <> '{}' and r.ended_at is not null and s.put_away_at is null order by r.id limit $1`, limit)
 }
 
 // EndChain has a run go on no more.

@@ -338,6 +338,7 @@ func (s *Store) AfterRestore(ctx context.Context) error {
 		for _, sql := range []string{
 			`update change set state = 'failed', says = 'not sent: it was open when this back-up was made', settled_at = now() where state = 'asked'`,
 			`update change set state = 'asks', says = 'it was under way when this back-up was made: read it again and decide', settled_at = now() where state in ('sent', 'read back', 'undoing')`,
+			`update run set then_read = '{}' where then_read <> '{}'`,
 			`update run_step set state = 'stopped', says = 'it was open when this back-up was made', ended_at = now() where state in ('waiting', 'working')`,
 			`update run r set stop = true, ended_at = now(), done = t.done, failed = t.failed, stopped = t.stopped from (select run_id, count(*) filter (where state = 'done') done,
 				count(*) filter (where state = 'failed') failed, count(*) filter (where state = 'stopped') stopped from run_step group by run_id) t where t.run_id = r.id and r.ended_at is null`,
