@@ -87,12 +87,14 @@ func name(ctx context.Context, c *act.Call, x Naming) (act.Kept, error) {
 		return act.Kept{}, act.AskError{Heading: "Name " + count + "?", Do: "Name " + count, Text: listed(says, shownNames) +
 			". Nothing is written to them; what a camera or a recorder calls them otherwise is proposed by Channels."}
 	}
-	kept := act.Kept{Says: count + " named.", Did: "named cameras", Detail: listed(says, len(says)), Judge: devices, To: "board"}
+	kept := act.Kept{Says: count + " named.", Did: "named cameras", Detail: listed(says, toldNames), Judge: devices, To: "board"}
 	return kept, c.Store.NameAll(ctx, rows, names)
 }
 
-// shownNames is how many names are shown before they are given.
-const shownNames = 40
+const (
+	shownNames = 40  // before they are given
+	toldNames  = 200 // in what people did
+)
 
 func listed(all []string, most int) string {
 	text := strings.Join(all[:min(len(all), most)], "; ")

@@ -30,6 +30,7 @@ func TestManyAreNamedByAPattern(t *testing.T) {
 		{args{"cameras": both, "pattern": "Quay"}, http.StatusUnprocessableEntity, "would be called"},
 		{args{"cameras": both, "pattern": "{channel}"}, http.StatusUnprocessableEntity, "means nothing here"},
 		{args{"cameras": both, "names": []string{"One"}}, http.StatusUnprocessableEntity, "1 name for 2 cameras"},
+		{args{"cameras": both, "names": []string{"One\ntwo", "three"}}, http.StatusUnprocessableEntity, "in one line"},
 		{args{"cameras": both, "names": []string{"One", "two"}, "pattern": "x {n}"}, http.StatusUnprocessableEntity, "not both"},
 		{args{"cameras": both, "names": []string{"One", "Net loft"}}, http.StatusConflict, `Another camera is called "Net loft" already`},
 		{args{"cameras": both, "pattern": "{place}"}, http.StatusConflict, "called so already"},

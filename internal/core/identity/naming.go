@@ -3,6 +3,7 @@ package identity
 import (
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"duskyharbor/internal/core/trouble"
@@ -67,7 +68,8 @@ func fill(pattern string, value func(token string) (string, bool)) (string, erro
 	return strings.Join(strings.Fields(b.String()), " "), nil
 }
 
-// CheckNames is what is wrong with names that are given together: each has 1 to 64 characters, and no two are the same.
+// CheckNames is what is wrong with names that are given together: each has 1 to 64 characters in one line, and no two
+// are the same.
 func CheckNames(names []string) error {
 	seen := map[string]int{}
 	for i, n := range names {
@@ -76,6 +78,8 @@ func CheckNames(names []string) error {
 			return trouble.UserErrorf("The %s of them would have no name.", nth(i+1))
 		case utf8.RuneCountInString(n) > MostPlace:
 			return trouble.UserErrorf("%.40q… is longer than %d characters.", n, MostPlace)
+		case strings.ContainsFunc(n, unicode.IsControl):
+			return trouble.UserErrorf("%.40q isn't a name in one line.", n)
 		case twice:
 			return trouble.UserErrorf("Two of them would be called %q, the %s and the %s.", n, nth(had+1), nth(i+1))
 		}

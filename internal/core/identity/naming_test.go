@@ -46,7 +46,7 @@ func TestNamesByAPattern(t *testing.T) {
 	if got, _ := NamesBy("{nn}", many); got[99] != "100" {
 		t.Errorf("the hundredth is %q", got[99])
 	}
-	for names, why := range map[string]string{"a,b": "", "a,A": `called "A", the 1st and the 2nd`, "a,,b": "The 2nd of them", "x,y,z,w,v,u,t,s,r,q,p,x": "the 1st and the 12th"} {
+	for names, why := range map[string]string{"a,b": "", "a,A": `called "A", the 1st and the 2nd`, "a,,b": "The 2nd of them", "a,b\nc": "in one line", "a\x00,b": "in one line", "x,y,z,w,v,u,t,s,r,q,p,x": "the 1st and the 12th"} {
 		if err := CheckNames(strings.Split(names, ",")); (err == nil) != (why == "") || err != nil && !strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v", names, err)
 		}

@@ -3,7 +3,6 @@ package shell
 import (
 	"cmp"
 	"context"
-	"duskyharbor/internal/core/trouble"
 	"errors"
 	"fmt"
 	"net/http"
@@ -12,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"duskyharbor/internal/core/trouble"
 
 	"github.com/labstack/echo/v5"
 
