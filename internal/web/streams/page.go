@@ -70,6 +70,8 @@ type streamsData struct {
 	Cams     int    // for so many
 	Moving   bool   // this server shows moving pictures
 	Encoders encoders
+	Accept   stream.Light // in which pictures are accepted, one after the other; empty: they aren't
+	Unlooked int          // of those shown, whose picture nobody accepted in that light
 }
 
 type streamRow struct {
@@ -79,8 +81,9 @@ type streamRow struct {
 	Hidden   []shell.Shape // masks over its picture
 	Still    bool
 	Read     bool
-	Changes  int    // proposed
-	Moves    string // codec of what a browser shows moving; empty: it can't
+	Changes  int             // proposed
+	Moves    string          // codec of what a browser shows moving; empty: it can't
+	Accepted stream.Pictures // that still stand
 }
 
 // Marks are what lies over its picture: what is hidden, and how many pixels a metre has.
@@ -148,6 +151,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if open != 0 {
 		d.Choose = "sheet"
 	}
+	if light := stream.Light(q.Get("accept")); d.Wall && p.MayChange && (light == stream.Day || light == stream.Night) {
+		d.accepting(light)
+	}
 	if p.MayChange {
 		all, err := pg.Store.EncoderSettings(ctx, p.Site.ID)
 		if err != nil {
@@ -164,10 +170,21 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	return d, err
 }
 
+// accepting leaves those on the wall whose still nobody accepted in a light.
+func (d *streamsData) accepting(light stream.Light) {
+	d.Accept = light
+	d.Rows = slices.DeleteFunc(d.Rows, func(r streamRow) bool {
+		_, there := r.Accepted[light]
+		return there || !r.Still
+	})
+	d.Unlooked = len(d.Rows)
+}
+
 func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	f, w := facts.ForStreams(p.Snapshot, r.Source)
 	setup, _ := facts.ForPicture(p.Snapshot, r.Source)
-	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, setup.AimText()), Hidden: hidden(setup)}
+	x := streamRow{Row: r, Read: !f.LookedAt.IsZero(), Scale: scaleOf(r.Source, f, w, setup.AimText()),
+		Hidden: hidden(setup), Accepted: w.Standing()}
 	record, view := stream.Roles(f.Profiles, w.Codecs)
 	for _, pr := range f.Profiles {
 		_, m, _ := f.Find(pr.Token)

@@ -5,6 +5,7 @@ import { markAll } from "./streams/marking.js";
 import { endTalk } from "./streams/talking.js";
 import { endListening } from "./streams/listening.js";
 import "./streams/accepting.js";
+import "./streams/judging.js";
 
 let running = null;
 
