@@ -46,7 +46,7 @@ var columns = []Column{
 		}
 		return fmt.Sprint(x.Channel)
 	}},
-	{Key: "stream", Title: "Record stream", of: func(x Item) string { return x.Stream }},
+	{Key: "stream", Title: "Record stream", Asked: true, of: func(x Item) string { return x.Stream }},
 	{Key: "findings", Title: "Findings", of: func(x Item) string { return strings.Join(x.Words, " · ") }},
 	{Key: "sentences", Title: "In full", Asked: true, of: func(x Item) string { return strings.Join(x.Sentences, " ") }},
 }
@@ -70,19 +70,31 @@ func Chosen(keys []string) []Column {
 	return out
 }
 
-// Cells are a heading and a row an item. A cell that a spreadsheet would take for a formula is marked as text, see
-// expected.Plain.
-func Cells(items []Item, of []Column) [][]string {
-	out := make([][]string, 1, len(items)+1)
-	for _, c := range of {
-		out[0] = append(out[0], c.Title)
-	}
-	for _, x := range items {
+// Rows are what the columns tell, a row an item.
+func Rows(items []Item, of []Column) [][]string {
+	out := make([][]string, len(items))
+	for i, x := range items {
 		row := make([]string, len(of))
-		for i, c := range of {
-			row[i] = expected.Plain(c.of(x))
+		for j, c := range of {
+			row[j] = c.of(x)
 		}
-		out = append(out, row)
+		out[i] = row
 	}
 	return out
+}
+
+// Cells are a heading and Rows, for a file: a cell that a spreadsheet would take for a formula is marked as text, see
+// expected.Plain.
+func Cells(items []Item, of []Column) [][]string {
+	head := make([]string, len(of))
+	for i, c := range of {
+		head[i] = c.Title
+	}
+	rows := Rows(items, of)
+	for _, row := range rows {
+		for i := range row {
+			row[i] = expected.Plain(row[i])
+		}
+	}
+	return append([][]string{head}, rows...)
 }

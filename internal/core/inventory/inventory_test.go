@@ -26,8 +26,11 @@ func TestAnInventory(t *testing.T) {
 			t.Errorf("%s: %q", x.name, got)
 		}
 	}
-	if all := of("nonsense"); len(all) != len(Columns())-2 {
+	if all := of("nonsense"); len(all) != len(Columns())-3 {
 		t.Errorf("%d columns where none is one", len(all))
+	}
+	if rows := Rows(items, of("place", "findings")); rows[0][1] != "+1 h · no plan" || rows[1][0] != "-Gangway" {
+		t.Errorf("what is shown is marked: %q", rows)
 	}
 	if none := Cells(nil, of("place")); len(none) != 1 {
 		t.Errorf("%q", none)

@@ -76,8 +76,10 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	q := p.URL.Query()
 	of := inventory.Chosen(q["col"])
-	cells := inventory.Cells(items, of)
-	d := data{Head: cells[0], Rows: cells[1:], Query: passed(q).Encode(), Table: p.With("labels", "")}
+	d := data{Rows: inventory.Rows(items, of), Query: passed(q).Encode(), Table: p.With("labels", "")}
+	for _, c := range of {
+		d.Head = append(d.Head, c.Title)
+	}
 	for _, c := range inventory.Columns() {
 		d.Columns = append(d.Columns, choice{c, slices.ContainsFunc(of, func(x inventory.Column) bool { return x.Key == c.Key })})
 	}
