@@ -77,6 +77,9 @@ func standins(ctx context.Context, n demo.Net, data string, bulk int, asJSON boo
 	for _, f := range fleet.Failed {
 		fmt.Fprintf(os.Stderr, "%s can't start: %s\n", f.Place, f.Why)
 	}
+	if err := fleet.Cables(ctx, n); err != nil {
+		fmt.Fprintf(os.Stderr, "cameras can't be unplugged: %v\n", err)
+	}
 	if data != "" {
 		if err := demo.TellFleet(data, fleet); err != nil {
 			return err

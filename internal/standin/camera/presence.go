@@ -173,6 +173,33 @@ func (c *Camera) leave(before time.Duration) {
 	})
 }
 
+// Unplug takes it off its network, as if its cable were pulled; its clock runs on.
+func (c *Camera) Unplug() {
+	c.mu.Lock()
+	off := c.away
+	c.away = nil
+	c.mu.Unlock()
+	if off != nil {
+		off()
+		c.events.forget()
+	}
+}
+
+// Plugged says whether it is on its network.
+func (c *Camera) Plugged() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.away != nil
+}
+
+// Plug puts it on its network again.
+func (c *Camera) Plug() error {
+	if c.Plugged() {
+		return nil
+	}
+	return c.up()
+}
+
 func (c *Camera) pause(d time.Duration) bool {
 	select {
 	case <-c.ctx.Done():
