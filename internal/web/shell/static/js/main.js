@@ -3,6 +3,7 @@ import { registerHarbour } from "./harbour.js";
 import { watchPointer } from "./pointer.js";
 import { hear } from "./live.js";
 import { watchSelection } from "./selection.js";
+import { watchSweep } from "./sweep.js";
 import { watchKeys, restoreCursor } from "./keys.js";
 import { watchConfirm } from "./confirm.js";
 import { watchCopy } from "./copy.js";
@@ -21,6 +22,7 @@ const site = document.body.dataset.site;
 if (site !== "0") {
   watchPointer();
   watchSelection();
+  watchSweep();
   watchKeys(site);
   watchConfirm();
   refreshStills();
