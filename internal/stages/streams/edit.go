@@ -41,6 +41,11 @@ func writable(s *site.Snapshot, of site.Source) bool {
 
 // Asked is what sets a view's encoders as a person wants it, and why not where that can't be.
 func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (changes []finding.Change, cant []string) {
+	return settable(s, of, func(f stream.Facts, w stream.Wishes) ([]finding.Change, []string) { return stream.Asked(f, w, want) })
+}
+
+// settable is what sets a view's encoders, or why none of them can be set now.
+func settable(s *site.Snapshot, of site.Source, set func(stream.Facts, stream.Wishes) ([]finding.Change, []string)) ([]finding.Change, []string) {
 	f, w := facts.ForStreams(s, of)
 	switch {
 	case !writable(s, of):
@@ -48,7 +53,7 @@ func (t *Stage) Asked(s *site.Snapshot, of site.Source, want stream.Want) (chang
 	case !f.Read():
 		return nil, []string{"its streams weren't read yet"}
 	}
-	return stream.Asked(f, w, want)
+	return set(f, w)
 }
 
 // Editor reads and writes an encoder, the coding of sound, whether a profile sends any, or how

@@ -277,14 +277,7 @@ func chooseSetting(ctx context.Context, c *act.Call, x Chosen) (act.Kept, error)
 
 // on is what sets a view so, and why it can't be.
 func (x Chosen) on(s *site.Snapshot, of site.Source) ([]finding.Change, []string) {
-	f, w := facts.ForStreams(s, of)
-	switch {
-	case !writable(s, of):
-		return nil, []string{"no account opens its settings"}
-	case !f.Read():
-		return nil, []string{"its streams weren't read yet"}
-	}
-	return x.setting.Changes(f, w)
+	return settable(s, of, x.setting.Changes)
 }
 
 // planChosen says what the chosen setting changes.
