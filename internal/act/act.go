@@ -53,6 +53,9 @@ type Act[A any] struct {
 	More func(ctx context.Context, c *Call, a *A) error
 	// Plan says what would be changed on devices, from → to, and of whom it can't be and why. It does no I/O.
 	Plan func(now time.Time, s *Seen, a A) (Planned, error)
+	// Now does something with a device at once, which is put back by itself: nothing is shown before. It is in the log by
+	// what Kept says was done. An act that has it has neither Plan nor Keep.
+	Now func(ctx context.Context, c *Call, a A) (Kept, error)
 	// Keep keeps a wish of the site's own. All that it does by the call's store is one transaction, with its audit.
 	Keep func(ctx context.Context, c *Call, a A) (Kept, error)
 }
@@ -64,6 +67,7 @@ type Any interface {
 	more(ctx context.Context, c *Call, args any) error
 	plan(now time.Time, s *Seen, args any) (Planned, error)
 	keep(ctx context.Context, c *Call, args any) (Kept, error)
+	now(ctx context.Context, c *Call, args any) (Kept, error)
 }
 
 // Is tells what an act is.
@@ -73,6 +77,7 @@ type Is struct {
 	Role         people.Role
 	Runs, Alone  bool
 	Plans, Keeps bool
+	AtOnce       bool
 }
 
 // Is tells what it is.
@@ -81,7 +86,7 @@ func (a Act[A]) Is() Is {
 	if role == "" {
 		role = people.Technician
 	}
-	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.Plan != nil, a.Keep != nil}
+	return Is{a.Name, a.About, a.Stage, role, a.Runs, a.Alone, a.Plan != nil, a.Keep != nil, a.Now != nil}
 }
 
 // Args is a pointer to its arguments, zero.
@@ -101,6 +106,13 @@ func (a Act[A]) plan(now time.Time, s *Seen, args any) (Planned, error) {
 func (a Act[A]) keep(ctx context.Context, c *Call, args any) (Kept, error) {
 	return a.Keep(ctx, c, *args.(*A))
 }
+
+func (a Act[A]) now(ctx context.Context, c *Call, args any) (Kept, error) {
+	return a.Now(ctx, c, *args.(*A))
+}
+
+// Now has an act do at once what arguments ask, as Args gave them.
+func Now(ctx context.Context, a Any, c *Call, args any) (Kept, error) { return a.now(ctx, c, args) }
 
 // More reads what an act's plan needs besides the site, into arguments as Args gave them; the site is read after it.
 func More(ctx context.Context, a Any, c *Call, args any) error { return a.more(ctx, c, args) }

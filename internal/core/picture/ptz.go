@@ -15,14 +15,20 @@ import (
 
 // PTZ is where the camera is turned.
 type PTZ struct {
-	Profile string   `json:"profile"`          // by which it is moved
-	Config  string   `json:"config,omitempty"` // token of that profile's PTZConfiguration
-	At      *Aim     `json:"at"`               // nil: it doesn't tell where it looks
-	Pans    Range    `json:"pans"`             // in the generic position spaces; unknown: it can't be sent to a place
-	Tilts   Range    `json:"tilts"`
-	Zooms   Range    `json:"zooms"`
-	Presets []Preset `json:"presets"`
-	Most    int      `json:"most"` // presets
+	Profile string `json:"profile"`          // by which it is moved
+	Config  string `json:"config,omitempty"` // token of that profile's PTZConfiguration
+	At      *Aim   `json:"at"`               // nil: it doesn't tell where it looks
+	Pans    Range  `json:"pans"`             // in the generic position spaces; unknown: it can't be sent to a place
+	Tilts   Range  `json:"tilts"`
+	Zooms   Range  `json:"zooms"`
+	// In the generic velocity spaces, and in the translation space that goes by what it sees; unknown: it isn't moved so.
+	PanSpeeds  Range    `json:"pan_speeds,omitzero"`
+	TiltSpeeds Range    `json:"tilt_speeds,omitzero"`
+	ZoomSpeeds Range    `json:"zoom_speeds,omitzero"`
+	AcrossX    Range    `json:"across_x,omitzero"`
+	AcrossY    Range    `json:"across_y,omitzero"`
+	Presets    []Preset `json:"presets"`
+	Most       int      `json:"most"` // presets
 }
 
 // Axes names the axes on which it can be sent to a place.

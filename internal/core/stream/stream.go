@@ -161,6 +161,16 @@ func ToLook(profiles []Profile) string {
 	return cmp.Or(view, record)
 }
 
+// ToExamine is the profile by which a person sees whether a view is in focus: its record stream; empty where the one
+// to look at is the same.
+func ToExamine(profiles []Profile) string {
+	record, view := Roles(profiles, nil)
+	if view == "" {
+		return ""
+	}
+	return record
+}
+
 // better compares two profiles as record streams: the better is the greater; of equal ones the first
 // in a list is taken.
 func better(a, b Profile) int {

@@ -34,10 +34,19 @@ func (c *Client) PTZ(ctx context.Context, services map[string]string, p stream.P
 	out := &picture.PTZ{Profile: profile, Config: p.PTZ}
 	out.Most = n.num("MaximumNumberOfPresets")
 	spaces := n.at("SupportedPTZSpaces")
-	if s := generic(spaces.all("AbsolutePanTiltPositionSpace")); s != nil {
+	if s := space(spaces.all("ContinuousPanTiltVelocitySpace"), "VelocityGenericSpace"); s != nil {
+		out.PanSpeeds, out.TiltSpeeds = rangeOf(s.at("XRange")), rangeOf(s.at("YRange"))
+	}
+	if s := space(spaces.all("ContinuousZoomVelocitySpace"), "VelocityGenericSpace"); s != nil {
+		out.ZoomSpeeds = rangeOf(s.at("XRange"))
+	}
+	if s := space(spaces.all("RelativePanTiltTranslationSpace"), "TranslationSpaceFov"); s != nil {
+		out.AcrossX, out.AcrossY = rangeOf(s.at("XRange")), rangeOf(s.at("YRange"))
+	}
+	if s := space(spaces.all("AbsolutePanTiltPositionSpace"), "PositionGenericSpace"); s != nil {
 		out.Pans, out.Tilts = rangeOf(s.at("XRange")), rangeOf(s.at("YRange"))
 	}
-	if s := generic(spaces.all("AbsoluteZoomPositionSpace")); s != nil {
+	if s := space(spaces.all("AbsoluteZoomPositionSpace"), "PositionGenericSpace"); s != nil {
 		out.Zooms = rangeOf(s.at("XRange"))
 	}
 	narrow(&out.Pans, limits.at("PanTiltLimits", "Range", "XRange"))
@@ -63,10 +72,10 @@ func named(all []*node, token string) *node {
 	return nil
 }
 
-// generic is the generic position space among those that are offered (ONVIF PTZ, 5.8).
-func generic(all []*node) *node {
+// space is the space of a name among those that are offered (ONVIF PTZ, 5.8).
+func space(all []*node, name string) *node {
 	for _, s := range all {
-		if strings.HasSuffix(s.str("URI"), "/PositionGenericSpace") {
+		if strings.HasSuffix(s.str("URI"), "/"+name) {
 			return s
 		}
 	}
@@ -130,6 +139,15 @@ const (
 // GetStatus).
 func (c *Client) Turn(ctx context.Context, services map[string]string, profile string, to picture.Aim, axes []picture.Axis) error {
 	at := services[ptzNS]
+	if _, err := c.call(ctx, at, ptzNS, "AbsoluteMove", `<AbsoluteMove xmlns="`+ptzNS+`" xmlns:tt="`+schemaNS+`">`+element("ProfileToken", profile)+
+		"<Position>"+position(to, axes)+"</Position></AbsoluteMove>", CallLimit); err != nil {
+		return err
+	}
+	return c.stands(ctx, at, "AbsoluteMove", profile, to)
+}
+
+// position writes an aim on the axes that can be sent to a place.
+func position(to picture.Aim, axes []picture.Axis) string {
 	var inner strings.Builder
 	if slices.Contains(axes, picture.Pan) || slices.Contains(axes, picture.Tilt) {
 		fmt.Fprintf(&inner, `<tt:PanTilt x="%.4f" y="%.4f"/>`, to.Pan, to.Tilt)
@@ -137,11 +155,7 @@ func (c *Client) Turn(ctx context.Context, services map[string]string, profile s
 	if slices.Contains(axes, picture.Zoom) {
 		fmt.Fprintf(&inner, `<tt:Zoom x="%.4f"/>`, to.Zoom)
 	}
-	if _, err := c.call(ctx, at, ptzNS, "AbsoluteMove", `<AbsoluteMove xmlns="`+ptzNS+`" xmlns:tt="`+schemaNS+`">`+element("ProfileToken", profile)+
-		"<Position>"+inner.String()+"</Position></AbsoluteMove>", CallLimit); err != nil {
-		return err
-	}
-	return c.stands(ctx, at, "AbsoluteMove", profile, to)
+	return inner.String()
 }
 
 // Call sends it to a preset and waits until it stands there, 8 s at the most (GotoPreset).

@@ -33,6 +33,7 @@ func (t *Stage) Acts() []act.Any {
 		act.Act[Mask]{Name: "streams/masks", About: "hide one part more of a picture, or one less", Stage: on, Plan: planMask},
 		act.Act[Imaging]{Name: "streams/imaging", About: "set a property of how a camera's pictures are taken", Stage: on, Plan: planImaging},
 		act.Act[Turn]{Name: "streams/turn", About: "move a camera, or what it remembers", Stage: on, Plan: planTurn},
+		act.Act[Hand]{Name: "streams/hand", About: "hold a camera by hand: move it, look, zoom, and let it go, which puts it back", Stage: on, Now: t.hand},
 		act.Act[Paths]{Name: "streams/paths", About: "name at which addresses a camera's streams are had", Stage: on, Keep: keepPaths},
 		act.Act[Usual]{Name: "streams/usual", About: "have the usual addresses asked, and keep those that answer", Stage: on, More: t.askUsual, Keep: keepUsual},
 		act.Act[Consent]{Name: "streams/consent", About: "write down that sound may be recorded at a camera, or strike that out", Stage: on, Keep: keepConsent},

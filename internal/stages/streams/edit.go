@@ -65,6 +65,9 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	default:
 		return nil, engine.ErrKind
 	}
+	if err := t.heldByHand(ctx, c); err != nil {
+		return nil, err
+	}
 	s, err := v.Snapshot(ctx)
 	if err != nil {
 		return nil, err

@@ -50,8 +50,21 @@ func (t *Stage) Still(ctx context.Context, of site.Source) ([]byte, error) {
 	})
 }
 
+// WholeStill is the still of a view's record stream, by which a person sees whether it is in focus.
+func (t *Stage) WholeStill(ctx context.Context, of site.Source) ([]byte, error) {
+	return t.stills.of(ctx, strconv.FormatInt(of.ID, 10)+"/whole", func(ctx context.Context) ([]byte, error) {
+		shot, err := t.fetchBy(ctx, of, stream.ToExamine)
+		return shot.data, err
+	})
+}
+
 // fetch asks the camera for it.
 func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
+	return t.fetchBy(ctx, of, stream.ToLook)
+}
+
+// fetchBy asks the camera for the still of the profile that pick says.
+func (t *Stage) fetchBy(ctx context.Context, of site.Source, pick func([]stream.Profile) string) (taken, error) {
 	d := of.Device
 	ctx, cancel := context.WithTimeout(ctx, stillLimit)
 	defer cancel()
@@ -60,7 +73,7 @@ func (t *Stage) fetch(ctx context.Context, of site.Source) (taken, error) {
 		return taken{}, err
 	}
 	f, _ := facts.ForStreams(s, of)
-	p, _, ok := f.Find(stream.ToLook(f.Profiles))
+	p, _, ok := f.Find(pick(f.Profiles))
 	if !ok || p.Snapshot == "" {
 		return taken{}, trouble.UserError(of.Place + " offers no still that was read.")
 	}

@@ -27,10 +27,11 @@ import (
 type Stage struct {
 	stages.Services
 	stills *album
+	grips  *grips
 }
 
 // New makes the stage.
-func New(k stages.Services) *Stage { return &Stage{k, newAlbum()} }
+func New(k stages.Services) *Stage { return &Stage{k, newAlbum(), &grips{all: map[int64]*grip{}}} }
 
 // ID is stage.Streams.
 func (t *Stage) ID() stage.Stage { return stage.Streams }
@@ -74,6 +75,11 @@ func (t *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 		return "", err
 	}
 	began := time.Now().UTC()
+	if h, herr := t.Store.HandOn(ctx, v.Device.ID, handQuiet); herr == nil && h.Lapsed { // it didn't answer when it was to be put back
+		if err := t.release(ctx, v, h); err != nil {
+			t.Log.Warn("a camera that was held by hand can't be put back yet", "camera", v.Source.Place, "err", err)
+		}
+	}
 	says, err := t.playAll(ctx, v.Source, s)
 	if kept := t.NoteAsked(ctx, facts.StreamsRead, v.Source, "streams", began, err); kept != nil {
 		return "", kept

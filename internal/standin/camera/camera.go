@@ -109,6 +109,7 @@ type Manners struct {
 	Speaker                bool
 	Masks                  int  // how many parts of its picture it hides; 0: none
 	PTZ                    bool // its first source can be moved
+	PTZByPlaces            bool // to places alone: it knows no velocity and no field of view
 	Imaging                bool // it tells how it takes its pictures
 	Sessions               int  // how many streams it plays at the same time; 0: any number
 }

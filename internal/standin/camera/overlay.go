@@ -256,7 +256,7 @@ func (c *Camera) look(source int) (l footage.Look, differs bool) {
 	l.Gain, l.Blur = i.gain(m.Night), i.blur()
 	if source == 0 && c.cfg.Manners.PTZ {
 		at := c.pose(time.Now())
-		l.Pan, l.Tilt, l.Zoom = at.Pan/2, at.Tilt/2, 1+3*at.Zoom
+		l.Pan, l.Tilt, l.Zoom = at.Pan/2, at.Tilt/2, 1+nearest*at.Zoom
 	}
 	differs = len(l.Masks) > 0 || l.Gain != 1 || l.Blur > 0 || l.Pan != 0 || l.Tilt != 0 || l.Zoom > 1 || i.Cut != "AUTO"
 	for _, o := range c.overlays() {

@@ -13,10 +13,13 @@ import (
 
 const ptzSpace = "http://www.onvif.org/ver20/ptz/wsdl"
 
-// Position spaces that it knows (ONVIF PTZ, 5.8).
+// Spaces that it knows (ONVIF PTZ, 5.8).
 const (
-	panTiltSpace = "http://www.onvif.org/ver10/tptz/PanTiltSpaces/PositionGenericSpace"
-	zoomSpace    = "http://www.onvif.org/ver10/tptz/ZoomSpaces/PositionGenericSpace"
+	panTiltSpace      = "http://www.onvif.org/ver10/tptz/PanTiltSpaces/PositionGenericSpace"
+	zoomSpace         = "http://www.onvif.org/ver10/tptz/ZoomSpaces/PositionGenericSpace"
+	panTiltSpeedSpace = "http://www.onvif.org/ver10/tptz/PanTiltSpaces/VelocityGenericSpace"
+	zoomSpeedSpace    = "http://www.onvif.org/ver10/tptz/ZoomSpaces/VelocityGenericSpace"
+	fieldSpace        = "http://www.onvif.org/ver10/tptz/PanTiltSpaces/TranslationSpaceFov"
 )
 
 // aim is where the camera looks: pan and tilt −1 to 1, right and up positive, zoom 0 to 1.
@@ -31,28 +34,33 @@ const (
 	ptzSpeed   = 0.8
 	tiltLimit  = 0.6
 	maxPresets = 8
+	nearest    = 3                // how many times nearer, and once, its lens goes
+	maxSteer   = 10 * time.Second // a move that is told no end stops by itself
 )
 
 func (a aim) held() aim {
 	return aim{max(-1, min(1, a.Pan)), max(-tiltLimit, min(tiltLimit, a.Tilt)), max(0, min(1, a.Zoom))}
 }
 
-// motion is a move from one aim to another.
+// motion is a move from one aim to another, at a speed on each axis, units a second.
 type motion struct {
-	from, to aim
-	began    time.Time
+	from, to, speed aim
+	began           time.Time
 }
+
+// fastest is how fast it goes to a place.
+var fastest = aim{ptzSpeed, ptzSpeed, ptzSpeed}
 
 // at is where it is, and whether it is there.
 func (m motion) at(now time.Time) (aim, bool) {
-	done := now.Sub(m.began).Seconds() * ptzSpeed
-	axis := func(from, to float64) float64 {
-		if d := to - from; math.Abs(d) > done {
-			return from + math.Copysign(done, d)
+	since := now.Sub(m.began).Seconds()
+	axis := func(from, to, speed float64) float64 {
+		if d := to - from; math.Abs(d) > since*speed {
+			return from + math.Copysign(since*speed, d)
 		}
 		return to
 	}
-	a := aim{axis(m.from.Pan, m.to.Pan), axis(m.from.Tilt, m.to.Tilt), axis(m.from.Zoom, m.to.Zoom)}
+	a := aim{axis(m.from.Pan, m.to.Pan, m.speed.Pan), axis(m.from.Tilt, m.to.Tilt, m.speed.Tilt), axis(m.from.Zoom, m.to.Zoom, m.speed.Zoom)}
 	return a, a == m.to
 }
 
@@ -75,12 +83,27 @@ func (c *Camera) pose(now time.Time) aim {
 }
 
 // turn sends it to an aim; what lies beyond its ends is the end.
-func (c *Camera) turn(to aim) {
+func (c *Camera) turn(to aim) { c.move(to, fastest) }
+
+// steer moves it at a velocity, in parts of its fastest, until the time is over.
+func (c *Camera) steer(v aim, limit time.Duration) {
+	at, s := c.pose(time.Now()), limit.Seconds()*ptzSpeed
+	c.move(aim{at.Pan + v.Pan*s, at.Tilt + v.Tilt*s, at.Zoom + v.Zoom*s}, aim{math.Abs(v.Pan) * ptzSpeed, math.Abs(v.Tilt) * ptzSpeed, math.Abs(v.Zoom) * ptzSpeed})
+}
+
+// across moves it by parts of what it sees: 1 is from the middle of its picture to the edge.
+func (c *Camera) across(at aim, x, y float64) {
+	near := 1 + nearest*at.Zoom
+	at.Pan, at.Tilt = at.Pan+2*x/near, at.Tilt+2*y/near
+	c.turn(at)
+}
+
+func (c *Camera) move(to, speed aim) {
 	now := time.Now()
 	from := c.pose(now)
 	c.change(func(m *memory) {
 		m.Aim = to.held()
-		c.motion = motion{from, m.Aim, now}
+		c.motion = motion{from, m.Aim, speed, now}
 	})
 }
 
@@ -103,8 +126,7 @@ func (c *Camera) ptz(op *wire.Node) (string, *fault, bool) {
 	empty := func() (string, *fault, bool) { return "<tptz:" + name + "Response/>", nil, true }
 	switch name {
 	case "GetNodes":
-		return fmt.Sprintf(`<tptz:GetNodesResponse><tptz:PTZNode token="node0"><tt:Name>Dome</tt:Name><tt:SupportedPTZSpaces><tt:AbsolutePanTiltPositionSpace><tt:URI>%[1]s</tt:URI><tt:XRange><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:XRange><tt:YRange><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:YRange></tt:AbsolutePanTiltPositionSpace><tt:AbsoluteZoomPositionSpace><tt:URI>%[2]s</tt:URI><tt:XRange><tt:Min>0</tt:Min><tt:Max>1</tt:Max></tt:XRange></tt:AbsoluteZoomPositionSpace></tt:SupportedPTZSpaces><tt:MaximumNumberOfPresets>%[3]d</tt:MaximumNumberOfPresets><tt:HomeSupported>false</tt:HomeSupported></tptz:PTZNode></tptz:GetNodesResponse>`,
-			panTiltSpace, zoomSpace, maxPresets), nil, true
+		return "<tptz:GetNodesResponse>" + c.nodeXML() + "</tptz:GetNodesResponse>", nil, true
 	case "GetConfigurations":
 		return fmt.Sprintf(`<tptz:GetConfigurationsResponse><tptz:PTZConfiguration token="ptz0"><tt:Name>Dome</tt:Name><tt:UseCount>2</tt:UseCount><tt:NodeToken>node0</tt:NodeToken><tt:PanTiltLimits><tt:Range><tt:URI>%s</tt:URI><tt:XRange><tt:Min>-1</tt:Min><tt:Max>1</tt:Max></tt:XRange><tt:YRange><tt:Min>%g</tt:Min><tt:Max>%g</tt:Max></tt:YRange></tt:Range></tt:PanTiltLimits><tt:ZoomLimits><tt:Range><tt:URI>%s</tt:URI><tt:XRange><tt:Min>0</tt:Min><tt:Max>1</tt:Max></tt:XRange></tt:Range></tt:ZoomLimits></tptz:PTZConfiguration></tptz:GetConfigurationsResponse>`,
 			panTiltSpace, -tiltLimit, tiltLimit, zoomSpace), nil, true
@@ -129,11 +151,65 @@ func (c *Camera) ptz(op *wire.Node) (string, *fault, bool) {
 		}
 		c.turn(to)
 		return empty()
+	case "ContinuousMove", "RelativeMove":
+		if c.cfg.Manners.PTZByPlaces {
+			return "", sender("ter:ActionNotSupported", "It goes to places alone."), true
+		}
+		if f := c.byHand(op, at); f != nil {
+			return "", f, true
+		}
+		return empty()
 	case "Stop":
 		c.turn(at)
 		return empty()
 	}
 	return c.presets(op, at)
+}
+
+// byHand moves it at a velocity, or by parts of what it sees.
+func (c *Camera) byHand(op *wire.Node, at aim) *fault {
+	bad := sender("ter:InvalidArgVal/ter:InvalidTranslation", "It doesn't move so.")
+	if op.XMLName.Local == "RelativeMove" {
+		pt := op.Find("Translation").Find("PanTilt")
+		by, ok := aimOf(op.Find("Translation"), aim{})
+		if !ok || pt == nil || pt.Attr("space") != fieldSpace || max(math.Abs(by.Pan), math.Abs(by.Tilt)) > 1 {
+			return bad
+		}
+		c.across(at, by.Pan, by.Tilt)
+		return nil
+	}
+	v, ok := aimOf(op.Find("Velocity"), aim{})
+	if !ok || max(math.Abs(v.Pan), math.Abs(v.Tilt), math.Abs(v.Zoom)) > 1 {
+		return sender("ter:InvalidArgVal/ter:InvalidVelocity", "It doesn't go so fast.")
+	}
+	limit := maxSteer
+	if told := op.Get("Timeout"); told != "" {
+		s, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimPrefix(told, "PT"), "S"), 64)
+		if err != nil || s <= 0 || s > maxSteer.Seconds() {
+			return sender("ter:InvalidArgVal/ter:TimeoutNotSupported", "It doesn't move for so long.")
+		}
+		limit = time.Duration(s * float64(time.Second))
+	}
+	c.steer(v, limit)
+	return nil
+}
+
+// nodeXML is what it tells of how it can be moved.
+func (c *Camera) nodeXML() string {
+	space := func(tag, uri string, low, high float64, axes string) string {
+		s := "<tt:" + tag + "><tt:URI>" + uri + "</tt:URI>"
+		for _, a := range axes {
+			s += fmt.Sprintf("<tt:%[1]cRange><tt:Min>%[2]g</tt:Min><tt:Max>%[3]g</tt:Max></tt:%[1]cRange>", a, low, high)
+		}
+		return s + "</tt:" + tag + ">"
+	}
+	spaces := space("AbsolutePanTiltPositionSpace", panTiltSpace, -1, 1, "XY") + space("AbsoluteZoomPositionSpace", zoomSpace, 0, 1, "X")
+	if !c.cfg.Manners.PTZByPlaces {
+		spaces += space("RelativePanTiltTranslationSpace", fieldSpace, -1, 1, "XY") +
+			space("ContinuousPanTiltVelocitySpace", panTiltSpeedSpace, -1, 1, "XY") + space("ContinuousZoomVelocitySpace", zoomSpeedSpace, -1, 1, "X")
+	}
+	return fmt.Sprintf(`<tptz:PTZNode token="node0"><tt:Name>Dome</tt:Name><tt:SupportedPTZSpaces>%s</tt:SupportedPTZSpaces><tt:MaximumNumberOfPresets>%d</tt:MaximumNumberOfPresets><tt:HomeSupported>false</tt:HomeSupported></tptz:PTZNode>`,
+		spaces, maxPresets)
 }
 
 // presets answers what is about the aims that it remembers.

@@ -88,6 +88,9 @@ func (s *Server) Do(ctx context.Context, by Asker, a act.Any, args any) (out Don
 	if err != nil {
 		return out, err
 	}
+	if is.AtOnce {
+		return s.atOnce(ctx, call, by, a, args)
+	}
 	if is.Keeps {
 		if out, err = s.keeps(ctx, by, a, args); err != nil {
 			return out, err
@@ -101,6 +104,18 @@ func (s *Server) Do(ctx context.Context, by Asker, a act.Any, args any) (out Don
 		out.Preview = &p
 	}
 	return out, nil
+}
+
+// atOnce has an act do what it does at once, and writes down what it says was done.
+func (s *Server) atOnce(ctx context.Context, call *act.Call, by Asker, a act.Any, args any) (Done, error) {
+	kept, err := act.Now(ctx, a, call, args)
+	if err != nil {
+		return Done{}, err
+	}
+	if kept.Did != "" {
+		err = s.Store.Audit(ctx, store.AuditEntry{Site: by.Site, Person: by.Person, Token: by.Token, Act: kept.Did, Detail: kept.Detail})
+	}
+	return Done{Says: kept.Says, ID: kept.ID}, err
 }
 
 // call is one asking, by what the database says of the site now.
@@ -276,13 +291,16 @@ func (s *Server) pageAct(a act.Any) echo.HandlerFunc {
 
 // answerScript answers a page's script in one sentence.
 func answerScript(c *echo.Context, done Done, err error) error {
+	var asks act.AskError
 	switch {
+	case errors.As(err, &asks):
+		return c.JSON(http.StatusConflict, map[string]string{"error": asks.Error(), "asks": asks.Do})
 	case IsTold(err):
 		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": err.Error()})
 	case err != nil:
 		return err
 	}
-	return c.JSON(http.StatusOK, map[string]string{"says": done.Says})
+	return c.JSON(http.StatusOK, map[string]any{"says": done.Says, "id": done.ID})
 }
 
 // notDone tells a person why an act wasn't done: at the field that is wrong, or by asking once more.

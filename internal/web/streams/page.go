@@ -13,6 +13,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/facts"
@@ -52,6 +53,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Change.POST("/streams/looking", pg.looking)
 	r.Change.POST("/streams/talking", pg.talking)
 	r.Change.POST("/streams/listening", pg.listening)
+	r.Site.GET("/stills/:source/whole", pg.wholeStill)
 	r.Site.GET("/stills/:source/accepted/:light", pg.accepted)
 	r.Site.GET("/stills/:source/view/:view", pg.viewStill)
 }
@@ -84,6 +86,48 @@ type streamRow struct {
 	Changes  int             // proposed
 	Moves    string          // codec of what a browser shows moving; empty: it can't
 	Accepted stream.Pictures // that still stand
+	Whole    string          // where the still of its record stream is had; empty: it offers none other
+	Hand
+}
+
+// Hand is how a view's camera is turned by hand.
+type Hand struct {
+	Turns   bool
+	Presses bool // it goes to what is pressed on its picture
+	Pushes  []pushButton
+	Presets []presetButton
+}
+
+// pushButton moves it while it is held.
+type pushButton struct{ Key, Sign, Says string }
+
+// presetButton calls what it remembers.
+type presetButton struct {
+	N    int
+	Name string
+}
+
+var pushButtons = map[picture.Axis][]pushButton{
+	picture.Pan:  {{"ArrowLeft", "←", "Hold to turn left"}, {"ArrowRight", "→", "Hold to turn right"}},
+	picture.Tilt: {{"ArrowUp", "↑", "Hold to tilt up"}, {"ArrowDown", "↓", "Hold to tilt down"}},
+	picture.Zoom: {{"-", "−", "Hold to zoom out"}, {"+", "+", "Hold to zoom in"}},
+}
+
+// maxKeys is how many presets have a number key.
+const maxKeys = 9
+
+func handOf(s *picture.Setup) (h Hand) {
+	if s == nil || s.PTZ == nil || s.PTZ.MayHold() != nil {
+		return h
+	}
+	h.Turns, h.Presses = true, s.PTZ.Presses()
+	for _, a := range s.PTZ.Hand() {
+		h.Pushes = append(h.Pushes, pushButtons[a]...)
+	}
+	for i, p := range s.PTZ.Presets[:min(maxKeys, len(s.PTZ.Presets))] {
+		h.Presets = append(h.Presets, presetButton{i + 1, p.Name})
+	}
+	return h
 }
 
 // Marks are what lies over its picture: what is hidden, and how many pixels a metre has.
@@ -205,6 +249,10 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	if p, ok := f.Moves(); ok {
 		x.Moves = p.Codec
 	}
+	x.Hand = handOf(setup)
+	if record, _, ok := f.Find(stream.ToExamine(f.Profiles)); ok && record.Snapshot != "" {
+		x.Whole = p.Path("stills") + "/" + strconv.FormatInt(r.ID, 10) + "/whole"
+	}
 	return x
 }
 
@@ -250,7 +298,12 @@ func bars(p stream.Profile, m stream.Measured) []pair {
 }
 
 // still passes a view's still on, decoded and checked on the way.
-func (pg *Page) still(c *echo.Context) error {
+func (pg *Page) still(c *echo.Context) error { return pg.stillBy(c, pg.stage.Still) }
+
+// wholeStill passes the still of its record stream on.
+func (pg *Page) wholeStill(c *echo.Context) error { return pg.stillBy(c, pg.stage.WholeStill) }
+
+func (pg *Page) stillBy(c *echo.Context, get func(context.Context, site.Source) ([]byte, error)) error {
 	ctx := c.Request().Context()
 	id, err := shell.Number(c, "source")
 	if err != nil {
@@ -263,7 +316,7 @@ func (pg *Page) still(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return pg.Still(c, of.Device, func() ([]byte, error) { return pg.stage.Still(ctx, of) })
+	return pg.Still(c, of.Device, func() ([]byte, error) { return get(ctx, of) })
 }
 
 // viewStill passes on the still of one of a device's views, by which a person picks.

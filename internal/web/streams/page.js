@@ -2,6 +2,8 @@
 import { fitAll } from "../js/drawing.js";
 import { watch } from "./streams/moving.js";
 import { markAll } from "./streams/marking.js";
+import { closer } from "./streams/closer.js";
+import { byHand, letGoByPage } from "./streams/hand.js";
 import { endTalk } from "./streams/talking.js";
 import { endListening } from "./streams/listening.js";
 import "./streams/accepting.js";
@@ -16,13 +18,21 @@ function look() {
   if (running) running.end();
   running = figure ? watch(figure) : null;
 }
+function handle() {
+  for (const figure of document.querySelectorAll("figure.still.moving")) {
+    closer(figure);
+    byHand(figure);
+  }
+}
 fitAll();
 markAll();
 look();
+handle();
 addEventListener("pagehide", () => {
   if (running) running.end();
   endTalk();
   endListening();
+  letGoByPage();
   running = null;
 });
 addEventListener("pageshow", look);
@@ -30,4 +40,5 @@ new MutationObserver(() => {
   fitAll();
   markAll();
   look();
+  handle();
 }).observe(document.querySelector("main") || document.body, { childList: true, subtree: true });
