@@ -13,8 +13,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
@@ -27,6 +29,7 @@ type Page struct {
 	mu       sync.Mutex
 	troubles []string
 	presses  int
+	cut      bool // its link was cut once: what couldn't be had then is no trouble
 }
 
 // chromium is the one browser of a test program: its tests open windows in it, each with
@@ -108,8 +111,9 @@ func (p *Page) hear(ev any) {
 		}
 	case *log.EventEntryAdded:
 		// A still that a camera didn't give yet is a 404 that the page shows as such; a form
-		// that is refused comes back with 422 and says why.
-		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.URL, "still") && !strings.Contains(e.Entry.Text, "status of 422") {
+		// that is refused comes back with 422 and says why; what is asked once more, with 409.
+		told := strings.Contains(e.Entry.Text, "status of 422") || strings.Contains(e.Entry.Text, "status of 409") || p.cut && strings.Contains(e.Entry.Text, "net::ERR_INTERNET_DISCONNECTED")
+		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.URL, "still") && !told {
 			p.troubles = append(p.troubles, e.Entry.Text+" "+e.Entry.URL)
 		}
 	}
@@ -333,6 +337,47 @@ func (p *Page) Drag(selector string, x0, y0, x1, y1 float64) {
 		return chromedp.MouseEvent(kind, box[0]+x*box[2], box[1]+y*box[3], chromedp.Button("left"))
 	}
 	p.Do(at(input.DispatchMouseEventTypeMousePressed, x0, y0), at(input.DispatchMouseEventTypeMouseMoved, (x0+x1)/2, (y0+y1)/2), at(input.DispatchMouseEventTypeMouseMoved, x1, y1), at(input.DispatchMouseEventTypeMouseReleased, x1, y1))
+}
+
+// Hold presses a key and keeps it down; LetUp lets it up.
+func (p *Page) Hold(key string) { p.t.Helper(); p.key(input.DispatchKeyEventTypeRawKeyDown, key) }
+
+// LetUp lets a key up that Hold pressed.
+func (p *Page) LetUp(key string) { p.t.Helper(); p.key(input.DispatchKeyEventTypeKeyUp, key) }
+
+func (p *Page) key(kind input.DispatchKeyEventType, key string) {
+	p.t.Helper()
+	p.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: key, Code: key})
+		return err
+	}))
+}
+
+// linkConditions is the form of the command that Chromium takes up to now, and the library calls no more.
+var linkConditions = cdp.Command[linkParams, cdp.Empty]{Method: "Network.emulateNetworkConditions"}
+
+type linkParams struct {
+	Offline bool    `json:"offline"`
+	Latency float64 `json:"latency"`
+	Down    float64 `json:"downloadThroughput"`
+	Up      float64 `json:"uploadThroughput"`
+}
+
+// Link cuts the page's link to the server, or mends it.
+func (p *Page) Link(cut bool) {
+	p.t.Helper()
+	if cut {
+		p.mu.Lock()
+		p.cut = true
+		p.mu.Unlock()
+	}
+	p.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, network.Enable, network.EnableParams{}); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, linkConditions, linkParams{Offline: cut, Down: -1, Up: -1})
+		return err
+	}))
 }
 
 // Shot is a PNG of the viewport.

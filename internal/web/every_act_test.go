@@ -290,6 +290,16 @@ func askStreams(h *harbour, a *acts) {
 		h.t.Fatalf("%+v %v", setup, err)
 	}
 	a.makes("streams/turn", args{"camera_id": hall, "do": "call:" + setup.PTZ.Presets[0].Token})
+	took := a.keeps("streams/hand", args{"camera_id": hall, "do": "take"})
+	for _, x := range []string{`"keep"`, `"look", "left": 0.6, "top": 0.4`, `"zoom", "left": 0.2, "top": 0.2, "right": 0.8, "bottom": 0.8`,
+		`"move", "tilt": -0.5`, `"stop"`, `"preset", "preset": 1`} {
+		a.do("POST", a.site+"/acts/streams/hand", fmt.Sprintf(`{"camera_id": %s, "hand": %v, "do": %s}`, hall, took["id"], x), http.StatusOK)
+	}
+	a.keeps("streams/hand", args{"camera_id": hall, "do": "back", "hand": took["id"]})
+	h.idle()
+	again := a.keeps("streams/hand", args{"camera_id": hall, "do": "take"})
+	a.do("POST", a.site+"/acts/streams/hand", fmt.Sprintf(`{"camera_id": %s, "hand": %v, "do": "move", "pan": 1}`, hall, took["id"]), http.StatusConflict) // of a hand that let go
+	a.keeps("streams/hand", args{"camera_id": hall, "do": "leave", "hand": again["id"]})
 	for _, f := range a.all("cameras/"+string(hall)+"/facts", "facts") {
 		if f["at"] == nil || f["call"] == "" {
 			h.t.Errorf("a fact without its age or call: %v", f)

@@ -82,6 +82,12 @@ func (c *Camera) pose(now time.Time) aim {
 	return a
 }
 
+// Looks is where it looks now.
+func (c *Camera) Looks() (pan, tilt, zoom float64) {
+	at := c.pose(time.Now())
+	return at.Pan, at.Tilt, at.Zoom
+}
+
 // turn sends it to an aim; what lies beyond its ends is the end.
 func (c *Camera) turn(to aim) { c.move(to, fastest) }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"image"
 	"image/jpeg"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -210,5 +211,56 @@ func TestASetupThatIsNotTold(t *testing.T) {
 	setup := s.setup()
 	if setup.Masks != nil || setup.Imaging != nil || setup.PTZ != nil || setup.Texts == nil {
 		t.Errorf("%+v", setup)
+	}
+}
+
+// By hand it moves until its time is over, at the speed that was asked, and by parts of what it sees.
+func TestTheDomeIsMovedByHand(t *testing.T) {
+	s := newDome(t)
+	p := s.setup().PTZ
+	if err := p.MayHold(); err != nil || !p.Presses() || p.ZoomSpeeds != (picture.Range{Min: -1, Max: 1}) {
+		t.Fatalf("%+v: %v", p, err)
+	}
+	steered := func(v picture.Push, limit time.Duration) picture.Aim {
+		t.Helper()
+		if err := s.cl.Steer(t.Context(), s.services, p.Profile, v, limit); err != nil {
+			t.Fatal(err)
+		}
+		at, err := s.cl.Settled(t.Context(), s.services, p.Profile, 5*time.Second)
+		if err != nil || at == nil {
+			t.Fatal(at, err)
+		}
+		return *at
+	}
+	if at := steered(picture.Push{Pan: 0.5}, 500*time.Millisecond); math.Abs(at.Pan-0.2) > 0.01 || at.Tilt != 0 {
+		t.Errorf("half a second at half its speed: %v", at)
+	}
+	if at := steered(picture.Push{Tilt: 1, Zoom: 1}, 5*time.Second); at.Tilt != 0.6 || at.Zoom != 1 {
+		t.Errorf("at its ends: %v", at)
+	}
+	if err := s.cl.Across(t.Context(), s.services, p.Profile, 0.5, -1); err != nil {
+		t.Fatal(err)
+	}
+	at, err := s.cl.Settled(t.Context(), s.services, p.Profile, 5*time.Second)
+	if err != nil || math.Abs(at.Pan-0.45) > 0.01 || math.Abs(at.Tilt-0.1) > 0.01 { // four times nearer, a fourth of the way
+		t.Errorf("it looks at %v, %v", at, err)
+	}
+	if err := s.cl.Steer(t.Context(), s.services, p.Profile, picture.Push{Pan: -1}, 5*time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.cl.Halt(t.Context(), s.services, p.Profile); err != nil {
+		t.Fatal(err)
+	}
+	if at, err = s.cl.Settled(t.Context(), s.services, p.Profile, 5*time.Second); err != nil || at.Pan < 0 {
+		t.Errorf("stopped at once it looks at %v, %v", at, err)
+	}
+	for name, err := range map[string]error{
+		"faster than it goes": s.cl.Steer(t.Context(), s.services, p.Profile, picture.Push{Pan: 1.5}, time.Second),
+		"for an hour":         s.cl.Steer(t.Context(), s.services, p.Profile, picture.Push{Pan: 1}, time.Hour),
+		"off the picture":     s.cl.Across(t.Context(), s.services, p.Profile, 2, 0),
+	} {
+		if !errors.Is(err, dial.ErrRefused) {
+			t.Errorf("%s: %v", name, err)
+		}
 	}
 }

@@ -46,6 +46,7 @@ export function closer(figure) {
   more.addEventListener("click", () => by(1));
 
   // What is close is moved under the window by dragging, while nobody turns the camera or draws on it.
+  frame.addEventListener("dragstart", (e) => e.preventDefault()); // a picture isn't carried off
   const free = () => step > 0 && !figure.matches(".held, .drawing");
   let from = null;
   frame.addEventListener("pointerdown", (e) => {
@@ -53,7 +54,7 @@ export function closer(figure) {
     from = [e.clientX, e.clientY, ...look];
     frame.setPointerCapture(e.pointerId);
   });
-  frame.addEventListener("pointermove", (e) => {
+  const drag = (e) => {
     if (!from) return;
     const box = frame.getBoundingClientRect();
     const far = TIMES[step] - 1;
@@ -62,8 +63,13 @@ export function closer(figure) {
       within(from[3] - (e.clientY - from[1]) / (box.height * far)),
     ];
     show();
+  };
+  frame.addEventListener("pointermove", drag);
+  frame.addEventListener("pointerup", (e) => {
+    drag(e);
+    from = null;
   });
-  for (const end of ["pointerup", "pointercancel"]) frame.addEventListener(end, () => (from = null));
+  frame.addEventListener("pointercancel", () => (from = null));
   frame.addEventListener(
     "wheel",
     (e) => {

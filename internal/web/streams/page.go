@@ -110,7 +110,7 @@ type presetButton struct {
 var pushButtons = map[picture.Axis][]pushButton{
 	picture.Pan:  {{"ArrowLeft", "←", "Hold to turn left"}, {"ArrowRight", "→", "Hold to turn right"}},
 	picture.Tilt: {{"ArrowUp", "↑", "Hold to tilt up"}, {"ArrowDown", "↓", "Hold to tilt down"}},
-	picture.Zoom: {{"-", "−", "Hold to zoom out"}, {"+", "+", "Hold to zoom in"}},
+	picture.Zoom: {{"-", "Zoom −", "Hold to zoom out"}, {"+", "Zoom +", "Hold to zoom in"}},
 }
 
 // maxKeys is how many presets have a number key.
