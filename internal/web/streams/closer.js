@@ -87,6 +87,7 @@ export function closer(figure) {
     else figure.requestFullscreen().catch(() => {});
   });
   document.addEventListener("fullscreenchange", () => {
-    if (figure.isConnected) full.textContent = document.fullscreenElement === figure ? "Leave full screen" : "Full screen";
+    if (figure.isConnected)
+      full.textContent = document.fullscreenElement === figure ? "Leave full screen" : "Full screen";
   });
 }

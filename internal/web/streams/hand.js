@@ -73,7 +73,10 @@ export function byHand(figure) {
     if (on) {
       frame.setAttribute("tabindex", "0");
       frame.setAttribute("role", "application");
-      frame.setAttribute("aria-label", figure.dataset.place + " by hand: arrows turn it, plus and minus zoom, numbers call presets, Escape lets go.");
+      frame.setAttribute(
+        "aria-label",
+        figure.dataset.place + " by hand: arrows turn it, plus and minus zoom, numbers call presets, Escape lets go.",
+      );
       frame.focus({ preventScroll: true });
     } else for (const name of ["tabindex", "role", "aria-label"]) frame.removeAttribute(name);
   };
@@ -176,7 +179,9 @@ export function byHand(figure) {
     const part = (v, from, size) => Math.min(1, Math.max(0, (v - from) / size));
     return [part(e.clientX, box.left, box.width), part(e.clientY, box.top, box.height)];
   };
-  const outline = () => frame.querySelector(".handbox") || frame.appendChild(Object.assign(document.createElement("div"), { className: "handbox" }));
+  const outline = () =>
+    frame.querySelector(".handbox") ||
+    frame.appendChild(Object.assign(document.createElement("div"), { className: "handbox" }));
   frame.addEventListener("pointerdown", (e) => {
     if (!number || e.button > 0) return;
     e.preventDefault();
