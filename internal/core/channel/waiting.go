@@ -105,7 +105,7 @@ func (f Facts) displaced() (out finding.Finding, ok bool) {
 func Moves(held, planned Facts, w Wishes) finding.Finding {
 	f := finding.Finding{Code: "channel.moves", Severity: finding.Needs, Words: "planned elsewhere",
 		Sentence: fmt.Sprintf("Channel %d of %s holds it, and it is planned for %s.", held.Slot.Number, held.Recorder.Name, w.Recorder),
-		WayOut:   fmt.Sprintf("Place it on %s, as is proposed: %s holds it too until it is taken out there. Or plan it for %s again.", w.Recorder, held.Recorder.Name, held.Recorder.Name)}
+		WayOut:   fmt.Sprintf("Move it there: %s lets it go once %s receives it. Or place it on both, as is proposed, or plan it for %s again.", held.Recorder.Name, w.Recorder, held.Recorder.Name)}
 	if why := Waits(planned, w, true); why != "" {
 		f.WayOut = fmt.Sprintf("%s can't take it: %s. Plan it for %s again, or for another.", w.Recorder, why, held.Recorder.Name)
 	}

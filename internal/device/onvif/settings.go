@@ -148,6 +148,12 @@ func (c *Client) SetUser(ctx context.Context, name, password, level string) erro
 	return err
 }
 
+// DeleteUser takes an account away (DeleteUsers, 8.4.5).
+func (c *Client) DeleteUser(ctx context.Context, name string) error {
+	_, err := c.device(ctx, "DeleteUsers", "<Username>"+escape(name)+"</Username>")
+	return err
+}
+
 func userXML(name, password, level string) string {
 	return "<User><tt:Username>" + escape(name) + "</tt:Username><tt:Password>" + escape(password) + "</tt:Password><tt:UserLevel>" + escape(level) + "</tt:UserLevel></User>"
 }

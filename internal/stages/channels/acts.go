@@ -30,6 +30,8 @@ func (c *Stage) Acts() []act.Any {
 		act.Act[Spot]{Name: "channels/place", About: "put a camera on a channel", Stage: on, Plan: planPlace},
 		act.Act[Proposed]{Name: "channels/proposed", About: "plan cameras for recorders, and put them on channels there", Stage: on, Keep: keepProposed, Plan: planProposed},
 		act.Act[Channel]{Name: "channels/out", About: "take out what holds a channel", Stage: on, Plan: planOut},
+		act.Act[Move]{Name: "channels/move", About: "move cameras to another recorder or channel: each is taken out where it was once it is received there", Stage: on, Plan: planMove},
+		act.Act[Leaving]{Name: "channels/leave", About: "take cameras off the channels that hold them", Stage: on, Plan: planLeave},
 		act.Act[Wish]{Name: "channels/wish", About: "say that a camera goes to no other recorder, and with whom it goes", Stage: on, Keep: keepWish},
 		act.Act[Pair]{Name: "channels/take-over", About: "have a recorder take over another's channels", Stage: on, Plan: planTakeOver},
 		act.Act[Retired]{Name: "channels/retire", About: "take out of a recorder what another one receives, may record and keeps", Stage: on, More: c.readOthers, Plan: planRetire},

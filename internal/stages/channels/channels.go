@@ -255,9 +255,16 @@ func (c *Stage) readNamed(ctx context.Context, v *engine.Visit, changes []store.
 		if err != nil || ch.Stage != stage.Channels {
 			continue
 		}
-		planned := v.Source.RecorderID
-		if ch.Kind == channel.Place && ch.Made() && ch.ToText != channel.Empty && (planned == nil || *planned != id) {
-			if err := c.Store.SetPlanned(ctx, v.Site, v.Source.ID, id); err != nil {
+		goes := int64(0)
+		switch {
+		case !ch.Made():
+		case ch.Kind == channel.Place && ch.ToText != channel.Empty:
+			goes = id
+		case ch.Kind == channel.Leave: // to the one that it was moved to
+			goes, _ = strconv.ParseInt(ch.Args["after"], 10, 64)
+		}
+		if planned := v.Source.RecorderID; goes != 0 && (planned == nil || *planned != goes) {
+			if err := c.Store.SetPlanned(ctx, v.Site, v.Source.ID, goes); err != nil {
 				return err
 			}
 		}
@@ -289,7 +296,7 @@ func (c *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool
 // again.
 func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (engine.Editor, error) {
 	switch ch.Kind {
-	case channel.Place, channel.Rename:
+	case channel.Place, channel.Rename, channel.Leave:
 	case channel.NameDevice:
 		return c.nameEditor(ctx, v, ch)
 	case channel.SwitchInput, channel.RestartIt, channel.RenewList, channel.RestartServices, channel.AllowOthers, channel.TakeOut,
@@ -305,6 +312,9 @@ func (c *Stage) Editor(ctx context.Context, v *engine.Visit, ch store.Change) (e
 	client, number, err := c.ChannelOf(ctx, s, v.Source, ch)
 	if err != nil {
 		return nil, err
+	}
+	if ch.Kind == channel.Leave {
+		return c.leaving(ctx, v, ch, client, number)
 	}
 	if ch.Kind == channel.Rename {
 		return engine.EditorFuncs{

@@ -19,6 +19,8 @@ func (g *Stage) Acts() []act.Any {
 	const on = stage.SignIn
 	return []act.Any{
 		act.Act[Rotation]{Name: "sign-in/rotate", About: "give cameras new passwords of their own, also on the recorders that hold them", Stage: on, More: g.makeSets, Plan: planRotation},
+		act.Act[House]{Name: "sign-in/house", About: "make the site's own account on cameras that another opens, and take the old one away once it is seen to work", Stage: on, Plan: planHouse},
+		act.Act[Typed]{Name: "sign-in/typed", About: "sign in to one camera with an account that is typed, and kept for it alone; its password is sealed", Stage: on, Keep: g.keepTyped},
 		act.Act[Basic]{Name: "sign-in/basic", About: "let a device be given its password in clear, or not", Stage: on, Keep: allowBasic},
 		act.Act[stages.Device]{Name: "sign-in/reset", About: "reset a device to what its maker set", Stage: on, Plan: planReset},
 		act.Act[Shown]{Name: "sign-in/trust", About: "take the certificate that a device shows now for its own", Stage: on, Keep: trust},

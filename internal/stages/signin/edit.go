@@ -37,6 +37,8 @@ func (g *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		return g.createEditor(v.Device, s, c), nil
 	case access.Change:
 		return g.passwordEditor(v.Device, s, c), nil
+	case access.MakeAccount, access.TakeAccount:
+		return g.accountEditor(v.Device, s, c), nil
 	case access.Reset, access.Restart:
 		return g.restartEditor(v.Device, s, c), nil
 	case access.Pause, access.Resume, access.Hold, channel.Resume:

@@ -97,12 +97,28 @@ type sheetExtra struct {
 	Recorder int64 // that it is planned for
 	Free     []int // channels of it
 	Placed   bool
+	Moves    []moveTo // where it can be moved to
+}
+
+// moveTo is a recorder that a camera can be moved to.
+type moveTo struct {
+	ID    int64
+	Place string
+	Here  bool // it holds it: another channel of it
 }
 
 func extraOf(sh *shell.Sheet) sheetExtra {
 	x := sheetExtra{Source: sh.Row.Source}
 	f, w := channels.Facts(sh.Snapshot, sh.Row.Source)
 	x.Recorder, x.Placed = w.RecorderID, f.Slot != nil
+	holder, slot, held := sh.Snapshot.HolderOf(sh.Row.Source)
+	for _, rec := range sh.Snapshot.Recorders() {
+		r, known := site.Recorder.Of(sh.Snapshot, rec.ID)
+		if held && slot != nil && known && !r.ByHand && !r.Lacks(channel.ActPlace) && rec.Cascade == nil {
+			x.Moves = append(x.Moves, moveTo{rec.ID, rec.Place, rec.ID == holder.ID})
+		}
+	}
+	slices.SortStableFunc(x.Moves, func(a, b moveTo) int { return shell.Int(a.Here) - shell.Int(b.Here) })
 	if f.Recorder == nil || f.Slot != nil {
 		return x
 	}

@@ -50,6 +50,7 @@ type signInData struct {
 	Cams    int
 	Open    int  // rows that an account opens
 	Factory bool // the site has makers' default accounts
+	House   []store.SealedSet
 }
 
 type signInRow struct {
@@ -71,6 +72,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Sets, err = pg.cameraSets(ctx, p.Site.ID, p.Snapshot.RecorderSets()); err != nil {
 		return nil, err
 	}
+	d.House = slices.DeleteFunc(slices.Clone(d.Sets), func(s store.SealedSet) bool { return s.Factory || s.Former })
 	d.Factory = slices.ContainsFunc(d.Sets, func(s store.SealedSet) bool { return s.Factory })
 	for _, r := range p.Rows {
 		if x := signInRowOf(p, r, d.Sets); x.Seen {

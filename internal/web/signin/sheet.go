@@ -21,6 +21,8 @@ type sheetExtra struct {
 	Factory, Rotate bool
 	Own             int64             // set made for it alone that opens it; 0: none
 	Sets            []store.SealedSet // one of which can be tried by itself
+	House           []store.SealedSet // one of which can be made its account
+	Typed           bool              // an account can be typed for it alone
 }
 
 // Sheet tells what opens the camera.
@@ -71,8 +73,19 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		}
 		x.Factory = slices.ContainsFunc(x.Sets, func(s store.SealedSet) bool { return s.Factory })
 	}
+	x.Typed = (f.Account == nil || f.NoLonger != "") && f.Doubt == "" && !f.NoPassword && d.Address != nil
+	if x.Rotate {
+		x.House, err = pg.houseSets(ctx, p.Site.ID, v.RecorderSets())
+		x.House = slices.DeleteFunc(x.House, func(s store.SealedSet) bool { return s.ID == f.Account.SetID })
+	}
 	sh.Extra = x
-	return nil
+	return err
+}
+
+// houseSets are those of them that are the site's own: neither makers' defaults nor left by others.
+func (pg *Page) houseSets(ctx context.Context, site int64, recorders map[int64]bool) ([]store.SealedSet, error) {
+	all, err := pg.cameraSets(ctx, site, recorders)
+	return slices.DeleteFunc(all, func(s store.SealedSet) bool { return s.Factory || s.Former }), err
 }
 
 // cameraSets are the site's shared sets that aren't recorders' own accounts; nothing
