@@ -401,7 +401,15 @@ func (p *Page) Resize(width, height int64) {
 // Passage opens a stage by its place in the passage.
 func (p *Page) Passage(slug string) {
 	p.t.Helper()
+	p.presses++
 	p.Do(chromedp.Click(`.passage a[href$="/` + slug + `"]`))
+}
+
+// Tap presses the first element of a selector: what has no text of its own to be pressed by.
+func (p *Page) Tap(selector string) {
+	p.t.Helper()
+	p.presses++
+	p.Do(chromedp.Click(selector))
 }
 
 //go:embed axe/axe.min.js

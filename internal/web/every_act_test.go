@@ -351,6 +351,8 @@ func askChannels(h *harbour, a *acts) {
 	a.makes("channels/place", args{"camera_id": slip, "recorder_id": terminal, "channel": 2})
 	a.makes("channels/place", args{"camera_id": mess, "recorder_id": terminal, "channel": 5})
 	a.holds("Terminal recorder", "2 Slipway receiving, 5 Crew mess receiving")
+	a.makes("channels/move", args{"cameras": []any{mess}, "recorder_id": terminal, "channel": 6}) // another channel of the same
+	a.holds("Terminal recorder", "2 Slipway receiving, 6 Crew mess receiving")
 	// One that is set up by hand.
 	a.keeps("channels/bench", args{"recorder_id": store, "channels": 4, "port": recorder.ScreenPort, "picture": "/picture/{n}", "codecs": []string{"H264"}})
 	a.keeps("channels/tick", args{"recorder_id": store, "camera_id": mess, "channel": 1})
@@ -369,9 +371,11 @@ func askChannels(h *harbour, a *acts) {
 	a.wait(map[string]any{"id": pier["run_id"]})
 	h.ready("find", "sign-in", "channels")
 	a.makes("channels/take-over", args{"recorder_id": pier["id"], "from_id": terminal})
-	a.holds("Pier recorder", "2 Slipway receiving, 5 Crew mess receiving")
+	a.holds("Pier recorder", "2 Slipway receiving, 6 Crew mess receiving")
 	a.makes("channels/retire", args{"recorder_id": terminal})
 	a.holds("Terminal recorder", "")
+	a.makes("channels/leave", args{"cameras": []any{mess}})
+	a.holds("Pier recorder", "2 Slipway receiving")
 	// A desk takes channels of recorders.
 	own := a.keeps("settings/set", args{"name": "Desk", "username": "install", "password": h.Secrets.Desk})["id"]
 	desk := a.the("recorders", "recorders", "address", h.Net.At(".2.8")) // a look found it
@@ -411,6 +415,10 @@ func askSignIn(h *harbour, a *acts) {
 	a.makes("channels/place", args{"camera_id": slip, "recorder_id": a.recorder("Terminal recorder"), "channel": 1})
 	a.makes("sign-in/rotate", args{"cameras": []any{slip}})
 	a.holds("Terminal recorder", "1 Slipway receiving")
+	a.makes("sign-in/house", args{"cameras": []any{slip}, "set_id": a.id("sets", "sets", "name", "House account")}) // of the same name, with its own password
+	a.holds("Terminal recorder", "1 Slipway receiving")
+	typed := a.keeps("sign-in/typed", args{"camera_id": slip, "username": "otter", "password": h.Secrets.House})
+	a.wait(map[string]any{"id": typed["run_id"]})
 	a.keeps("sign-in/basic", args{"camera_id": bonded})
 	a.keeps("sign-in/basic", args{"camera_id": bonded, "off": true})
 	res, err := http.Post(fmt.Sprintf("http://%s:%d/certificate", h.Net.At(".2.23"), camera.ControlPort), "", nil)

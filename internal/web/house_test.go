@@ -21,7 +21,7 @@ func TestTheSitesOwnAccountTakesOver(t *testing.T) {
 	cam := b.Fleet.Camera("Slipway")
 	cam.Close()
 	cfg := cam.Config()
-	cfg.State, cfg.Username, cfg.Password = "", "otter", "Otter-2026-pier"
+	cfg.StateFile, cfg.Username, cfg.Password = "", "pilot", "Pilot-2026-pier"
 	cam, err := camera.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)
@@ -34,10 +34,10 @@ func TestTheSitesOwnAccountTakesOver(t *testing.T) {
 	h.ready("find")
 	h.sheet(p, "sign-in", "Slipway")
 	p.Press("Type the account that it has…")
-	p.Type("#typed-user", "otter")
+	p.Type("#typed-user", "pilot")
 	p.PressIn(".sheet", "Sign in with it")
 	p.Sees(20*time.Second, "A password has 1 to 128 characters.")
-	p.Type("#typed-password", "Otter-2026-pier") // the name stands as it was typed
+	p.Type("#typed-password", "Pilot-2026-pier") // the name stands as it was typed
 	p.PressIn(".sheet", "Sign in with it")
 	h.idle()
 	h.sheet(p, "sign-in", "Slipway")
@@ -45,21 +45,20 @@ func TestTheSitesOwnAccountTakesOver(t *testing.T) {
 
 	// A channel holds it; then the site's own account takes over.
 	slipway := a.camera("Slipway")
-	a.keeps("cameras/plan", args{"cameras": []any{slipway}, "recorder_id": a.recorder("Terminal recorder")})
 	h.ready("streams", "channels", "channels!")
 	a.received(t, "Terminal recorder", "Slipway")
-	house := a.id("sets", "sets", "username", "harbour")
+	house := a.id("sets", "sets", "username", "otter")
 	for _, bad := range []json.Number{"0", "99999"} {
 		if says := a.refused("sign-in/house", args{"cameras": []any{slipway}, "set_id": bad}, http.StatusUnprocessableEntity); !strings.Contains(says, "Choose a credential set") {
 			t.Errorf("%s", says)
 		}
 	}
 	h.sheet(p, "sign-in", "Slipway")
-	p.PressIn(".sheet", "take the old one away, once it is seen to work")
+	testbed.Eval[bool](p, "document.querySelector('.sheet [name=take]').click(), true")
 	h.run(p, ".sheet", "Show what would change")
 	a.received(t, "Terminal recorder", "Slipway")
 	facts := jsonNumber(a.do("GET", a.site+"/cameras/"+string(slipway)+"/facts", "", http.StatusOK))
-	if !strings.Contains(facts, `["harbour, Administrator"]`) {
+	if !strings.Contains(facts, `["otter, Administrator"]`) {
 		t.Errorf("its accounts are %s", facts)
 	}
 	if says := a.refused("sign-in/house", args{"cameras": []any{slipway}, "set_id": house}, http.StatusConflict); !strings.Contains(says, "opens all of them already") {
@@ -74,7 +73,7 @@ func TestTheSitesOwnAccountTakesOver(t *testing.T) {
 	shown := a.do("POST", a.site+"/changes/"+jsonNumber(id)+"/undo", "", http.StatusCreated)
 	a.wait(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
 	h.ready("sign-in")
-	if facts := jsonNumber(a.do("GET", a.site+"/cameras/"+string(slipway)+"/facts", "", http.StatusOK)); !strings.Contains(facts, `otter, Administrator`) {
+	if facts := jsonNumber(a.do("GET", a.site+"/cameras/"+string(slipway)+"/facts", "", http.StatusOK)); !strings.Contains(facts, `pilot, Administrator`) {
 		t.Errorf("its accounts are %s", facts)
 	}
 	if n := cam.Wrongs(); n != 0 {

@@ -33,6 +33,24 @@ func (r Recorder) Moves(recorder int64, held Slot, place []finding.Change, there
 	return append(slices.Clone(place), out)
 }
 
+// Renumbers are the changes that give a camera another channel of the same recorder, which holds a camera once: it is
+// taken out, and placed by what place says.
+func (r Recorder) Renumbers(recorder int64, held Slot, place []finding.Change) []finding.Change {
+	out := r.Leaves(recorder, held)
+	out.Why = "A recorder holds a camera once: it is placed on its other channel at once. " + out.Why
+	return append([]finding.Change{out}, place...)
+}
+
+// Without is the recorder as it is once a channel is free.
+func (r *Recorder) Without(number int) *Recorder {
+	if r == nil {
+		return nil
+	}
+	c := *r
+	c.Slots = slices.DeleteFunc(slices.Clone(r.Slots), func(s Slot) bool { return s.Number == number })
+	return &c
+}
+
 // Spot is a channel of a recorder, by their numbers.
 type Spot struct {
 	Recorder int64

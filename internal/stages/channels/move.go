@@ -64,13 +64,20 @@ func planMove(now time.Time, s *act.Seen, x Move) (p act.Planned, err error) {
 			if w.Channel = held.Number; x.Channel != 0 {
 				w.Channel = x.Channel
 			}
+			if from.ID == to.ID { // it is taken out first: what it takes there now is free by then
+				f.Recorder = f.Recorder.Without(held.Number)
+			}
 			var why string
 			if place, why = channel.Succeeds(planner.Next(now, f, w), f, w, w.Channel, from.Place, to.Place); why != "" {
 				p.Refuse(of.Place, to.Place+" can't take it: "+why)
 				continue
 			}
 		}
-		p.Of = append(p.Of, act.Changes{Source: of, All: table.Moves(from.ID, *held, place, spot, to.Place), Ordered: true})
+		all := table.Moves(from.ID, *held, place, spot, to.Place)
+		if from.ID == to.ID {
+			all = table.Renumbers(from.ID, *held, place)
+		}
+		p.Of = append(p.Of, act.Changes{Source: of, All: all, Ordered: true})
 	}
 	p.Title = fmt.Sprintf("Move %s to %s", act.Count(len(p.Of), "camera"), to.Place)
 	return p, nil
