@@ -46,20 +46,7 @@ func TestABenchSheetIsFollowed(t *testing.T) {
 		t.Fatalf("the sheet says %q", sheet)
 	}
 	// A person types it into the recorder's own screen.
-	typed := url.Values{"number": sheet[1:2], "name": sheet[2:3], "address": sheet[3:4], "port": sheet[4:5], "user": sheet[5:6], "password": {h.Secrets.House}, "profile": sheet[6:7]}
-	req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/setup", h.Net.At(".2.6"), recorder.ScreenPort), strings.NewReader(typed.Encode()))
-	if err != nil {
-		t.Fatal(err)
-	}
-	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	res, err := (&http.Client{Timeout: 20 * time.Second, Transport: &digest.Transport{Username: "install", Password: h.Secrets.Store}}).Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer res.Body.Close()
-	if answer, _ := io.ReadAll(res.Body); !strings.Contains(string(answer), "Channel "+sheet[1]+" is saved: receiving.") {
-		t.Fatalf("its screen says %s", answer)
-	}
+	h.typesIn(sheet)
 	said := a.keeps("channels/tick", args{"recorder_id": store, "camera_id": slip, "channel": json.Number(sheet[1])})["says"]
 	if !strings.Contains(fmt.Sprint(said), "Ticked. Whether channel") {
 		t.Errorf("it says %q", said)
@@ -110,4 +97,24 @@ func (h *harbour) benchSheet(face, camera string) (steps []string) {
 		}
 	}
 	return steps
+}
+
+// typesIn types a bench sheet into the store recorder's own screen, as a person does.
+func (h *harbour) typesIn(sheet []string) {
+	t := h.t
+	t.Helper()
+	typed := url.Values{"number": sheet[1:2], "name": sheet[2:3], "address": sheet[3:4], "port": sheet[4:5], "user": sheet[5:6], "password": {h.Secrets.House}, "profile": sheet[6:7]}
+	req, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/setup", h.Net.At(".2.6"), recorder.ScreenPort), strings.NewReader(typed.Encode()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	res, err := (&http.Client{Timeout: 20 * time.Second, Transport: &digest.Transport{Username: "install", Password: h.Secrets.Store}}).Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if answer, _ := io.ReadAll(res.Body); !strings.Contains(string(answer), "Channel "+sheet[1]+" is saved: receiving.") {
+		t.Fatalf("its screen says %s", answer)
+	}
 }

@@ -366,7 +366,7 @@ func TestPlannedForAnother(t *testing.T) {
 	held := Facts{Recorder: &Recorder{Name: "Quay recorder"}, Slot: &Slot{Number: 3}}
 	to := &Recorder{Name: "Terminal recorder", Limits: Limits{Channels: 4}}
 	got := Moves(held, Facts{Planned: to.Name, Recorder: to}, Wishes{Recorder: to.Name, Stream: "main"})
-	if got.Severity != finding.Needs || !strings.Contains(got.Sentence, "Channel 3 of Quay recorder") || !strings.Contains(got.WayOut, "Place it on Terminal recorder") {
+	if got.Severity != finding.Needs || !strings.Contains(got.Sentence, "Channel 3 of Quay recorder") || !strings.Contains(got.WayOut, "Move it there: Quay recorder lets it go once Terminal recorder receives it") {
 		t.Errorf("%+v", got)
 	}
 	to.Slots = many(4, Slot{})

@@ -85,24 +85,26 @@ func gaugeText(now, then Gauge) string {
 // daysThen says for how many days it keeps then, and now.
 func daysThen(r Recorder, all []Restream, assume float64) string {
 	was := r.Recordings()
-	will, most := slices.Clone(was), false
+	will, bounds := slices.Clone(was), map[int]bool{}
 	for _, x := range all {
 		i := slices.IndexFunc(r.Slots, func(s Slot) bool { return s.Number == x.Channel })
 		if i < 0 {
 			continue
 		}
-		bound := false
-		will[i], bound = was[i].Rescaled(x.Of, r.Storage, assume)
-		most = most || bound
+		will[i], bounds[i] = was[i].Rescaled(x.Of, r.Storage, assume)
 	}
 	now, then := recording.SumOf(r.Storage, was, assume), recording.SumOf(r.Storage, will, assume)
+	most := false
+	for i, bound := range bounds { // of what isn't kept it is no matter
+		most = most || bound && (then.Loads[i].Bytes > 0 || then.Loads[i].Unknown)
+	}
 	switch {
-	case r.Storage.Usable <= 0, then.Bytes == now.Bytes && then.Unknown == now.Unknown, !most && then.DaysText() == now.DaysText():
+	case r.Storage.Usable <= 0, !most && then.Bytes == now.Bytes && then.Unknown == now.Unknown, !most && then.DaysText() == now.DaysText():
 		return ""
 	case then.Unknown && (most || !now.Unknown):
 		return fmt.Sprintf("for how many days it keeps isn't known before it is measured; %s now", now.DaysText())
 	case most:
-		return fmt.Sprintf("keeps %s or more, as its rates are limited, %s now", then.DaysText(), now.DaysText())
+		return fmt.Sprintf("keeps %s or more, %s now: how much less comes isn't known before it is measured", then.DaysText(), now.DaysText())
 	}
 	return fmt.Sprintf("keeps %s instead of %s", then.DaysText(), now.DaysText())
 }

@@ -37,7 +37,7 @@ func TestWhatARecorderMakesOfOtherStreams(t *testing.T) {
 		{"half", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: .5, Keys: .5})}, "Quay: Mbit/s in 6.0 of 9 instead of 8.0; keeps 26 days instead of 20 days."},
 		{"half again", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: 1.5, Keys: 1.5})}, "Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days instead of 20 days."},
 		{"at most", r, []Restream{of(stream.Record, small, stream.Forecast{Cap: 6000, Unknown: true})},
-			"Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days or more, as its rates are limited, 20 days now."},
+			"Quay: Mbit/s in 10.0 of 9 instead of 8.0, more than it takes; keeps 16 days or more, 20 days now: how much less comes isn't known before it is measured."},
 		{"not known", r, []Restream{of(stream.Record, small, stream.Forecast{Unknown: true})},
 			"Quay: for how many days it keeps isn't known before it is measured; 20 days now."},
 		{"the same", r, []Restream{of(stream.Record, hd, stream.Forecast{Rest: 1, Keys: 1})}, "Quay: it takes and keeps as much as now."},

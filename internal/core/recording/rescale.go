@@ -6,6 +6,7 @@ type Shift struct {
 	Cap        float64 // the most that the whole can be, in kbit/s; 0: not told
 	Fixed      bool    // it is Cap, constantly
 	Unknown    bool    // nothing but Cap is known
+	Most       bool    // it is this at the most
 }
 
 // of is the whole of a rate and what its key frames make of it, shifted; keys is 0 where that isn't told. most says that
@@ -23,8 +24,9 @@ func (x Shift) of(whole, keys float64) (newWhole, newKeys float64, most bool) {
 	default:
 		newWhole, most = whole*max(x.Keys, x.Rest), x.Keys != x.Rest
 	}
+	most = most || x.Most
 	if x.Cap > 0 && newWhole > x.Cap {
-		newWhole, most = x.Cap, false
+		newWhole, most = x.Cap, x.Most
 	}
 	return newWhole, min(keys*x.Keys, newWhole), most
 }

@@ -17,6 +17,8 @@ func TestOneRateIsShifted(t *testing.T) {
 		{"as it is", Shift{Keys: 1, Rest: 1}, 1000, 400, 1000, 400, false},
 		{"fewer frames", Shift{Keys: 1, Rest: .25}, 1000, 400, 550, 400, false},
 		{"fewer key frames", Shift{Keys: .5, Rest: 1}, 1000, 400, 800, 200, false},
+		{"another size: at the most as much", Shift{Keys: 1, Rest: 1, Most: true}, 1000, 400, 1000, 400, true},
+		{"another size, beyond its limit", Shift{Keys: 4, Rest: 4, Cap: 2000, Most: true}, 1000, 400, 2000, 1600, true},
 		{"key frames not told", Shift{Keys: 1, Rest: .25}, 1000, 0, 1000, 0, true},
 		{"key frames not told, both alike", Shift{Keys: .25, Rest: .25}, 1000, 0, 250, 0, false},
 		{"on the limit", Shift{Keys: 1, Rest: 1, Cap: 1000}, 1000, 400, 1000, 400, false},

@@ -70,8 +70,13 @@ func Next(total int, groups []Group) (s Suggestion, ok bool) {
 	return s, true
 }
 
+// rank is what comes before all that weighs less or more: what an act unblocks, then what a press does or somebody must
+// look at, then what a press merely opens the page of.
 func rank(g Group) int {
-	if g.State == Blocked && g.Act != NoAct {
+	switch {
+	case g.State == Blocked && g.Act != NoAct:
+		return 2
+	case g.Act == NoAct || (Suggestion{Group: g}).Does():
 		return 1
 	}
 	return 0

@@ -33,6 +33,9 @@ func TestNext(t *testing.T) {
 		{"what is blocked before as many renames", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 1, 0}, {Channels, Needs, Apply, 2, 2}}, Channels, "Ramp: It is so.", "It is blocked"},
 		{"but not before what moves many on", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 1, 0}, {Channels, Needs, Apply, 12, 12}}, Channels, "12 changes are proposed", "moves 12"},
 		{"what an act unblocks before both", []Group{{Find, Ready, NoAct, 9, 0}, {Channels, Blocked, NoAct, 9, 0}, blocked}, Clock, "2 changes", "unblocks 1"},
+		{"a walk after what a press does", []Group{{Find, Ready, NoAct, 9, 0}, {Prove, NotYet, Walk, 9, 0}, {Streams, NotYet, Read, 1, 0}}, Streams, "1 camera", "the next best, Prove"},
+		{"a walk before what is proposed no more", []Group{{Find, Ready, NoAct, 9, 0}, {Prove, NotYet, Walk, 9, 0}, {Streams, Needs, Apply, 1, 0}}, Prove, "9 cameras", ""},
+		{"a walk after what somebody must look at", []Group{{Find, Ready, NoAct, 9, 0}, {Prove, NotYet, Walk, 9, 0}, {Channels, Blocked, NoAct, 1, 0}}, Channels, "Ramp: It is so.", "It is blocked"},
 		{"a stale proof", []Group{{Find, Ready, NoAct, 1, 0}, {Prove, Stale, Walk, 1, 0}}, Prove, "stale", ""},
 	} {
 		s, ok := Next(2, tc.groups)

@@ -15,8 +15,11 @@ func TestWhatARateBecomes(t *testing.T) {
 	}{
 		{"as it is", Variable, func(*Encoder) {}, Forecast{Keys: 1, Rest: 1, Cap: 2048}},
 		{"a third of the frames", Variable, func(e *Encoder) { e.FPS, e.GOP = 5, 5 }, Forecast{Keys: 1, Rest: 4. / 14, Cap: 2048}},
-		{"a quarter of the pixels", Variable, func(e *Encoder) { e.Size = sd }, Forecast{Keys: .25, Rest: .25, Cap: 2048}},
-		{"both, key frames half as often", Variable, func(e *Encoder) { e.Size, e.FPS, e.GOP = sd, 7.5, 15 }, Forecast{Keys: .125, Rest: .25 * 7 / 14, Cap: 2048}},
+		{"a quarter of the pixels", Variable, func(e *Encoder) { e.Size = sd }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Most: true}},
+		{"both, key frames half as often", Variable, func(e *Encoder) { e.Size, e.FPS, e.GOP = sd, 7.5, 15 }, Forecast{Keys: .5, Rest: 7. / 14, Cap: 2048, Most: true}},
+		{"four times the pixels", Variable, func(e *Encoder) { e.Size = Size{2560, 1440} }, Forecast{Keys: 4, Rest: 4, Cap: 2048, Most: true}},
+		{"as many pixels in another form", Variable, func(e *Encoder) { e.Size = Size{720, 1280} }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Most: true}},
+		{"another size, constant", Variable, func(e *Encoder) { e.Size, e.Rate = sd, Constant }, Forecast{Keys: 1, Rest: 1, Cap: 2048, Fixed: true}},
 		{"key frames half as often", Variable, func(e *Encoder) { e.GOP = 30 }, Forecast{Keys: .5, Rest: 14.5 / 14, Cap: 2048}},
 		{"key frames not told", Variable, func(e *Encoder) { e.GOP = 0 }, Forecast{Keys: 1, Rest: 15. / 14, Cap: 2048}},
 		{"frames not told", Variable, func(e *Encoder) { e.FPS, e.Kbps = 0, 0 }, Forecast{Keys: 1, Rest: 1}},

@@ -384,6 +384,7 @@ func expectHere(ctx context.Context, c *act.Call, x act.Camera) (act.Kept, error
 type Sources struct {
 	act.Camera
 	Views []string `form:"view" json:"views"`
+	Every bool     `form:"every" json:"every,omitempty"` // all that it has, whatever is named
 }
 
 // pickViews keeps which video sources of a device the site uses.
@@ -395,11 +396,11 @@ func pickViews(ctx context.Context, c *act.Call, x Sources) (act.Kept, error) {
 	var tokens, names []string
 	there, _ := facts.VideoSources.Of(s, of.Device.ID)
 	for _, v := range there {
-		if slices.Contains(x.Views, v.Token) {
+		if x.Every || slices.Contains(x.Views, v.Token) {
 			tokens, names = append(tokens, v.Token), append(names, v.Name)
 		}
 	}
-	if len(x.Views) == 0 {
+	if len(x.Views) == 0 && len(tokens) == 0 {
 		return act.Kept{}, act.Wrong("view", "Pick at least one view.")
 	}
 	if i := slices.IndexFunc(x.Views, func(t string) bool { return !slices.Contains(tokens, t) }); i >= 0 {
