@@ -85,18 +85,19 @@ func gaugeText(now, then Gauge) string {
 // daysThen says for how many days it keeps then, and now.
 func daysThen(r Recorder, all []Restream, assume float64) string {
 	was := r.Recordings()
-	will, bounds := slices.Clone(was), map[int]bool{}
+	will, without, bounds := slices.Clone(was), slices.Clone(was), map[int]bool{}
 	for _, x := range all {
 		i := slices.IndexFunc(r.Slots, func(s Slot) bool { return s.Number == x.Channel })
 		if i < 0 {
 			continue
 		}
 		will[i], bounds[i] = was[i].Rescaled(x.Of, r.Storage, assume)
+		without[i], _ = was[i].Rescaled(x.Of.Silent(), r.Storage, assume)
 	}
 	now, then := recording.SumOf(r.Storage, was, assume), recording.SumOf(r.Storage, will, assume)
-	most := false
-	for i, bound := range bounds { // of what isn't kept it is no matter
-		most = most || bound && (then.Loads[i].Bytes > 0 || then.Loads[i].Unknown)
+	rest, most := recording.SumOf(r.Storage, without, assume), false
+	for i, bound := range bounds { // of what isn't kept a bound is no matter
+		most = most || bound && (then.Loads[i].Bytes != rest.Loads[i].Bytes || then.Loads[i].Unknown)
 	}
 	switch {
 	case r.Storage.Usable <= 0, !most && then.Bytes == now.Bytes && then.Unknown == now.Unknown, !most && then.DaysText() == now.DaysText():

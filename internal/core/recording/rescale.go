@@ -34,6 +34,17 @@ func (x Shift) of(whole, keys float64) (newWhole, newKeys float64, most bool) {
 // Rescale is what becomes of a channel's rates once its streams are set otherwise; nil: that stream stays.
 type Rescale struct{ Record, View *Shift }
 
+// Silent is as though nothing came any more of the streams that are set otherwise.
+func (x Rescale) Silent() (out Rescale) {
+	if x.Record != nil {
+		out.Record = &Shift{}
+	}
+	if x.View != nil {
+		out.View = &Shift{}
+	}
+	return out
+}
+
 // Rate is what becomes of a rate, and whether it is the most that it can be.
 func (x Rescale) Rate(r Rate) (out Rate, most bool) {
 	out = r
