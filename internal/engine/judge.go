@@ -81,7 +81,7 @@ func (e *Engine) judgeOne(now time.Time, s *site.Snapshot, of site.Source, st st
 		Mark: stage.Derive(st, v, before), Findings: v.Findings, ValidUntil: v.ValidUntil}
 	j.Changes = len(e.Proposals(now, s, of, st))
 	if !v.Later {
-		j.Act = stage.ActOf(st, j.Mark, j.Changes, stage.Free(st, before))
+		j.Act = stage.ActOf(st, j.Mark, j.Changes, stage.Free(st, before) && v.Asks == "")
 	}
 	return j
 }

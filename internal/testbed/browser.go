@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -409,7 +410,15 @@ func (p *Page) Passage(slug string) {
 func (p *Page) Tap(selector string) {
 	p.t.Helper()
 	p.presses++
-	p.Do(chromedp.Click(selector))
+	quoted, _ := json.Marshal(selector)
+	var at []float64
+	Until(p.t, waitLimit, selector+" is there, and stands still", func() bool {
+		last := at
+		at = Glance[[]float64](p, "(() => { const e = document.readyState === 'complete' && document.querySelector("+string(quoted)+
+			"); if (!e) return []; e.scrollIntoView({block: 'center', behavior: 'instant'}); const b = e.getBoundingClientRect(); return b.width ? [b.x + b.width / 2, b.y + b.height / 2] : [] })()")
+		return len(at) == 2 && slices.Equal(at, last)
+	})
+	p.Do(chromedp.MouseClickXY(at[0], at[1]))
 }
 
 //go:embed axe/axe.min.js

@@ -38,6 +38,7 @@ type harbour struct {
 	t    *testing.T
 
 	program *acts    // see whole
+	beyond  int      // presses for what comes after Recording, see next
 	lead    *visitor // see text
 }
 
@@ -84,7 +85,7 @@ func serveWith(t *testing.T, h *testbed.Harbour, opt app.Options, pages ...func(
 			t.Error(err)
 		}
 	})
-	return &harbour{h, srv.URL, "1", s, o, t, nil, nil}
+	return &harbour{Harbour: h, url: srv.URL, site: "1", web: s, app: o, t: t}
 }
 
 func (h *harbour) signIn(p *testbed.Page, login, password string) {

@@ -199,14 +199,27 @@ func (r Recorder) away() string {
 	return fmt.Sprintf("%.0f s", math.Ceil(r.Limits.RestartFor))
 }
 
+// held is how many of its channels nobody else can be given: those that are taken, and those that are kept for what
+// hangs on its own ports.
+func (r Recorder) held() int {
+	n := len(r.Slots)
+	for c := 1; c <= r.ChannelsNow(); c++ {
+		_, kept := r.bound(c)
+		if kept && !slices.ContainsFunc(r.Slots, func(s Slot) bool { return s.Number == c }) {
+			n++
+		}
+	}
+	return n
+}
+
 // Room is what makes a recorder take so many IP cameras more than it has channels for: analog
 // inputs without a picture switched off, and one restart for all. missing is how many of them
 // still don't fit after that.
 func (r Recorder) Room(recorder int64, more int) (out []finding.Change, missing int) {
+	need := r.held() + more
 	if !r.Hybrid() {
-		return nil, max(0, len(r.Slots)+more-r.Limits.Channels)
+		return nil, max(0, need-r.Limits.Channels)
 	}
-	need := len(r.Slots) + more
 	off := r.off(true)
 	waits := len(r.Pending())
 	for _, a := range r.Spare() {

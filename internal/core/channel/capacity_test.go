@@ -164,3 +164,31 @@ func TestSwitchingAnInputWithAPictureSaysSo(t *testing.T) {
 		t.Error("there is no such input")
 	}
 }
+
+// A channel that is kept for what hangs on an own port is nobody else's, whether something holds it or not.
+func TestRoomCountsWhatIsKept(t *testing.T) {
+	kept := []Port{{Number: 3, Linked: true, Channel: 3}}
+	for _, x := range []struct {
+		name  string
+		slots []int
+		ports []Port
+		more  int
+		want  int // inputs that are switched off
+	}{
+		{"a free channel is enough", []int{1, 2, 4}, nil, 1, 0},
+		{"the free one is kept", []int{1, 2, 4}, kept, 1, 1},
+		{"it holds what it is kept for", []int{1, 2, 3}, kept, 1, 0},
+		{"nothing hangs on that port", []int{1, 2, 4}, []Port{{Number: 3, Channel: 3}}, 1, 0},
+		{"kept beyond the channels that there are", []int{1, 2, 4}, []Port{{Number: 3, Linked: true, Channel: 9}}, 1, 0},
+	} {
+		rec := hybrid(2)
+		for _, n := range x.slots {
+			rec.Slots = append(rec.Slots, Slot{Number: n})
+		}
+		rec.Ports = x.ports
+		changes, missing := rec.Room(5, x.more)
+		if n := max(0, len(changes)-1); n != x.want || missing != 0 {
+			t.Errorf("%s: %+v, %d missing", x.name, changes, missing)
+		}
+	}
+}

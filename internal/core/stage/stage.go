@@ -28,7 +28,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 10
+const RulesVersion = 11
 
 // descriptor is all that a stage is, besides its rules: a row of the table.
 type descriptor struct {
@@ -177,6 +177,7 @@ type Verdict struct {
 	Stale      string    // why what was read no longer counts; empty when it does
 	Done       string    // the sentence of a ready mark
 	NotHere    string    // why the stage doesn't apply; empty when it does
+	Asks       string    // what a person must say before a reading tells anything; empty: nothing
 	ValidUntil time.Time // after which it must be asked again; zero: until its inputs change
 }
 
@@ -202,7 +203,7 @@ func Derive(s Stage, v Verdict, before func(Stage) State) Mark {
 				return Mark{State: NotYet, Sentence: "Waits for " + w.For.String() + ": " + w.Reason + "."}
 			}
 		}
-		return Mark{State: NotYet, Sentence: "Not read yet."}
+		return Mark{State: NotYet, Sentence: cmp.Or(v.Asks, "Not read yet.")}
 	}
 	if v.Stale != "" {
 		return Mark{State: Stale, Words: "stale", Sentence: v.Stale}

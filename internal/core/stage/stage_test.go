@@ -59,6 +59,7 @@ func TestDerive(t *testing.T) {
 		{"a finding without a reading still shows", Find, Verdict{Findings: []finding.Finding{block}}, ready, Blocked, "+1 h"},
 		{"stale", Prove, Verdict{Read: true, Stale: "The route changed."}, ready, Stale, "stale"},
 		{"doesn't apply", Clock, Verdict{NotHere: "RTSP alone.", Findings: []finding.Finding{block}}, ready, NotHere, ""},
+		{"a person is to say something first", Channels, Verdict{Asks: "No recorder."}, ready, NotYet, ""},
 		{"what waits for one that doesn't apply is free", Streams, Verdict{}, func(Stage) State { return NotHere }, NotYet, ""},
 		{"not built", Recording, Verdict{Later: true, Read: true}, ready, NotYet, ""},
 	} {

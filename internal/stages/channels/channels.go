@@ -133,7 +133,11 @@ func (c *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Ver
 		findings = append(findings, channel.Moves(f, moved, mw))
 		finding.Sort(findings)
 	}
-	return stage.Verdict{Read: f.Read(), Findings: findings, Done: "Its recorder receives it.", ValidUntil: f.WaitsUntil()}
+	v := stage.Verdict{Read: f.Read(), Findings: findings, Done: "Its recorder receives it.", ValidUntil: f.WaitsUntil()}
+	if w.RecorderID == 0 && f.Recorder == nil {
+		v.Asks = "No recorder is planned for it, and none holds it."
+	}
+	return v
 }
 
 // planned are the facts of the recorder that a view is planned for, where another one holds it; ok is
