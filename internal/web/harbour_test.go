@@ -145,7 +145,7 @@ func (h *harbour) needs(v *site.Snapshot, of site.Source, st stage.Stage) (out s
 }
 
 // byButtons goes through stages 1 to 3 of the whole harbour, by buttons only, until
-// nothing of them needs a person.
+// nothing of them needs a person, stage by stage, as the pictures show it.
 func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	mast := h.Net.At(".250.64").String()
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
@@ -275,35 +275,6 @@ func (h *harbour) click(p *testbed.Page, selector string) {
 		return false
 	})
 	h.idle()
-}
-
-func TestStagesOneToThreeByButtonsOnly(t *testing.T) {
-	t.Parallel()
-	h := serveOn(t, testbed.StartWhole(t), nil)
-	h.Fleet.Camera("Freight scale").Hurry(240)
-	p := testbed.Browser(t, 1280, 800)
-	began := time.Now()
-	byButtons(t, h, p, func(string) {})
-	t.Logf("stages 1 to 3 of the harbour: %d presses, %.0f s", p.Presses(), time.Since(began).Seconds())
-	// A view that was picked is a row of the Board; what is the device's stands once.
-	h.on(p, "board")
-	p.Sees(30*time.Second, "Customs shed · Input 2", "Bonded store · Heat")
-	rows := func(of string) int64 {
-		return testbed.Eval[int64](p, "[...document.querySelectorAll('tr[data-row] th')].filter((e) => e.innerText.includes('"+of+"')).length")
-	}
-	if n := rows("Customs shed"); n != 2 {
-		t.Errorf("the Board has %d rows of the shed's two views", n)
-	}
-	for _, name := range []string{"find", "sign-in", "clock"} {
-		if h.on(p, name); rows("Customs shed") != 1 {
-			t.Errorf("%s has %d rows of one device", name, rows("Customs shed"))
-		}
-	}
-	// The relayed page opens only by the recorder; the device's own link carries no account.
-	h.on(p, fmt.Sprintf("find?sheet=%d", h.number("Quay recorder port 3")))
-	if href := testbed.Eval[string](p, "document.querySelector('.sheet a[target=_blank]').getAttribute('href')"); !strings.HasSuffix(href, ":8443/ports/3/page/") || strings.Contains(href, "@") {
-		t.Errorf("the relay is %q", href)
-	}
 }
 
 // picks has the site use these video sources of a device.

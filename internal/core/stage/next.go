@@ -192,3 +192,14 @@ func Thousands(n int) string {
 	}
 	return s
 }
+
+// Finished says whether nothing of a stage waits for anyone, of so many sources: each is ready, or it doesn't apply.
+func Finished(s Stage, total int, groups []Group) bool {
+	done := 0
+	for _, g := range groups {
+		if g.Stage == s && (g.State == Ready || g.State == NotHere) {
+			done += g.Count
+		}
+	}
+	return total > 0 && done >= total
+}

@@ -136,3 +136,25 @@ func TestWhatTheNextButtonDoes(t *testing.T) {
 		}
 	}
 }
+
+func TestFinished(t *testing.T) {
+	for _, tc := range []struct {
+		name   string
+		total  int
+		groups []Group
+		want   bool
+	}{
+		{"no camera", 0, nil, false},
+		{"nothing is known", 3, nil, false},
+		{"all ready", 3, []Group{{Clock, Ready, NoAct, 3, 0}}, true},
+		{"one doesn't apply", 3, []Group{{Clock, Ready, NoAct, 2, 0}, {Clock, NotHere, NoAct, 1, 0}}, true},
+		{"one needs a person", 3, []Group{{Clock, Ready, NoAct, 2, 0}, {Clock, Needs, Apply, 1, 1}}, false},
+		{"one is stale", 3, []Group{{Clock, Ready, NoAct, 2, 0}, {Clock, Stale, Read, 1, 0}}, false},
+		{"another stage's", 3, []Group{{Find, Ready, NoAct, 3, 0}, {Clock, Ready, NoAct, 2, 0}}, false},
+		{"in two groups", 3, []Group{{Clock, Ready, NoAct, 2, 0}, {Clock, Ready, Apply, 1, 1}}, true},
+	} {
+		if got := Finished(Clock, tc.total, tc.groups); got != tc.want {
+			t.Errorf("%s: %t", tc.name, got)
+		}
+	}
+}

@@ -106,6 +106,7 @@ type passageItem struct {
 	Stage                   stage.Stage
 	Ready, Needs, Blocked   int
 	Total                   int
+	Finished                bool
 	ReadyW, NeedsW, BlockdW float64 // widths of the bar's parts, of 100
 }
 
@@ -264,6 +265,20 @@ func title(name string, st stage.Stage) string {
 	return name
 }
 
+// Onward is the stage to go on to, where nothing of the page's waits for anyone any more; 0: something does.
+func (b Frame) Onward() stage.Stage {
+	finished := false
+	for _, it := range b.Passage {
+		switch {
+		case it.Stage == b.Stage:
+			finished = it.Finished
+		case it.Stage > b.Stage && finished && b.Does(it.Stage) && !it.Finished:
+			return it.Stage
+		}
+	}
+	return 0
+}
+
 // readSite reads the site's networks, its sums and the passage.
 func (s *Server) readSite(ctx context.Context, p *Request) error {
 	var err error
@@ -280,7 +295,7 @@ func (s *Server) readSite(ctx context.Context, p *Request) error {
 		return err
 	}
 	for _, st := range stage.All() {
-		it := passageItem{Stage: st, Total: p.Cameras}
+		it := passageItem{Stage: st, Total: p.Cameras, Finished: stage.Finished(st, p.Cameras, p.Groups)}
 		for _, g := range p.Groups {
 			switch {
 			case g.Stage != st:
