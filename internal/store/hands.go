@@ -20,16 +20,19 @@ type Hand struct {
 	Who      string      // by name
 	Home     picture.Aim // where it looked when it was first taken
 	TakenAt  time.Time
-	Lapsed   bool // nobody said for as long as asked that it is held still
+	Lapsed   bool // nobody said for as long as asked that it is held still, or it was held for HandMost
 }
 
+// HandMost is how long a hand may hold a device at a time.
+const HandMost = 15 * time.Minute
+
 const handSelect = `select h.device_id, h.number, h.source_id, h.person_id, h.token_id, coalesce(p.name, 'token ' || t.name, 'a program') as who, h.home, h.taken_at,
-	h.kept_at < now() - $2::interval as lapsed
+	h.kept_at < now() - $2::interval or h.taken_at < now() - $3::interval as lapsed
 	from hand h left join person p on p.id = h.person_id left join api_token t on t.id = h.token_id where h.device_id = $1`
 
 // HandOn is who holds a device by hand, lapsed where that wasn't said for so long; ErrNotFound where nobody does.
 func (s *Store) HandOn(ctx context.Context, device int64, quiet time.Duration) (Hand, error) {
-	all, err := queryAll[Hand](ctx, s.db, handSelect, device, quiet)
+	all, err := queryAll[Hand](ctx, s.db, handSelect, device, quiet, HandMost)
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound
 	}
@@ -46,9 +49,9 @@ func (s *Store) TakeHand(ctx context.Context, h Hand, quiet time.Duration, over 
 	err := s.db.QueryRow(ctx, `insert into hand (device_id, source_id, person_id, token_id, home) values ($1, $2, $3, $4, $5)
 		on conflict (device_id) do update set number = default, source_id = excluded.source_id, person_id = excluded.person_id,
 			token_id = excluded.token_id, taken_at = now(), kept_at = now()
-		where $7 or hand.kept_at < now() - $6::interval
+		where $7 or hand.kept_at < now() - $6::interval or hand.taken_at < now() - $8::interval
 			or (hand.person_id, hand.token_id) is not distinct from (excluded.person_id, excluded.token_id)
-		returning number`, h.DeviceID, h.SourceID, h.PersonID, h.TokenID, h.Home, quiet, over).Scan(&number)
+		returning number`, h.DeviceID, h.SourceID, h.PersonID, h.TokenID, h.Home, quiet, over, HandMost).Scan(&number)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return Hand{}, ErrHeld
 	}
@@ -64,7 +67,8 @@ var ErrHeld = errors.New("store: another holds it")
 // KeepHand notes that a hand still holds its device, by its number and whose it is; ErrHeld where it doesn't any more.
 func (s *Store) KeepHand(ctx context.Context, h Hand) error {
 	tag, err := s.db.Exec(ctx, `update hand set kept_at = now() where device_id = $1 and number = $2
-		and (person_id, token_id) is not distinct from ($3::bigint, $4::bigint)`, h.DeviceID, h.Number, h.PersonID, h.TokenID)
+		and (person_id, token_id) is not distinct from ($3::bigint, $4::bigint) and taken_at > now() - $5::interval`,
+		h.DeviceID, h.Number, h.PersonID, h.TokenID, HandMost)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrHeld
 	}

@@ -48,7 +48,7 @@ func TestACameraIsTurnedByHand(t *testing.T) {
 	holds := func(p *testbed.Page) {
 		t.Helper()
 		p.Press("Turn it by hand")
-		p.Sees(20*time.Second, "It looks at pan")
+		p.Sees(20*time.Second, "it is sent back to pan")
 	}
 
 	// A key moves it as long as it is held.
@@ -100,7 +100,7 @@ func TestACameraIsTurnedByHand(t *testing.T) {
 	p.Hold("ArrowRight")
 	testbed.Until(t, 20*time.Second, "it turns right", func() bool { return aim().Pan > 0.1 })
 	q.Press("Take it over")
-	q.Sees(20*time.Second, "It looks at pan")
+	q.Sees(20*time.Second, "it is sent back to pan")
 	p.Sees(20*time.Second, "You don't hold it any more")
 	p.LetUp("ArrowRight")
 	was := stands("who doesn't hold it moves nothing")

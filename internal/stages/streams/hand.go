@@ -19,12 +19,12 @@ import (
 
 // How a camera is held by hand.
 const (
-	handQuiet = 8 * time.Second // who didn't say for so long that it is held still, doesn't hold it
-	handEvery = 4 * time.Second // how often it is looked whether it is
-	handMost  = 225             // of those looks: a quarter of an hour
-	steerFor  = time.Second     // a push that isn't told again is over
-	steerEnds = 2 * time.Second // told to the camera: it stops by itself where nobody is left to stop it
-	lookLimit = 4 * time.Second // for a camera to be where it was sent
+	handQuiet = 8 * time.Second                   // who didn't say for so long that it is held still, doesn't hold it
+	handEvery = 4 * time.Second                   // how often it is looked whether it is
+	handMost  = 1 + int(store.HandMost/handEvery) // of those looks
+	steerFor  = time.Second                       // a push that isn't told again is over
+	steerEnds = 2 * time.Second                   // told to the camera: it stops by itself where nobody is left to stop it
+	lookLimit = 4 * time.Second                   // for a camera to be where it was sent
 	zoomLimit = 20 * time.Second
 )
 
@@ -150,7 +150,7 @@ func (t *Stage) takeHand(ctx context.Context, c *act.Call, s *site.Snapshot, of 
 	if had.Number != 0 && !had.Lapsed && had.Who != took.Who {
 		did = "took a camera by hand from " + had.Who
 	}
-	return act.Kept{ID: took.Number, Says: g.says(), Did: did, Detail: of.Place + ", which looked at " + took.Home.Text()}, nil
+	return act.Kept{ID: took.Number, Says: took.Home.Text(), Did: did, Detail: of.Place + ", which looked at " + took.Home.Text()}, nil
 }
 
 // letGo ends a hand: it is put back, or stays as it looks.
@@ -222,12 +222,12 @@ func (t *Stage) putBack(ctx context.Context, of site.Source, p picture.PTZ, h st
 
 // Follow sees to the end of a hand: where nobody says any more that a camera is held, or it was held for as long as
 // it may be, it is put back.
-func (t *Stage) Follow(ctx context.Context, v *engine.Visit, nth int) (more bool, err error) {
+func (t *Stage) Follow(ctx context.Context, v *engine.Visit, _ int) (more bool, err error) {
 	h, err := t.Store.HandOn(ctx, v.Device.ID, handQuiet)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
 	}
-	if err != nil || !h.Lapsed && nth < handMost {
+	if err != nil || !h.Lapsed {
 		return true, err
 	}
 	if err := t.release(ctx, v, h); err != nil {
@@ -280,14 +280,14 @@ func (t *Stage) release(ctx context.Context, v *engine.Visit, h store.Hand) erro
 }
 
 // heldByHand says why a change that turns a camera waits: somebody holds it; nil where nobody does, or the change puts
-// it back.
+// it back from where that hand turned it.
 func (t *Stage) heldByHand(ctx context.Context, c store.Change) error {
-	if c.Kind != picture.SetAim && c.Kind != picture.TryPTZ || c.Args[handArg] != "" {
+	if c.Kind != picture.SetAim && c.Kind != picture.TryPTZ {
 		return nil
 	}
 	h, err := t.Store.HandOn(ctx, c.DeviceID, handQuiet)
 	switch {
-	case errors.Is(err, store.ErrNotFound), err == nil && h.Lapsed:
+	case errors.Is(err, store.ErrNotFound), err == nil && (h.Lapsed || c.Args[handArg] == strconv.FormatInt(h.Number, 10)):
 		return nil
 	case err != nil:
 		return err

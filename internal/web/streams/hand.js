@@ -106,7 +106,7 @@ export function byHand(figure) {
     held = self;
     beats = setInterval(keep, KEEP);
     show();
-    tell("It looks at " + r.says + ", and is sent back there when you let it go.");
+    tell("You hold it. Let go, it is sent back to " + r.says + ".");
   };
   // Somebody else turns it: who wants it all the same, says so.
   const offer = (r) => {
