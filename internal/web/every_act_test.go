@@ -351,7 +351,7 @@ func askChannels(h *harbour, a *acts) {
 	a.makes("channels/place", args{"camera_id": slip, "recorder_id": terminal, "channel": 2})
 	a.makes("channels/place", args{"camera_id": mess, "recorder_id": terminal, "channel": 5})
 	a.holds("Terminal recorder", "2 Slipway receiving, 5 Crew mess receiving")
-	a.makes("channels/move", args{"cameras": []any{mess}, "recorder_id": terminal, "channel": 6}) // another channel of the same
+	a.makes("cameras/move", args{"cameras": []any{mess}, "recorder_id": terminal, "channel": 6}) // another channel of the same
 	a.holds("Terminal recorder", "2 Slipway receiving, 6 Crew mess receiving")
 	// One that is set up by hand.
 	a.keeps("channels/bench", args{"recorder_id": store, "channels": 4, "port": recorder.ScreenPort, "picture": "/picture/{n}", "codecs": []string{"H264"}})
@@ -374,7 +374,7 @@ func askChannels(h *harbour, a *acts) {
 	a.holds("Pier recorder", "2 Slipway receiving, 6 Crew mess receiving")
 	a.makes("channels/retire", args{"recorder_id": terminal})
 	a.holds("Terminal recorder", "")
-	a.makes("channels/leave", args{"cameras": []any{mess}})
+	a.makes("cameras/leave", args{"cameras": []any{mess}})
 	a.holds("Pier recorder", "2 Slipway receiving")
 	// A desk takes channels of recorders.
 	own := a.keeps("settings/set", args{"name": "Desk", "username": "install", "password": h.Secrets.Desk})["id"]

@@ -45,7 +45,7 @@ func TestCamerasMoveToAnotherRecorder(t *testing.T) {
 	a.received(t, "Terminal recorder", "Slipway", "Net loft")
 
 	// As a program asks, and as the change reads: both on one, then on the other.
-	a.makes("channels/move", args{"cameras": []any{slipway, loft}, "recorder_id": quay})
+	a.makes("cameras/move", args{"cameras": []any{slipway, loft}, "recorder_id": quay})
 	a.received(t, "Quay recorder", "Slipway", "Net loft")
 	a.received(t, "Terminal recorder")
 	if n := count(h, `select count(*) from source where recorder_id = (select id from device where place = 'Quay recorder')`); n < 2 {
@@ -61,14 +61,14 @@ func TestCamerasMoveToAnotherRecorder(t *testing.T) {
 		{args{"cameras": []any{slipway, loft}, "recorder_id": terminal, "channel": 3}, "A channel is chosen for one", http.StatusUnprocessableEntity},
 		{args{"cameras": []any{slipway}, "recorder_id": terminal, "channel": 99}, "Terminal recorder has channels 1", http.StatusUnprocessableEntity},
 	} {
-		if says := a.refused("channels/move", x.with, x.status); !strings.Contains(says, x.says) {
+		if says := a.refused("cameras/move", x.with, x.status); !strings.Contains(says, x.says) {
 			t.Errorf("%v: %s", x.with, says)
 		}
 	}
 
 	// The camera has no session left for a second recorder: it stays.
 	h.Fleet.Camera("Slipway").Limit(1)
-	shown := a.do("POST", a.site+"/acts/channels/move", jsonNumber(args{"cameras": []any{slipway}, "recorder_id": terminal, "channel": 5}), http.StatusCreated)
+	shown := a.do("POST", a.site+"/acts/cameras/move", jsonNumber(args{"cameras": []any{slipway}, "recorder_id": terminal, "channel": 5}), http.StatusCreated)
 	run := a.ends(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
 	if run["failed"].(float64) != 1 {
 		t.Errorf("%v", run)
@@ -99,13 +99,13 @@ func TestCamerasMoveToAnotherRecorder(t *testing.T) {
 	if says := a.table("Terminal recorder"); !strings.HasPrefix(says, "7 Slipway") {
 		t.Errorf("%s", says)
 	}
-	a.makes("channels/leave", args{"cameras": []any{slipway, loft}})
+	a.makes("cameras/leave", args{"cameras": []any{slipway, loft}})
 	a.received(t, "Terminal recorder")
 	a.received(t, "Quay recorder")
-	if says := a.refused("channels/leave", args{"cameras": []any{slipway}}, http.StatusConflict); !strings.Contains(says, "No recorder holds any of them.") {
+	if says := a.refused("cameras/leave", args{"cameras": []any{slipway}}, http.StatusConflict); !strings.Contains(says, "No recorder holds any of them.") {
 		t.Errorf("%s", says)
 	}
-	if says := a.refused("channels/move", args{"cameras": []any{slipway}, "recorder_id": quay}, http.StatusConflict); !strings.Contains(says, "no recorder holds it") {
+	if says := a.refused("cameras/move", args{"cameras": []any{slipway}, "recorder_id": quay}, http.StatusConflict); !strings.Contains(says, "no recorder holds it") {
 		t.Errorf("%s", says)
 	}
 }
