@@ -11,7 +11,7 @@ trap 'kill "$beside" 2>/dev/null; exit 1' INT TERM
 # shellcheck disable=SC2046
 "$go" test -p 4 -parallel 6 -timeout 30m "$@" $("$go" list ./... | grep -Ev '/internal/(engine|web)$') || failed=1
 scripts/anyday.sh short || failed=1
-nice -n 5 "$go" test -parallel 4 -timeout 40m "$@" duskyharbor/internal/web >"$pages" 2>&1 &
+nice -n 5 "$go" test -parallel 5 -timeout 40m "$@" duskyharbor/internal/web >"$pages" 2>&1 &
 beside=$!
 "$go" test -parallel 10 -timeout 40m "$@" duskyharbor/internal/engine || failed=1
 wait "$beside" || failed=1

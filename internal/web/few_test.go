@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -70,13 +71,19 @@ func TestTheHarbourTakesFewPresses(t *testing.T) {
 	p.Sees(30*time.Second, "Accepted by Maren Ostby")
 	lap("Find, views")
 	opens("Ice plant", "streams")
+	p.Sees(30*time.Second, "It sends H.265, and Quay recorder takes H.264 only.", "Plan it for a recorder that takes it: Terminal recorder.")
 	p.PressIn(".sheet", "Plan it for Terminal recorder")
 	p.Sees(30*time.Second, "1 view planned for Terminal recorder.")
 	opens("Net loft", "streams")
+	p.Sees(30*time.Second, "no consent to record sound here is on record", "Talkback of Quay recorder wants G.711 µ-law, and this sends AAC.")
 	p.Type("#consent-text", "Letter of the net makers, folder 3")
 	p.PressIn(".sheet", "Write this consent down")
 	p.Sees(30*time.Second, "Letter of the net makers, folder 3")
 	opens("Lifeboat house", "streams")
+	p.Sees(30*time.Second, "nobody said at which addresses its streams are had")
+	if says := whole(t, h).refused("streams/paths", args{"camera_id": h.number("Lifeboat house"), "paths": "http://192.0.2.7/main"}, http.StatusUnprocessableEntity); !strings.Contains(says, "is no rtsp:// address.") {
+		t.Errorf("%s", says)
+	}
 	p.PressIn(".sheet", "Ask it for the usual addresses")
 	p.Sees(30*time.Second, "Streams of Lifeboat house: /main, /sub.")
 	lap("Streams")
@@ -148,6 +155,19 @@ func TestTheHarbourTakesFewPresses(t *testing.T) {
 			t.Errorf("%s has %d rows of one device", name, rows("Customs shed"))
 		}
 	}
+	// A view's sheet tells of its own streams; an address that leads elsewhere is told; a recorder's change leads to no
+	// camera's history.
+	h.sheet(p, "streams", "Customs shed · Input 2")
+	p.Sees(30*time.Second, "Input 2 main declares", "Input 2 main sends")
+	if testbed.Eval[bool](p, "document.querySelector('.sheet').innerText.includes('Input 1 main')") {
+		t.Error("the sheet of one view tells of another's streams")
+	}
+	h.sheet(p, "streams", "Freight scale")
+	p.Sees(30*time.Second, "which isn't where it was reached; its path and port are used at its own address")
+	h.on(p, "log")
+	if testbed.Eval[bool](p, "!!document.querySelector('a[href$=\"camera=0\"]')") {
+		t.Error("the log leads to the history of no camera")
+	}
 	// The relayed page opens only by the recorder; the device's own link carries no account.
 	h.on(p, fmt.Sprintf("find?sheet=%d", h.number("Quay recorder port 3")))
 	if href := testbed.Eval[string](p, "document.querySelector('.sheet a[target=_blank]').getAttribute('href')"); !strings.HasSuffix(href, ":8443/ports/3/page/") || strings.Contains(href, "@") {
@@ -181,7 +201,7 @@ func (h *harbour) chainEnds() {
 func (h *harbour) next(p *testbed.Page) {
 	h.t.Helper()
 	h.goes(p, "board")
-	for range 20 {
+	for range 60 {
 		h.idle()
 		says := ""
 		testbed.Until(h.t, 20*time.Second, "the Board says what is next", func() bool {
@@ -190,6 +210,11 @@ func (h *harbour) next(p *testbed.Page) {
 		})
 		words, does, _ := strings.Cut(says, "|")
 		h.t.Log(words)
+		if strings.Contains(words, "is lost, and nothing of it is recorded") { // it was set otherwise, and its recorder asks again
+			h.ready("channels")
+			p.Go(h.url + "/sites/" + h.site + "/board")
+			continue
+		}
 		if does == "" {
 			return
 		}

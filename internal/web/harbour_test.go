@@ -122,19 +122,6 @@ func (h *harbour) needy() string {
 	return out
 }
 
-// needyIn lists what needs a person in a stage, over all views.
-func (h *harbour) needyIn(st stage.Stage) (out string) {
-	h.t.Helper()
-	v, err := site.Load(context.Background(), h.Store, 1, nil)
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	for _, of := range v.Sources {
-		out += h.needs(v, of, st)
-	}
-	return out
-}
-
 func (h *harbour) needs(v *site.Snapshot, of site.Source, st stage.Stage) (out string) {
 	for _, f := range h.app.Findings(time.Now(), v, of, st) {
 		if f.Severity > finding.Note {
@@ -234,35 +221,6 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	}
 }
 
-// streamsByButtons goes through stage 4 of the harbour, by buttons only, until nothing of it
-// needs a person: each fault is named, has its way out, and is gone after it.
-func (h *harbour) streamsByButtons(p *testbed.Page) {
-	h.t.Helper()
-	h.on(p, "streams")
-	h.click(p, "#read button")
-	for place, says := range map[string][]string{
-		"Ice plant":     {"It sends H.265, and Quay recorder takes H.264 only.", "Plan it for a recorder that takes it: Terminal recorder."},
-		"Net loft":      {"no consent to record sound here is on record", "Talkback of Quay recorder wants G.711 µ-law, and this sends AAC."},
-		"Crew mess":     {"Main sends sound (G.711 µ-law), and no consent to record sound here is on record."},
-		"Freight scale": {"which isn't where it was reached; its path and port are used at its own address"},
-	} {
-		h.sheet(p, "streams", place)
-		p.Sees(30*time.Second, says...)
-	}
-	h.sheet(p, "streams", "Ice plant")
-	p.PressIn(".sheet", "Plan it for Terminal recorder")
-	p.Sees(30*time.Second, "1 view planned for Terminal recorder.")
-	h.sheet(p, "streams", "Net loft")
-	p.Type("#consent-text", "Letter of the net makers, folder 3")
-	p.PressIn(".sheet", "Write this consent down")
-	p.Sees(30*time.Second, "Letter of the net makers, folder 3")
-	h.on(p, "streams")
-	h.run(p, "body", "Set the streams of 2 cameras")
-	if left := h.needyIn(stage.Streams); left != "" {
-		h.t.Errorf("of streams, after the ways out:\n%s", left)
-	}
-}
-
 // click runs the first button of a selector, whatever it says just now.
 func (h *harbour) click(p *testbed.Page, selector string) {
 	h.t.Helper()
@@ -275,48 +233,6 @@ func (h *harbour) click(p *testbed.Page, selector string) {
 		return false
 	})
 	h.idle()
-}
-
-// picks has the site use these video sources of a device.
-func (h *harbour) picks(place string, views ...string) {
-	h.t.Helper()
-	whole(h.t, h).keeps("find/views", args{"camera_id": h.number(place), "views": views})
-}
-
-func TestStageFourByButtonsOnly(t *testing.T) {
-	t.Parallel()
-	h := serveOn(t, testbed.StartWhole(t), nil)
-	p := testbed.Browser(t, 1280, 800)
-	h.signIn(p, demo.Lead, h.Secrets.Lead)
-	h.ready("find", "sign-in", "sign-in!")
-	h.picks("Ticket hall", "vs0")
-	h.picks("Customs shed", "vs0", "vs1")
-	h.picks("Bonded store", "vs0", "vs1")
-	h.ready("clock", "clock!")
-	h.sheet(p, "streams", "Customs shed · Input 2")
-	h.run(p, ".sheet", "Read Streams of Customs shed · Input 2 again")
-	p.Sees(30*time.Second, "Input 2 main declares", "Input 2 main sends")
-	if testbed.Eval[bool](p, "document.querySelector('.sheet').innerText.includes('Input 1 main')") {
-		t.Error("the sheet of one view tells of another's streams")
-	}
-	// What speaks RTSP alone is told where its streams are had, or asked for the usual ones.
-	h.sheet(p, "streams", "Lifeboat house")
-	h.run(p, ".sheet", "Read Streams of Lifeboat house again")
-	p.Sees(30*time.Second, "nobody said at which addresses its streams are had")
-	p.Type("#paths", "http://192.0.2.7/main")
-	p.PressIn(".sheet", "Keep these addresses")
-	p.Sees(30*time.Second, "is no rtsp:// address.")
-	p.PressIn(".sheet", "Ask it for the usual addresses")
-	p.Sees(30*time.Second, "Streams of Lifeboat house: /main, /sub.")
-	h.sheet(p, "streams", "Lifeboat house")
-	h.run(p, ".sheet", "Read Streams of Lifeboat house again")
-	p.Sees(30*time.Second, "/main sends", "/sub sends")
-	h.streamsByButtons(p)
-	// A change of a recorder stands in the log, and leads to no camera's history.
-	h.on(p, "log")
-	if testbed.Eval[bool](p, "!!document.querySelector('a[href$=\"camera=0\"]')") {
-		t.Error("the log leads to the history of no camera")
-	}
 }
 
 // The sheets of the harbour's odd cameras, and where each stage's picture is fullest: nothing for axe-core in either
