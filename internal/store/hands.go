@@ -20,11 +20,8 @@ type Hand struct {
 	Who      string      // by name
 	Home     picture.Aim // where it looked when it was first taken
 	TakenAt  time.Time
-	Lapsed   bool // nobody said for as long as asked that it is held still, or it was held for HandMost
+	Lapsed   bool // nobody said for as long as asked that it is held still, or it was held for picture.HandMost
 }
-
-// HandMost is how long a hand may hold a device at a time.
-const HandMost = 15 * time.Minute
 
 const handSelect = `select h.device_id, h.number, h.source_id, h.person_id, h.token_id, coalesce(p.name, 'token ' || t.name, 'a program') as who, h.home, h.taken_at,
 	h.kept_at < now() - $2::interval or h.taken_at < now() - $3::interval as lapsed
@@ -32,7 +29,7 @@ const handSelect = `select h.device_id, h.number, h.source_id, h.person_id, h.to
 
 // HandOn is who holds a device by hand, lapsed where that wasn't said for so long; ErrNotFound where nobody does.
 func (s *Store) HandOn(ctx context.Context, device int64, quiet time.Duration) (Hand, error) {
-	all, err := queryAll[Hand](ctx, s.db, handSelect, device, quiet, HandMost)
+	all, err := queryAll[Hand](ctx, s.db, handSelect, device, quiet, picture.HandMost)
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound
 	}
@@ -51,7 +48,7 @@ func (s *Store) TakeHand(ctx context.Context, h Hand, quiet time.Duration, over 
 			token_id = excluded.token_id, taken_at = now(), kept_at = now()
 		where $7 or hand.kept_at < now() - $6::interval or hand.taken_at < now() - $8::interval
 			or (hand.person_id, hand.token_id) is not distinct from (excluded.person_id, excluded.token_id)
-		returning number`, h.DeviceID, h.SourceID, h.PersonID, h.TokenID, h.Home, quiet, over, HandMost).Scan(&number)
+		returning number`, h.DeviceID, h.SourceID, h.PersonID, h.TokenID, h.Home, quiet, over, picture.HandMost).Scan(&number)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return Hand{}, ErrHeld
 	}
@@ -68,7 +65,7 @@ var ErrHeld = errors.New("store: another holds it")
 func (s *Store) KeepHand(ctx context.Context, h Hand) error {
 	tag, err := s.db.Exec(ctx, `update hand set kept_at = now() where device_id = $1 and number = $2
 		and (person_id, token_id) is not distinct from ($3::bigint, $4::bigint) and taken_at > now() - $5::interval`,
-		h.DeviceID, h.Number, h.PersonID, h.TokenID, HandMost)
+		h.DeviceID, h.Number, h.PersonID, h.TokenID, picture.HandMost)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrHeld
 	}

@@ -3,9 +3,17 @@ package picture
 import (
 	"fmt"
 	"math"
+	"time"
 
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/trouble"
+)
+
+// HandQuiet is how long who holds a camera by hand may not say so before it is let go, and HandMost how long a hand may
+// hold it at a time.
+const (
+	HandQuiet = 8 * time.Second
+	HandMost  = 15 * time.Minute
 )
 
 // Spot is a place on a picture, in parts of its sides from its upper left corner, 0 to 1.

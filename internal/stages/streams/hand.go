@@ -19,12 +19,12 @@ import (
 
 // How a camera is held by hand.
 const (
-	handQuiet = 8 * time.Second                   // who didn't say for so long that it is held still, doesn't hold it
-	handEvery = 4 * time.Second                   // how often it is looked whether it is
-	handMost  = 1 + int(store.HandMost/handEvery) // of those looks
-	steerFor  = time.Second                       // a push that isn't told again is over
-	steerEnds = 2 * time.Second                   // told to the camera: it stops by itself where nobody is left to stop it
-	lookLimit = 4 * time.Second                   // for a camera to be where it was sent
+	handQuiet = picture.HandQuiet                   // who didn't say for so long that it is held still, doesn't hold it
+	handEvery = 4 * time.Second                     // how often it is looked whether it is
+	handMost  = 1 + int(picture.HandMost/handEvery) // of those looks
+	steerFor  = time.Second                         // a push that isn't told again is over
+	steerEnds = 2 * time.Second                     // told to the camera: it stops by itself where nobody is left to stop it
+	lookLimit = 4 * time.Second                     // for a camera to be where it was sent
 	zoomLimit = 20 * time.Second
 )
 
