@@ -503,6 +503,10 @@ func TestBulkClocksAndPasswordsSurviveTwoKills(t *testing.T) {
 			continue
 		}
 		name, ok := b.held(v, d, c)
+		if ok && !c.Locked() && name == "House account" && spent > 0 { // no try was left before it was written
+			spent--
+			continue
+		}
 		if !ok || c.Locked() || !strings.HasPrefix(name, d.Place+" · own") || seen[name] {
 			t.Errorf("%s opens with %q: %v, locked: %v", d.Place, name, ok, c.Locked())
 		}

@@ -209,9 +209,9 @@ func runOnce(ctx context.Context, programs, dir, password string, who *syscall.C
 	}
 	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1",
 		"-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"}
-	if fast {
-		for _, s := range []string{"fsync=off", "synchronous_commit=off", "full_page_writes=off", "autovacuum=off",
-			"wal_level=minimal", "max_wal_senders=0"} {
+	if fast { // one server serves all tests that run side by side, each with a pool or several of its own
+		for _, s := range []string{"max_connections=1000", "fsync=off", "synchronous_commit=off", "full_page_writes=off",
+			"autovacuum=off", "wal_level=minimal", "max_wal_senders=0"} {
 			args = append(args, "-c", s)
 		}
 	}

@@ -38,8 +38,7 @@ func TestTheSitesOwnAccountTakesOver(t *testing.T) {
 	p.PressIn(".sheet", "Sign in with it")
 	p.Sees(20*time.Second, "A password has 1 to 128 characters.")
 	p.Type("#typed-password", "Pilot-2026-pier") // the name stands as it was typed
-	p.PressIn(".sheet", "Sign in with it")
-	h.idle()
+	h.run(p, ".sheet", "Sign in with it")
 	h.sheet(p, "sign-in", "Slipway")
 	p.Sees(30*time.Second, "Slipway · typed", "Its own")
 
