@@ -186,6 +186,10 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	mast.Manners = camera.Manners{Strict: true, FactoryAt: mast.Address}
 	port := at("Port 3", 90, 13, "Skerryvane", "SKV M1", "SKVM1")
 	port.Manners, port.Scene = camera.Manners{Behind: n.At(".1.5")}, footage.QuayStore
+	for _, c := range []*camera.Config{&slip, &berth, &ice, &scale} {
+		c.Manners.Group = netip.MustParseAddrPort("239.64.1.1:6000") // every one of the make leaves the box with it
+	}
+	mess.Manners.NoGroups = true
 	all := []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
 	for i := range all {
 		m := &all[i].Manners

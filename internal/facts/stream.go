@@ -33,7 +33,7 @@ func forStreams(s *site.Snapshot, of site.Source) (stream.Facts, stream.Wishes) 
 	if seen, ok := Still.Of(s, of); ok {
 		f.Still = &seen
 	}
-	w := stream.Wishes{Encrypt: s.Site.Encrypt, Consent: of.Consent.Given(), Accepted: of.Accepted, Settings: s.Settings[of.ID]}
+	w := stream.Wishes{Encrypt: s.Site.Encrypt, Consent: of.Consent.Given(), Accepted: of.Accepted, Settings: s.Settings[of.ID], Uses: of.Uses}
 	rec, slot, planned := s.HolderOf(of)
 	if planned {
 		w.Recorder, w.Held = rec.Place, slot != nil

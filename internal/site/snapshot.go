@@ -241,8 +241,10 @@ func (s *Snapshot) viewOf(of Source) channel.SourceProfiles {
 	return v
 }
 
-// ProfilesOf are the profiles that show a view, and those that show its device's others.
+// ProfilesOf are the profiles that show a view, with what a person wants each for, and those that show its device's
+// others.
 func (s *Snapshot) ProfilesOf(of Source) (own, others []stream.Profile) {
 	all, _ := Profiles.Of(s, of.Device.ID)
-	return stream.OfSource(all, of.Video)
+	own, others = stream.OfSource(all, of.Video)
+	return of.Uses.Mark(own), others
 }

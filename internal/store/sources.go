@@ -30,6 +30,7 @@ type Source struct {
 	PlanID     *int64          // recording plan that was chosen; nil: none
 	Locked     bool            // to the recorder that is planned
 	Together   string          // name of those that go to one recorder; empty: it goes alone
+	Uses       stream.Uses     // which streams a person wants for what
 	Device     Device
 }
 
@@ -45,7 +46,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -67,6 +68,7 @@ type sourceRow struct {
 	PlanID     *int64
 	Locked     bool
 	Together   string
+	Uses       stream.Uses
 }
 
 func (r sourceRow) source() Source {
@@ -74,7 +76,7 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -347,6 +349,37 @@ func (s *Store) SetConsent(ctx context.Context, site, source int64, text, by str
 // SetMarks keeps the marks of known size on a view's picture; nil forgets them.
 func (s *Store) SetMarks(ctx context.Context, site, source int64, marks *stream.Scale) error {
 	return s.ofSource(ctx, site, source, `marks = $3`, marks)
+}
+
+// SetUses keeps which streams of views are for what; their devices' marks rest on it.
+func (s *Store) SetUses(ctx context.Context, site int64, uses map[int64]stream.Uses) error {
+	ids, all := make([]int64, 0, len(uses)), make([]stream.Uses, 0, len(uses))
+	for id, u := range uses {
+		ids, all = append(ids, id), append(all, u)
+	}
+	_, err := s.db.Exec(ctx, `with kept as (update source set uses = x.uses from unnest($2::bigint[], $3::jsonb[]) x (id, uses)
+			where source.id = x.id and source.site_id = $1 returning device_id)
+		update device set version = version + 1 where id in (select device_id from kept)`, site, ids, all)
+	return err
+}
+
+// CastGroups are the multicast groups that each device of a site is set to send to now.
+func (s *Store) CastGroups(ctx context.Context, site int64) (map[int64][]string, error) {
+	rows, err := s.db.Query(ctx, `select f.device_id, p->'cast'->>'group' from fact f join device d on d.id = f.device_id
+			cross join jsonb_array_elements(f.value) p
+		where d.site_id = $1 and f.name = $2 and jsonb_typeof(f.value) = 'array' and p->'cast'->>'on' = 'true'
+			and p->'cast'->>'group' <> ''`, site, fact.Profiles)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]string{}
+	var device int64
+	var group string
+	_, err = pgx.ForEachRow(rows, []any{&device, &group}, func() error {
+		out[device] = append(out[device], group)
+		return nil
+	})
+	return out, err
 }
 
 // SetPlanned plans a recorder for a view, any channel; 0: none.

@@ -7,10 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"duskyharbor/internal/core/channel"
-	"duskyharbor/internal/core/recording"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/facts"
@@ -56,25 +54,6 @@ func (h *harbour) measured(place string) stream.Measured {
 	return m
 }
 
-func (h *harbour) profile(place string) stream.Profile {
-	h.t.Helper()
-	p, _, _ := h.record(place)
-	return p
-}
-
-// counted is the rate that the recorder counted of a place, by the light that there is.
-func (h *harbour) counted(place string) recording.Rate {
-	h.t.Helper()
-	_, _, slot := h.record(place)
-	if slot == nil {
-		h.t.Fatalf("%s isn't on a channel", place)
-	}
-	if r := slot.Recording.Rates; r.Day.Record > 0 {
-		return r.Day
-	}
-	return slot.Recording.Rates.Night
-}
-
 // Forty cameras' encoders are set alike in one act, five are left out for reasons that are named; each is read back and
 // measured. One of the forty starts again when it is set.
 func TestEncodersOfFortyAreSetAlike(t *testing.T) {
@@ -115,7 +94,7 @@ func TestEncodersOfFortyAreSetAlike(t *testing.T) {
 }
 
 // A named setting is kept, compared with what the cameras have, and what drifts is a finding with a change that mends it;
-// what a camera takes and doesn't keep is told with what it took. Days are foretold, and then kept.
+// what a camera takes and doesn't keep is told with what it took.
 func TestANamedSettingIsHeldAgainstTheCameras(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Berth 1 ramp", "Net loft", "Terminal recorder"), nil)
@@ -129,15 +108,6 @@ func TestANamedSettingIsHeldAgainstTheCameras(t *testing.T) {
 	}
 	night["id"] = id
 	a.keeps("streams/setting", night)
-	// What its recorder counts of it, and what is foretold from that.
-	var counted recording.Rate
-	testbed.Until(t, 60*time.Second, "the recorder counts its key frames apart", func() bool {
-		h.ready("channels")
-		counted = h.counted("Slipway")
-		return counted.Keys > 0
-	})
-	shift := recording.Shift(h.profile("Slipway").Becomes(stream.Encoder{Codec: "H264", Size: stream.Size{Width: 1280, Height: 720}, FPS: 5, GOP: 5, Kbps: 2048, Fine: h.profile("Slipway").Fine}))
-	foretold, most := recording.Rescale{Record: &shift}.Rate(counted)
 	shown := a.do("POST", a.site+"/acts/streams/setting/write", jsonNumber(args{"cameras": []any{slip, berth, loft}, "id": id}), http.StatusCreated)
 	if n := len(shown["changes"].([]any)); n != 2 || !strings.Contains(words(shown, "cant"), "Net loft: its frame rates in H.264 are 15.") {
 		t.Fatalf("%d changes, can't %s", n, words(shown, "cant"))
@@ -146,8 +116,8 @@ func TestANamedSettingIsHeldAgainstTheCameras(t *testing.T) {
 		t.Errorf("what it makes of the recorder is %q", says)
 	}
 	a.wait(a.do("POST", a.site+"/previews/"+jsonNumber(shown["id"])+"/make", "", http.StatusAccepted))
-	if sends := h.measured("Slipway").MeanKbps; most || math.Abs(sends/foretold.Record-1) > 0.2 {
-		t.Errorf("of %+v %.1f kbit/s were foretold (at most %t), and it sends %.1f", counted, foretold.Record, most, sends)
+	if m := h.measured("Slipway"); math.Abs(m.FPS-5) > 0.5 || m.Trouble != "" {
+		t.Errorf("it sends %+v", m)
 	}
 	drifts := func() (out []string) {
 		for _, f := range a.all("findings?stage=streams", "findings") {

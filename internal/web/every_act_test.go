@@ -275,6 +275,8 @@ func askStreams(h *harbour, a *acts) {
 	a.makes("streams/setting/write", args{"cameras": []any{a.camera("Ticket hall"), a.camera("Slipway")}, "id": night})
 	a.keeps("streams/setting/remove", args{"id": night})
 	a.makes("streams/encoders", args{"cameras": []any{a.camera("Slipway")}, "codec": "H265"})
+	a.keeps("streams/use", args{"cameras": []any{a.camera("Slipway")}, "record": "Sub", "view": "Main"})
+	a.keeps("streams/use", args{"cameras": []any{a.camera("Slipway")}, "record": "by rule", "view": "by rule"})
 	a.keeps("cameras/plan", args{"cameras": []any{hall}, "recorder_id": 0})
 	a.keeps("cameras/plan", args{"cameras": []any{hall}, "recorder_id": a.recorder("Terminal recorder")})
 	a.makes("streams/texts", args{"cameras": []any{hall}, "name": "place"})

@@ -78,6 +78,7 @@ type Wishes struct {
 	Accepted       Pictures        // that people accepted of it
 	Grounds        []ground.Ground // that pictures rest on, as they are now
 	Settings       []Setting       // of encoders, that were chosen for it
+	Uses           Uses            // which streams a person wants for what
 }
 
 // Standing are the accepted pictures that still rest on what they were accepted on.
@@ -128,6 +129,7 @@ func Judge(_ time.Time, f Facts, w Wishes) []finding.Finding {
 	} else if less, ok := judgeLess(f, w); ok {
 		out = append(out, less)
 	}
+	out = append(out, judgeUses(f, w)...)
 	out = append(out, judgeSettings(f, w)...)
 	out = append(out, judgeTook(f)...)
 	out = append(out, judgeSound(f, w)...)

@@ -12,6 +12,8 @@ type Offered struct {
 	Sizes  []Count[Size] // the largest first
 	Rates  []Count[float64]
 	Levels []Count[string]
+	Names  []Count[string] // what their streams are called
+	Read   int             // whose streams are known
 }
 
 // Count is one thing that is offered, and by how many.
@@ -23,10 +25,12 @@ type Count[T any] struct {
 // OfferedBy gathers what views can be set to.
 func OfferedBy(views []Facts) Offered {
 	out := Offered{Codecs: map[string]int{}}
-	sizes, rates, levels := map[Size]int{}, map[float64]int{}, map[string]int{}
+	sizes, rates, levels, names := map[Size]int{}, map[float64]int{}, map[string]int{}, map[string]int{}
 	for _, f := range views {
 		codecs, hasSizes, hasRates, hasLevels := map[string]bool{}, map[Size]bool{}, map[float64]bool{}, map[string]bool{}
+		hasNames := map[string]bool{}
 		for _, p := range f.Profiles {
+			hasNames[p.Name] = p.Name != ""
 			for _, o := range p.Options {
 				codecs[o.Codec] = true
 				for _, s := range o.Sizes {
@@ -47,12 +51,17 @@ func OfferedBy(views []Facts) Offered {
 		add(sizes, hasSizes)
 		add(rates, hasRates)
 		add(levels, hasLevels)
+		add(names, hasNames)
+		if len(f.Profiles) > 0 {
+			out.Read++
+		}
 	}
 	out.Sizes = counted(sizes, func(a, b Size) int {
 		return cmp.Or(b.pixels()-a.pixels(), b.Width-a.Width)
 	})
 	out.Rates = counted(rates, func(a, b float64) int { return cmp.Compare(b, a) })
 	out.Levels = counted(levels, cmp.Compare[string])
+	out.Names = counted(names, cmp.Compare[string])
 	return out
 }
 
@@ -68,8 +77,10 @@ func (o Options) frames() []float64 {
 }
 
 func add[T comparable](to map[T]int, has map[T]bool) {
-	for v := range has {
-		to[v]++
+	for v, so := range has {
+		if so {
+			to[v]++
+		}
 	}
 }
 

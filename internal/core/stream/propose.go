@@ -227,7 +227,12 @@ func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
 	if why != "" {
 		return nil, []string{why}
 	}
-	done, named := map[string]bool{}, map[string][]string{}
+	if want.Cast != "" {
+		if out, cant = f.cast(of, w, want); !want.figures() {
+			return out, cant
+		}
+	}
+	done, named, whys := map[string]bool{}, map[string][]string{}, []string(nil)
 	for _, p := range of {
 		if p.Encoder == "" || done[p.Encoder] || p.Trouble != "" {
 			continue
@@ -236,7 +241,7 @@ func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
 		set, why := Nearest(p.Set(), p.Options, want)
 		switch {
 		case why != "" && len(named[why]) == 0:
-			cant = append(cant, why)
+			whys = append(whys, why)
 			fallthrough
 		case why != "":
 			named[why] = append(named[why], p.Name)
@@ -244,10 +249,11 @@ func Asked(f Facts, w Wishes, want Want) (out []finding.Change, cant []string) {
 			out = append(out, p.change(set, w, "Asked for."))
 		}
 	}
-	for i, why := range cant {
+	for _, why := range whys {
 		if len(named[why]) < len(done) {
-			cant[i] = strings.Join(named[why], ", ") + ": " + why
+			why = strings.Join(named[why], ", ") + ": " + why
 		}
+		cant = append(cant, why)
 	}
 	return out, cant
 }

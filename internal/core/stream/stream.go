@@ -47,7 +47,9 @@ type Profile struct {
 	Options []Options `json:"options,omitempty"` // what that can be set to; empty: not told
 	Sound   Sound     `json:"sound,omitzero"`
 	Fine              // what it tells of its encoder besides
-	PTZ     string    `json:"ptz,omitempty"` // token of its PTZ configuration; empty: it can't be turned by it
+	PTZ     string    `json:"ptz,omitempty"`  // token of its PTZ configuration; empty: it can't be turned by it
+	Cast    *Cast     `json:"cast,omitempty"` // nil: it doesn't tell
+	Use     Role      `json:"-"`              // what a person wants it for (see Uses); empty: nothing was said of it
 }
 
 // Best is the address at which the stream is played from here: over TLS where that is offered.
@@ -136,7 +138,7 @@ const maxKeyEvery = 2 * time.Second
 // Roles picks the record stream, the best that a recorder can take: by size, then frame rate, then
 // H.264 or H.265 before JPEG, then bit rate; and the view stream, of least bit rate among those at
 // least minViewWidth wide, and not the record stream. Empty tokens where none fits. codecs lists what
-// the recorder takes; empty means that it isn't known yet.
+// the recorder takes; empty means that it isn't known yet. What a person wants a profile for goes first, if it fits.
 func Roles(profiles []Profile, codecs []string) (record, view string) {
 	var fit []Profile
 	for _, p := range profiles {
@@ -147,12 +149,25 @@ func Roles(profiles []Profile, codecs []string) (record, view string) {
 	if len(fit) == 0 {
 		return "", ""
 	}
-	best := slices.MaxFunc(fit, better).Token
-	fit = slices.DeleteFunc(fit, func(p Profile) bool { return p.Token == best || p.Width < minViewWidth })
-	if len(fit) > 0 {
+	wanted := func(role Role) string {
+		if i := slices.IndexFunc(fit, func(p Profile) bool { return p.Use == role }); i >= 0 {
+			return fit[i].Token
+		}
+		return ""
+	}
+	record, view = wanted(Record), wanted(View)
+	if record == "" {
+		others := slices.DeleteFunc(slices.Clone(fit), func(p Profile) bool { return p.Token == view })
+		if len(others) == 0 { // the only one is recorded, whatever else it is wanted for
+			return view, ""
+		}
+		record = slices.MaxFunc(others, better).Token
+	}
+	fit = slices.DeleteFunc(fit, func(p Profile) bool { return p.Token == record || p.Width < minViewWidth })
+	if view == "" && len(fit) > 0 {
 		view = slices.MinFunc(fit, cheaper).Token
 	}
-	return best, view
+	return record, view
 }
 
 // ToLook is the profile by which a person is shown what a view shows: its view stream, or the only one.
@@ -205,6 +220,8 @@ func WhyRole(profiles []Profile, codecs []string, p Profile) string {
 		return "The device doesn't say where it is had."
 	case len(codecs) > 0 && !slices.Contains(codecs, p.Codec):
 		return "The recorder doesn't take " + Pretty(p.Codec) + "."
+	case p.Use != "" && p.Token == map[Role]string{Record: record, View: view}[p.Use]:
+		return "It was chosen for that."
 	case p.Token == record && view == "":
 		return fmt.Sprintf("The only one that the recorder takes and that is at least %d wide.", minViewWidth)
 	case p.Token == record:

@@ -17,7 +17,14 @@ type Want struct {
 	Size     Size          `json:"size,omitzero"`
 	FPS      float64       `json:"fps,omitempty"`
 	Kbps     int           `json:"kbps,omitempty"` // the limit, or the constant rate
+	Cast     Casting       `json:"cast,omitempty"` // by multicast, whether or not anybody asks
 	Fine
+	Groups map[string]Cast `json:"-"` // to send to, by encoder; one that isn't here sends to the one that it has
+}
+
+// figures says whether anything of how encoders code is wanted.
+func (w Want) figures() bool {
+	return len(w.Codecs) > 0 || w.KeyEvery != 0 || w.Size != (Size{}) || w.FPS != 0 || w.Kbps != 0 || w.Fine != (Fine{})
 }
 
 // Nearest is the setting nearest to the one that is set which gives what is wanted within the
@@ -224,6 +231,7 @@ func (w Want) Text() string {
 	add(w.KeyEvery > 0, fmt.Sprintf("key frames %g s apart", w.KeyEvery.Seconds()))
 	add(w.Quality > 0, fmt.Sprintf("quality %g", w.Quality))
 	add(w.Level != "", w.Level+" profile")
+	add(w.Cast != "", "multicast "+string(w.Cast))
 	return strings.Join(parts, ", ")
 }
 

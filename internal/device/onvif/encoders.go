@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net/netip"
 	"strconv"
 	"strings"
 
@@ -126,6 +127,65 @@ func fine(n *node) stream.Fine {
 	return f
 }
 
+// cast is what an encoder tells of the group that it sends to (tt:MulticastConfiguration); nil where it tells nothing.
+func cast(n *node) *stream.Cast {
+	m := n.at("Multicast")
+	if m == nil {
+		return nil
+	}
+	c := &stream.Cast{Port: min(max(m.num("Port"), 0), 65535), TTL: min(max(m.num("TTL"), 0), 255), On: yes(m.str("AutoStart"))}
+	if a, err := netip.ParseAddr(m.str("Address", "IPv4Address")); err == nil && a.Is4() && !a.IsUnspecified() {
+		c.Group = a.String()
+	}
+	return c
+}
+
+// Cast reads whether an encoder sends to a group, and to which.
+func (c *Client) Cast(ctx context.Context, services map[string]string, token string) (stream.Cast, error) {
+	n, err := c.encoder(ctx, services, token)
+	if err != nil {
+		return stream.Cast{}, err
+	}
+	if set := cast(n); set != nil {
+		return *set, nil
+	}
+	return stream.Cast{}, &dial.Error{Tried: "GetVideoEncoderConfigurations", On: c.on(), Kind: dial.ErrNotSupported, Says: "it doesn't tell whether it sends to a group"}
+}
+
+// SetCast has a profile's stream sent to a group, or to none (StartMulticastStreaming and StopMulticastStreaming, ONVIF
+// Media2 and Media). It is stopped before its group is set otherwise: what is on its way keeps to the one of before.
+func (c *Client) SetCast(ctx context.Context, services map[string]string, profile, encoder string, to stream.Cast) error {
+	ns, at := c.media(services)
+	turn := func(op string) error {
+		_, err := c.call(ctx, at, ns, op, fmt.Sprintf(`<%s xmlns="%s"><ProfileToken>%s</ProfileToken></%[1]s>`, op, ns, escape(profile)), CallLimit)
+		return err
+	}
+	now, err := c.Cast(ctx, services, encoder)
+	if err != nil {
+		return err
+	}
+	if now.On {
+		if err := turn("StopMulticastStreaming"); err != nil || !to.On {
+			return err
+		}
+	}
+	if !to.On {
+		return nil
+	}
+	if now.On = true; now != to {
+		set, err := c.Encoder(ctx, services, encoder)
+		if err != nil {
+			return err
+		}
+		group := fmt.Sprintf(`<tt:Multicast><tt:Address><tt:Type>IPv4</tt:Type><tt:IPv4Address>%s</tt:IPv4Address></tt:Address><tt:Port>%d</tt:Port><tt:TTL>%d</tt:TTL><tt:AutoStart>false</tt:AutoStart></tt:Multicast>`,
+			escape(to.Group), to.Port, to.TTL)
+		if err := c.setEncoder(ctx, services, set, group); err != nil {
+			return err
+		}
+	}
+	return turn("StartMulticastStreaming")
+}
+
 // options1 reads that of Media ver10: one element named for each codec; the range of bit
 // rates stands in an extension.
 func options1(r *node) (out []stream.Options) {
@@ -208,9 +268,17 @@ func (c *Client) encoder(ctx context.Context, services map[string]string, token 
 // SetEncoder sets a video encoder (SetVideoEncoderConfiguration). What isn't given here stays
 // as the device tells it now: its name, quality, multicast and session.
 func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e stream.Encoder) error {
+	return c.setEncoder(ctx, services, e, "")
+}
+
+// setEncoder sets a video encoder, and where it sends to; with group empty that stays.
+func (c *Client) setEncoder(ctx context.Context, services map[string]string, e stream.Encoder, group string) error {
 	n, err := c.encoder(ctx, services, e.Token)
 	if err != nil {
 		return err
+	}
+	if group == "" {
+		group = n.copied("Multicast")
 	}
 	ns, at := c.media(services)
 	const op = "SetVideoEncoderConfiguration"
@@ -240,7 +308,7 @@ func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e s
 	}
 	if ns == mediaNS {
 		b.WriteString(rateControl2(n, e, rate))
-		fmt.Fprintf(&b, `%s<tt:Quality>%s</tt:Quality>`, n.copied("Multicast"), escape(quality))
+		fmt.Fprintf(&b, `%s<tt:Quality>%s</tt:Quality>`, group, escape(quality))
 	} else {
 		every := max(1, n.num("RateControl", "EncodingInterval"))
 		rate = fmt.Sprintf(`<tt:FrameRateLimit>%d</tt:FrameRateLimit>`, max(1, int(math.Round(e.FPS*float64(every))))) // ver10 knows whole ones alone
@@ -249,7 +317,7 @@ func (c *Client) SetEncoder(ctx context.Context, services map[string]string, e s
 			level := cmp.Or(e.Level, n.str("H264", "H264Profile"), "Main")
 			fmt.Fprintf(&b, `<tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>%s</tt:H264Profile></tt:H264>`, e.GOP, escape(level))
 		}
-		fmt.Fprintf(&b, `%s%s`, n.copied("Multicast"), n.copied("SessionTimeout"))
+		fmt.Fprintf(&b, `%s%s`, group, n.copied("SessionTimeout"))
 	}
 	b.WriteString(`</Configuration>`)
 	if ns != mediaNS {

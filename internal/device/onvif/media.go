@@ -44,6 +44,7 @@ func (c *Client) Profiles(ctx context.Context, services map[string]string) ([]st
 			FPS: rateOf(enc), Kbps: enc.num("RateControl", "BitrateLimit"),
 			Metadata: n.at("Configurations", "Metadata") != nil, Analytics: n.at("Configurations", "Analytics").attr("token")}
 		p.GOP, p.Fine, p.Encoder, p.PTZ = groupOf(enc), fine(enc), enc.attr("token"), n.at("Configurations", "PTZ").attr("token")
+		p.Cast = cast(enc)
 		sound := n.at("Configurations", "AudioEncoder")
 		p.Sound = stream.Sound{Codec: stream.SoundCodec(sound.str("Encoding")), Encoder: sound.attr("token")}
 		if d := n.at("Configurations", "AudioDecoder"); d != nil {

@@ -26,7 +26,7 @@ func (c *Client) profiles1(ctx context.Context, at string) ([]stream.Profile, er
 				"Name"), SourceConfig: n.at("VideoSourceConfiguration").attr("token"),
 			Codec: codec(enc.str("Encoding")), Width: enc.num("Resolution", "Width"), Height: enc.num("Resolution",
 				"Height"), FPS: rateOf(enc), Kbps: enc.num("RateControl", "BitrateLimit"),
-			GOP: groupOf(enc), Fine: fine(enc), Encoder: enc.attr("token"), Metadata: n.at("MetadataConfiguration") != nil, Analytics: n.at("VideoAnalyticsConfiguration").attr("token")}
+			GOP: groupOf(enc), Fine: fine(enc), Cast: cast(enc), Encoder: enc.attr("token"), Metadata: n.at("MetadataConfiguration") != nil, Analytics: n.at("VideoAnalyticsConfiguration").attr("token")}
 		sound := n.at("AudioEncoderConfiguration")
 		p.Sound = stream.Sound{Codec: stream.SoundCodec(sound.str("Encoding")), Encoder: sound.attr("token")}
 		out = append(out, p)

@@ -25,10 +25,11 @@ import (
 func (t *Stage) Acts() []act.Any {
 	const on = stage.Streams
 	return []act.Any{
-		act.Act[Encoders]{Name: "streams/encoders", About: "set the encoders of cameras alike", Stage: on, Plan: t.planEncoders},
+		act.Act[Encoders]{Name: "streams/encoders", About: "set the encoders of cameras alike", Stage: on, More: readGroups, Plan: t.planEncoders},
 		act.Act[Setting]{Name: "streams/setting", About: "keep a named setting of encoders; nothing is written to a camera", Stage: on, Keep: keepSetting},
 		act.Act[SettingID]{Name: "streams/setting/remove", About: "take a named setting off the site; encoders stay as they are set", Stage: on, Keep: dropSetting},
 		act.Act[Chosen]{Name: "streams/setting/write", About: "choose a named setting for cameras, and set their encoders so", Stage: on, More: readSetting, Keep: chooseSetting, Plan: t.planChosen},
+		act.Act[Use]{Name: "streams/use", About: "choose which stream of cameras is recorded, and which looked at", Stage: on, Keep: keepUses},
 		act.Act[Texts]{Name: "streams/texts", About: "set the text that cameras burn in alike", Stage: on, Plan: t.planTexts},
 		act.Act[Mask]{Name: "streams/masks", About: "hide one part more of a picture, or one less", Stage: on, Plan: planMask},
 		act.Act[Imaging]{Name: "streams/imaging", About: "set a property of how a camera's pictures are taken", Stage: on, Plan: planImaging},

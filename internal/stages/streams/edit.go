@@ -60,7 +60,7 @@ func settable(s *site.Snapshot, of site.Source, set func(stream.Facts, stream.Wi
 // the view's picture is made.
 func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
 	switch c.Kind {
-	case stream.SetEncoder, stream.SetSound, stream.MuteSound:
+	case stream.SetEncoder, stream.SetSound, stream.MuteSound, stream.SetCast:
 	case picture.SetText, picture.SetMasks, picture.SetImaging, picture.SetAim, picture.SetPreset, picture.TryPTZ:
 	default:
 		return nil, engine.ErrKind
@@ -99,6 +99,19 @@ func (t *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		e.WriteFunc = func(ctx context.Context) error {
 			wrote = true
 			return cam.SetEncoder(ctx, services, set)
+		}
+	case stream.SetCast:
+		to, err := stream.CastOf(c.Args)
+		if err != nil {
+			cam.Close()
+			return nil, err
+		}
+		e.ReadFunc = func(ctx context.Context) (string, error) {
+			now, err := cam.Cast(ctx, services, c.Args["token"])
+			return now.Text(), err
+		}
+		e.WriteFunc = func(ctx context.Context) error {
+			return cam.SetCast(ctx, services, c.Args["profile"], c.Args["token"], to)
 		}
 	case stream.SetSound:
 		e.ReadFunc = func(ctx context.Context) (string, error) {
@@ -186,7 +199,7 @@ func touched(changes []store.Change) (out stream.Touched) {
 			says = "it was started again"
 		case c.Risk == finding.Address:
 			says = "it was given another address"
-		case c.Kind == stream.SetEncoder || c.Kind == stream.SetSound || c.Kind == stream.MuteSound:
+		case c.Kind == stream.SetEncoder || c.Kind == stream.SetSound || c.Kind == stream.MuteSound || c.Kind == stream.SetCast:
 			says = "they were set otherwise"
 		}
 		if says != "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,6 +34,7 @@ type Figures struct {
 	Quality float64 `form:"quality" json:"quality,omitempty"`                              // on each device's own scale, to 100
 	Key     float64 `form:"key" json:"key_frame_every,omitempty"`                          // s, 0.2 to 10
 	Level   string  `form:"level" json:"level,omitempty" enum:"Baseline,Main,High,Main10"` // profile of the codec
+	Cast    string  `form:"cast" json:"multicast,omitempty" enum:"on,off"`                 // whether it is sent to a group that nobody asked for
 }
 
 // figure is one of them as a person says it.
@@ -47,7 +49,7 @@ type figure struct {
 // Want is what is asked for, and in which words.
 func (x Figures) Want() (want stream.Want, says string, err error) {
 	size, sized := parseSize(x.Size)
-	want = stream.Want{Of: stream.Role(x.Of), Size: size, FPS: x.FPS, Kbps: x.Kbps, KeyEvery: time.Duration(x.Key * float64(time.Second)),
+	want = stream.Want{Of: stream.Role(x.Of), Size: size, FPS: x.FPS, Kbps: x.Kbps, KeyEvery: time.Duration(x.Key * float64(time.Second)), Cast: stream.Casting(x.Cast),
 		Fine: stream.Fine{Rate: stream.Rating(x.Rate), Quality: x.Quality, Level: x.Level}}
 	if x.Codec != "" {
 		want.Codecs = []string{x.Codec}
@@ -67,6 +69,7 @@ func (x Figures) Want() (want stream.Want, says string, err error) {
 		{x.Quality != 0, "quality", x.Quality > 0 && x.Quality <= 100, "A quality is more than 0, and 100 at the most.", fmt.Sprintf("quality %g", x.Quality)},
 		{x.Key != 0, "key", x.Key >= 0.2 && x.Key <= 10, "From key frame to key frame it is 0.2 to 10 seconds.", fmt.Sprintf("%g s between key frames", x.Key)},
 		{x.Level != "", "level", len(x.Level) <= 16 && !strings.ContainsAny(x.Level, " \t\r\n"), "That isn't a profile of a codec.", x.Level + " profile"},
+		{x.Cast != "", "cast", want.Cast == stream.CastOn || want.Cast == stream.CastOff, "Multicast is on or off.", "multicast " + x.Cast},
 	} {
 		switch {
 		case f.set && !f.ok:
@@ -76,7 +79,7 @@ func (x Figures) Want() (want stream.Want, says string, err error) {
 		}
 	}
 	if len(parts) == 0 {
-		return want, "", act.Wrong("codec", "Say what is to be set: codec, size, frames, bit rate, quality or key frames.")
+		return want, "", act.Wrong("codec", "Say what is to be set: codec, size, frames, bit rate, quality, key frames or multicast.")
 	}
 	says = strings.ToUpper(parts[0][:1]) + strings.Join(parts, ", ")[1:]
 	if x.Of != "" {
@@ -98,10 +101,23 @@ func parseSize(text string) (s stream.Size, ok bool) {
 	return s, true
 }
 
-// Encoders is how the encoders of cameras are to be set.
+// Encoders is how the encoders of cameras are to be set. With multicast on, every stream is given a group of its own:
+// the one that it has, or the next that is free.
 type Encoders struct {
 	act.Selection
 	Figures
+	Group string `form:"group" json:"first_group,omitempty"` // from which on groups are given, IPv4; empty: where none is had, from 239.192.0.1
+	Port  int    `form:"port" json:"port,omitempty"`         // even, 1024 to 65534; 0: as it is, or 5004
+	TTL   int    `form:"ttl" json:"ttl,omitempty"`           // 1 to 255; 0: as it is, or 1, which passes no router
+	taken map[int64][]string
+}
+
+// readGroups reads which groups the site's cameras send to.
+func readGroups(ctx context.Context, c *act.Call, x *Encoders) (err error) {
+	if stream.Casting(x.Cast) == stream.CastOn {
+		x.taken, err = c.Store.CastGroups(ctx, c.Site.ID)
+	}
+	return err
 }
 
 func (t *Stage) planEncoders(_ time.Time, s *act.Seen, x Encoders) (act.Planned, error) {
@@ -109,9 +125,70 @@ func (t *Stage) planEncoders(_ time.Time, s *act.Seen, x Encoders) (act.Planned,
 	if err != nil {
 		return act.Planned{}, err
 	}
-	p := alike(s, says, func(of site.Source) ([]finding.Change, []string) { return t.Asked(s.Snapshot, of, want) })
+	groups, err := x.groups(s, want)
+	if err != nil {
+		return act.Planned{}, err
+	}
+	p := alike(s, says, func(of site.Source) ([]finding.Change, []string) {
+		want.Groups = groups[of.ID]
+		return t.Asked(s.Snapshot, of, want)
+	})
 	p.Makes = makes(s.Snapshot, p.Of)
 	return p, nil
+}
+
+// groups are where the streams of each view are to be sent, by their encoders.
+func (x Encoders) groups(s *act.Seen, want stream.Want) (map[int64]map[string]stream.Cast, error) {
+	if want.Cast != stream.CastOn {
+		return nil, nil
+	}
+	var from netip.Addr
+	if x.Group != "" {
+		var err error
+		if from, err = netip.ParseAddr(strings.TrimSpace(x.Group)); err != nil || !stream.IsGroup(from) {
+			return nil, act.Wrong("group", "A group to send to is an address as 239.192.0.1.")
+		}
+	}
+	switch {
+	case x.Port != 0 && (x.Port < 1024 || x.Port >= 65535 || x.Port%2 != 0):
+		return nil, act.Wrong("port", "A port for RTP is even, 1024 to 65534.")
+	case x.TTL < 0 || x.TTL > 255:
+		return nil, act.Wrong("ttl", "A TTL is 1 to 255: 1 passes no router.")
+	}
+	type at struct {
+		source  int64
+		encoder string
+	}
+	var all []at
+	var casts []stream.Cast
+	chosen := map[int64]bool{}
+	for _, of := range s.Of {
+		f, w := facts.ForStreams(s.Snapshot, of)
+		for _, p := range f.Casters(want.Of, w) {
+			all, casts = append(all, at{of.ID, p.Encoder}), append(casts, *p.Cast)
+			chosen[of.Device.ID] = true
+		}
+	}
+	taken := map[string]bool{}
+	for device, groups := range x.taken {
+		for _, g := range groups {
+			if !chosen[device] {
+				taken[g] = true
+			}
+		}
+	}
+	spread, ok := stream.Spread(casts, taken, from, x.Port, x.TTL)
+	if !ok {
+		return nil, act.Wrongf("group", "There aren't %d free groups from there on.", len(casts))
+	}
+	out := map[int64]map[string]stream.Cast{}
+	for i, a := range all {
+		if out[a.source] == nil {
+			out[a.source] = map[string]stream.Cast{}
+		}
+		out[a.source][a.encoder] = spread[i]
+	}
+	return out, nil
 }
 
 // makes says what changes of encoders make of the recorders that hold their views.

@@ -112,6 +112,10 @@ type Manners struct {
 	PTZByPlaces            bool // to places alone: it knows no velocity and no field of view
 	Imaging                bool // it tells how it takes its pictures
 	Sessions               int  // how many streams it plays at the same time; 0: any number
+	// Group is where each of its streams is set to be sent to at first, the same in every camera of the make; NoGroups
+	// says that it knows no multicast.
+	Group    netip.AddrPort
+	NoGroups bool
 }
 
 // Quirks are what an encoder does that its options don't tell.
@@ -166,6 +170,7 @@ type memory struct {
 	Cert     wire.KeyPair  `json:"cert"`
 
 	Encoders map[string]encoder `json:"encoders,omitempty"` // by profile, where they were set
+	Casts    map[string]cast    `json:"casts,omitempty"`    // by profile, where they were set
 	Sound    string             `json:"sound,omitempty"`
 	Mute     []string           `json:"mute,omitempty"` // profiles whose sound was taken out
 	Night    bool               `json:"night,omitempty"`
@@ -219,6 +224,8 @@ type Camera struct {
 	asked   atomic.Int64  // requests to its services, see Manners.Drops
 	ask     chan struct{} // wakes the NTP client
 	away    func()        // takes it off the network; nil while it is away
+	present context.Context
+	casts   map[string]context.CancelFunc // streams that are sent to groups, by profile
 	ctx     context.Context
 	stop    context.CancelFunc
 	done    sync.WaitGroup
@@ -227,7 +234,7 @@ type Camera struct {
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
 	c := &Camera{cfg: cfg, turned: turned{Quirks: cfg.Quirks, Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
-		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, sessions: map[*rtspSession]bool{}, ask: make(chan struct{}, 1)}
+		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, sessions: map[*rtspSession]bool{}, casts: map[string]context.CancelFunc{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {
 		return nil, fmt.Errorf("%s: its kept state: %w", cfg.Place, err)

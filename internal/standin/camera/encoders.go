@@ -162,6 +162,9 @@ func (c *Camera) setEncoder(op *wire.Node, ns string) (string, *fault) {
 	if f := c.rated(&e, conf, p); f != nil {
 		return "", f
 	}
+	if f := c.setCast(p, conf); f != nil {
+		return "", f
+	}
 	gov := conf.Attr("GovLength")
 	if gov == "" {
 		gov = conf.Get("GovLength")
@@ -182,6 +185,7 @@ func (c *Camera) setEncoder(op *wire.Node, ns string) (string, *fault) {
 		m.Encoders = all
 	})
 	c.hangUp(p.token)
+	c.castAnew(p)
 	if c.quirks().RestartsOnSet {
 		c.leave(200 * time.Millisecond)
 	}
@@ -235,16 +239,16 @@ func (c *Camera) encoderXML(tag string, p profile) string {
 	if c.uncapped(e) {
 		control = ""
 	}
-	return fmt.Sprintf(`<%s token="vec_%s"%s><tt:Name>%s encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution>%s<tt:Quality>%g</tt:Quality></%s>`,
-		tag, p.token, group, title(p.token), e.Codec, w, h, control, e.quality(), tag)
+	return fmt.Sprintf(`<%s token="vec_%s"%s><tt:Name>%s encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution>%s%s<tt:Quality>%g</tt:Quality></%s>`,
+		tag, p.token, group, title(p.token), e.Codec, w, h, control, c.castXML(p), e.quality(), tag)
 }
 
 // encoder1XML is the same as Media ver10 does.
 func (c *Camera) encoder1XML(tag string, p profile) string {
 	e := c.encoderOf(p)
 	w, h := footage.Size(e.Sub)
-	return fmt.Sprintf(`<%s token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>%g</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264></%s>`,
-		tag, p.token, e.Codec, w, h, e.quality(), e.fps(), e.Kbps, e.group(), tag)
+	return fmt.Sprintf(`<%s token="vec_%s"><tt:Name>Encoder</tt:Name><tt:UseCount>1</tt:UseCount><tt:Encoding>%s</tt:Encoding><tt:Resolution><tt:Width>%d</tt:Width><tt:Height>%d</tt:Height></tt:Resolution><tt:Quality>%g</tt:Quality><tt:RateControl><tt:FrameRateLimit>%d</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>%d</tt:GovLength><tt:H264Profile>Main</tt:H264Profile></tt:H264>%s<tt:SessionTimeout>PT60S</tt:SessionTimeout></%s>`,
+		tag, p.token, e.Codec, w, h, e.quality(), e.fps(), e.Kbps, e.group(), c.castXML(p), tag)
 }
 
 func sizesXML(tag string, small bool) string {

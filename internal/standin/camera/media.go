@@ -86,6 +86,9 @@ func (c *Camera) media(op *wire.Node) (string, *fault, bool) {
 	case "SetVideoEncoderConfiguration":
 		out, f := c.setEncoder(op, ns)
 		return out, f, true
+	case "StartMulticastStreaming", "StopMulticastStreaming":
+		out, f := c.turnCast(op, ns, op.XMLName.Local == "StartMulticastStreaming")
+		return out, f, true
 	case "GetStreamUri", "GetSnapshotUri":
 		return c.uri(op, ns)
 	}

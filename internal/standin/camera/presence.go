@@ -50,8 +50,11 @@ func (c *Camera) up() error {
 		return err
 	}
 	c.mu.Lock()
-	c.away = stop
+	c.away, c.present = stop, ctx
 	c.mu.Unlock()
+	for _, p := range c.profiles() {
+		c.castAnew(p)
+	}
 	return nil
 }
 

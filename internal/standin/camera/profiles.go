@@ -56,7 +56,7 @@ func (c *Camera) capabilities(category string) string {
 	add("Device", fmt.Sprintf(`<tt:Device><tt:XAddr>%s</tt:XAddr></tt:Device>`, c.url("/onvif/device_service")))
 	add("Events", fmt.Sprintf(`<tt:Events><tt:XAddr>%s</tt:XAddr><tt:WSSubscriptionPolicySupport>false</tt:WSSubscriptionPolicySupport><tt:WSPullPointSupport>true</tt:WSPullPointSupport><tt:WSPausableSubscriptionManagerInterfaceSupport>false</tt:WSPausableSubscriptionManagerInterfaceSupport></tt:Events>`, c.url("/onvif/events")))
 	if c.cfg.Manners.Media1 {
-		add("Media", fmt.Sprintf(`<tt:Media><tt:XAddr>%s</tt:XAddr><tt:StreamingCapabilities><tt:RTPMulticast>false</tt:RTPMulticast><tt:RTP_TCP>true</tt:RTP_TCP><tt:RTP_RTSP_TCP>true</tt:RTP_RTSP_TCP></tt:StreamingCapabilities></tt:Media>`, c.url("/onvif/media")))
+		add("Media", fmt.Sprintf(`<tt:Media><tt:XAddr>%s</tt:XAddr><tt:StreamingCapabilities><tt:RTPMulticast>%t</tt:RTPMulticast><tt:RTP_TCP>true</tt:RTP_TCP><tt:RTP_RTSP_TCP>true</tt:RTP_RTSP_TCP></tt:StreamingCapabilities></tt:Media>`, c.url("/onvif/media"), !c.cfg.Manners.NoGroups))
 	}
 	return "<tds:GetCapabilitiesResponse><tds:Capabilities>" + b.String() + "</tds:Capabilities></tds:GetCapabilitiesResponse>"
 }

@@ -1,6 +1,7 @@
 package streams
 
 import (
+	"cmp"
 	"fmt"
 
 	"duskyharbor/internal/core/stream"
@@ -13,9 +14,32 @@ import (
 type encoders struct {
 	Form     shell.Form // its fields; which act it asks for says the button
 	Name     shell.Field
-	Told     int // views whose options are told
+	Groups   []shell.Field // where streams are sent to, with multicast on; not of a named setting
+	Uses     shell.Form    // which stream is for what
+	Told     int           // views whose options are told
 	Settings []setting
 	shown    bool
+}
+
+// usesOf asks which of one view's streams is for what.
+func usesOf(p shell.Frame, of store.Source, f stream.Facts) shell.Form {
+	if len(f.Profiles) < 2 {
+		return shell.Form{}
+	}
+	choose := func(chosen, is string) []shell.Option {
+		options := []shell.Option{{Value: stream.ByRule, Says: "by rule: " + is}}
+		for _, x := range f.Profiles {
+			options = append(options, shell.Option{Value: x.Token, Says: x.Name})
+		}
+		if _, _, there := f.Find(chosen); chosen != "" && !there {
+			options = append(options, shell.Option{Value: chosen, Says: "one that isn't there any more"})
+		}
+		return options
+	}
+	return p.Form(shell.Form{Act: "streams/use", ID: "use", Do: "Keep these uses", Fields: []shell.Field{
+		{Name: "pick", Kind: shell.AsFixed, Value: fmt.Sprint(of.ID)},
+		{Name: "record", Label: "Recorded", Kind: shell.AsChoice, Value: cmp.Or(of.Uses.Record, stream.ByRule), Options: choose(of.Uses.Record, "the best")},
+		{Name: "view", Label: "Looked at", Kind: shell.AsChoice, Value: cmp.Or(of.Uses.View, stream.ByRule), Options: choose(of.Uses.View, "the cheapest")}}})
 }
 
 // setting is a named setting as the page lists it.
@@ -58,10 +82,28 @@ func encodersOf(p *shell.Request, views []stream.Facts, all []store.EncoderSetti
 		{Name: "key", Label: "Key frames", Kind: shell.AsChoice, Options: []shell.Option{{Says: "as they are"}, {Value: "0.5", Says: "0.5 s apart"}, {Value: "1", Says: "1 s apart"}, {Value: "2", Says: "2 s apart"}}},
 		{Name: "quality", Label: "Quality", Kind: shell.AsNumber, Least: 1, Greatest: 100, Like: "as it is", Narrow: true},
 		{Name: "level", Label: "Profile", Kind: shell.AsChoice, Options: levels},
+		{Name: "cast", Label: "Multicast", Kind: shell.AsChoice, Options: []shell.Option{{Says: "as it is"}, {Value: string(stream.CastOff), Says: "off"}, {Value: string(stream.CastOn), Says: "on, a group each"}}},
+		{Name: "group", Label: "Groups from", Like: stream.FirstGroup, Most: 15, Mono: true},
+		{Name: "port", Label: "Port", Kind: shell.AsNumber, Least: 1024, Greatest: 65534, Like: "as it is", Narrow: true},
+		{Name: "ttl", Label: "TTL", Kind: shell.AsNumber, Least: 1, Greatest: 255, Like: "as it is", Narrow: true},
 		{Name: "name", Label: "Keep it as", Like: "quay by night", Most: 60},
 	}})}
-	last := len(out.Form.Fields) - 1
-	out.Name, out.Form.Fields = out.Form.Fields[last], out.Form.Fields[:last]
+	n := len(out.Form.Fields)
+	out.Name, out.Groups, out.Form.Fields = out.Form.Fields[n-1], out.Form.Fields[n-4:n-1], out.Form.Fields[:n-4]
+	named := make([]string, len(offered.Names))
+	for i, x := range offered.Names {
+		named[i] = fmt.Sprintf("%s · %d of %d", x.Of, x.By, offered.Read)
+	}
+	choose := func(is string) []shell.Option {
+		options := []shell.Option{{Says: "as it is"}, {Value: stream.ByRule, Says: "by rule: " + is}}
+		for i, x := range offered.Names {
+			options = append(options, shell.Option{Value: x.Of, Says: named[i]})
+		}
+		return options
+	}
+	out.Uses = p.Form(shell.Form{Act: "streams/use", ID: "uses", Fields: []shell.Field{
+		{Name: "record", Label: "Recorded", Kind: shell.AsChoice, Options: choose("the best")},
+		{Name: "view", Label: "Looked at", Kind: shell.AsChoice, Options: choose("the cheapest")}}})
 	for _, e := range all {
 		out.Settings = append(out.Settings, setting{e, e.Want.Text()})
 	}

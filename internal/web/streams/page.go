@@ -352,6 +352,7 @@ type extra struct {
 	Pairs   []accepted     // by day and by night
 	Offers  bool           // it offers a picture that can be accepted
 	Made    *made          // how its picture is made; nil: not read
+	Uses    shell.Form     // which stream is for what; without fields: it hasn't two
 }
 
 // accepted is a picture that was accepted in a light, or may be.
@@ -480,6 +481,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 		if can := optionsText(x); can != "" {
 			sh.Fact(x.Name+" can be", can, at)
 		}
+		if x.Cast != nil {
+			sh.Fact(x.Name+" by multicast", x.Cast.Text(), at)
+		}
 		_, m, _ := f.Find(x.Token)
 		if sound := soundText(x, m); sound != "" {
 			sh.Fact(x.Name+" sound", sound, at)
@@ -495,7 +499,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	viewFacts(sh, v, of)
 	sh.Verb = "Set the streams of "
 	if p.MayChange {
-		sh.Extra = pg.extra(v, of)
+		x := pg.extra(v, of)
+		x.Uses = usesOf(p.Frame, of, f)
+		sh.Extra = x
 	}
 	sh.Readable, err = pg.ReadableNow(ctx, p, sh)
 	return err
