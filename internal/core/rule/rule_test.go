@@ -38,7 +38,7 @@ func TestCrosses(t *testing.T) {
 			scene.Point{X: 0.01}, scene.Point{X: 0.3}), 1},
 		{"first seen on the other side", Either, path(scene.Point{X: 0.3}), 0},
 	} {
-		got := Rehearse(Rule{Name: "l", Kind: Crosses, Line: upward, Direction: tc.dir}, tc.path)
+		got := Rehearse(Rule{Name: "l", Kind: Crosses, Line: upward, Direction: tc.dir}, scene.Tracks(tc.path), Span{})
 		if len(got) != tc.want {
 			t.Errorf("%s: %d hits, want %d (%v)", tc.name, len(got), tc.want, got)
 		}
@@ -57,7 +57,7 @@ func TestCrossingDoesNotDependOnTheFrameRate(t *testing.T) {
 			f := float64(i) / float64(n)
 			steps = append(steps, scene.Point{X: from.X + f*(to.X-from.X), Y: from.Y + f*(to.Y-from.Y)})
 		}
-		hits := Rehearse(Rule{Kind: Crosses, Line: upward}, path(steps...))
+		hits := Rehearse(Rule{Kind: Crosses, Line: upward}, scene.Tracks(path(steps...)), Span{})
 		if len(hits) != 1 {
 			t.Fatalf("%v → %v in %d steps: %d hits, want 1", from, to, n, len(hits))
 		}
@@ -79,6 +79,7 @@ func TestInsideTurnsTrueAndFalseOnce(t *testing.T) {
 		t.Errorf("in and out = %v, want [true false]", got)
 	}
 	for _, o := range path(scene.Point{X: 0}) {
+		o.At = time.Second
 		e.Feed(o)
 	}
 	if out := e.Forget("1", time.Second); len(out) != 1 || out[0].On {
@@ -91,10 +92,10 @@ func TestInsideTurnsTrueAndFalseOnce(t *testing.T) {
 
 func TestClassAndScoreGate(t *testing.T) {
 	walk := path(scene.Point{X: -0.3}, scene.Point{X: 0.3})
-	if n := len(Rehearse(Rule{Kind: Crosses, Line: upward, Classes: []string{"Vehicle"}}, walk)); n != 0 {
+	if n := len(Rehearse(Rule{Kind: Crosses, Line: upward, Classes: []string{"Vehicle"}}, scene.Tracks(walk), Span{})); n != 0 {
 		t.Errorf("a person fires a rule for vehicles %d times", n)
 	}
-	if n := len(Rehearse(Rule{Kind: Crosses, Line: upward, MinScore: 0.95}, walk)); n != 0 {
+	if n := len(Rehearse(Rule{Kind: Crosses, Line: upward, MinScore: 0.95}, scene.Tracks(walk), Span{})); n != 0 {
 		t.Errorf("a score below the least fires %d times", n)
 	}
 	if (Rule{Kind: Crosses}).Check() == nil || (Rule{Kind: Inside}).Check() == nil {

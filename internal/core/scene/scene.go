@@ -160,6 +160,33 @@ func Meets(a, b, p, q Point) bool {
 	return Side(a, b, p) != Side(a, b, q) && Side(p, q, a)*Side(p, q, b) <= 0
 }
 
+// Meeting is where the steps a–b and p–q meet, or p where they run side by side.
+func Meeting(a, b, p, q Point) Point {
+	dx, dy := q.X-p.X, q.Y-p.Y
+	ex, ey := b.X-a.X, b.Y-a.Y
+	d := dx*ey - dy*ex
+	if math.Abs(d) < 1e-15 {
+		return p
+	}
+	t := math.Max(0, math.Min(1, ((a.X-p.X)*ey-(a.Y-p.Y)*ex)/d))
+	return Point{p.X + t*dx, p.Y + t*dy}
+}
+
+// Contains says whether p lies in g or on its edge (even–odd).
+func (g Polygon) Contains(p Point) bool {
+	in := false
+	for i := range g {
+		a, b := g[i], g[(i+1)%len(g)]
+		if Distance(a, b, p) < 1e-9 {
+			return true
+		}
+		if (a.Y > p.Y) != (b.Y > p.Y) && p.X < a.X+(p.Y-a.Y)/(b.Y-a.Y)*(b.X-a.X) {
+			in = !in
+		}
+	}
+	return in
+}
+
 // Overlap is the area that b shares with g, in frame units squared. The polygon
 // is clipped to the box edge by edge (Sutherland–Hodgman), which is exact for
 // any simple polygon's area because the box is convex.
@@ -198,4 +225,34 @@ type Observation struct {
 	Score  float64       // 0…1
 	At     time.Duration // since the scene's start
 	Box    Box
+}
+
+// Track is one object from where it was first seen to where it was last.
+type Track struct {
+	ID     string
+	Class  string // the likeliest of what it was said to be
+	Points []TrackPoint
+}
+
+// TrackPoint is an object at one moment.
+type TrackPoint struct {
+	At    time.Duration
+	Box   Box
+	Score float64 // 0…1
+}
+
+// Tracks gathers observations by their objects, in the order in which those were first seen.
+func Tracks(all []Observation) []Track {
+	var out []Track
+	at := map[string]int{}
+	for _, o := range all {
+		i, there := at[o.Object]
+		if !there {
+			i = len(out)
+			at[o.Object] = i
+			out = append(out, Track{ID: o.Object, Class: o.Class})
+		}
+		out[i].Points = append(out[i].Points, TrackPoint{o.At, o.Box, o.Score})
+	}
+	return out
 }

@@ -31,7 +31,7 @@ func TestAWalkCrossesOnce(t *testing.T) {
 				} else if walk {
 					want = 2
 				}
-				if hits := rule.Rehearse(r, seen); len(hits) != want {
+				if hits := rule.Rehearse(r, scene.Tracks(seen), rule.Span{}); len(hits) != want {
 					t.Errorf("%s, walk %v, %s: %d hits, want %d", s.Name, walk, r.Name, len(hits), want)
 				}
 			}
