@@ -194,13 +194,13 @@ func TestOneStreamIsMeant(t *testing.T) {
 // What views offer is told with by how many, each once however many of its streams and codecs have it.
 func TestWhatViewsOffer(t *testing.T) {
 	of := func(all ...[]Options) (f Facts) {
-		for _, o := range all {
-			f.Profiles = append(f.Profiles, Profile{Options: o})
+		for i, o := range all {
+			f.Profiles = append(f.Profiles, Profile{Name: []string{"Main", "Sub", ""}[i], Options: o})
 		}
 		return f
 	}
 	got := OfferedBy([]Facts{of(rich, rich), of(bare), of(nil), {}})
-	want := Offered{Views: 2, Codecs: map[string]int{"H264": 2, "H265": 1}, Sizes: []Count[Size]{{hd, 2}, {sd, 1}}, Levels: []Count[string]{{"High", 1}, {"Main", 1}, {"Main10", 1}}}
+	want := Offered{Views: 2, Read: 3, Names: []Count[string]{{"Main", 3}, {"Sub", 1}}, Codecs: map[string]int{"H264": 2, "H265": 1}, Sizes: []Count[Size]{{hd, 2}, {sd, 1}}, Levels: []Count[string]{{"High", 1}, {"Main", 1}, {"Main10", 1}}}
 	for _, r := range []float64{25, 20, 15, 12.5, 12, 10, 8, 6, 5, 3, 2, 1} {
 		by := 1 // a range of Media ver10 up to 25
 		if slices.Contains([]float64{25, 15, 12.5, 12, 10, 8, 6, 5, 3, 2, 1}, r) {
