@@ -7,7 +7,6 @@ export function closer(figure) {
   const bar = figure.querySelector(".picturebar");
   if (!bar || bar.closes) return;
   bar.closes = true;
-  bar.hidden = false; // without this script its buttons would do nothing
   const frame = figure.querySelector(".frame");
   const less = bar.querySelector("[data-closer='-1']");
   const more = bar.querySelector("[data-closer='1']");

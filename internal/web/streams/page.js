@@ -9,6 +9,9 @@ import { endListening } from "./streams/listening.js";
 import "./streams/accepting.js";
 import "./streams/judging.js";
 
+// Without scripts the picture's buttons would do nothing. It is said on the page's root, which no update exchanges.
+document.documentElement.classList.add("scripted");
+
 let running = null;
 
 // What is looked at may be exchanged while the page lives on.
