@@ -17,9 +17,9 @@ import (
 	"duskyharbor/internal/testbed"
 )
 
-// TestASiteOfOnesOwnByButtonsOnly goes from an empty database to a placed camera: the
-// first code, the site, two networks, a recorder, an account, the clock, a channel; all on
-// the pages. Nothing is seeded.
+// TestASiteOfOnesOwnByButtonsOnly goes from an empty database to planned cameras: the first code, the site, two networks,
+// a recorder, an account, the list; all on the pages. Nothing is seeded. TestASiteOfOnesOwnTakesFewPresses goes on to
+// what is recorded.
 func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartBare(t, 0, "Slipway", "Berth 1 ramp", "Ticket hall", "Terminal recorder"), nil)
@@ -145,25 +145,6 @@ func TestASiteOfOnesOwnByButtonsOnly(t *testing.T) {
 	}
 	p.Press("Plan")
 	p.Sees(20*time.Second, "2 views planned for Terminal recorder")
-
-	h.on(p, "channels")
-	h.run(p, "body", "Read 1 recorder")
-	h.on(p, "clock")
-	h.run(p, "body", "Read the clock of 3 cameras")
-	h.on(p, fmt.Sprintf("streams?sheet=%d", slipway))
-	h.run(p, ".sheet", "Read Streams of Slipway again")
-	h.on(p, fmt.Sprintf("channels?sheet=%d", slipway))
-	p.Sees(20*time.Second, "Slipway · Channels")
-	h.run(p, ".sheet", "Place Slipway")
-	testbed.Until(t, 60*time.Second, "its channel receives", func() bool {
-		v := h.snapshot(t, s.ID)
-		of, ok := v.Source(slipway)
-		if !ok {
-			return false
-		}
-		_, slot, _ := v.HolderOf(of)
-		return slot != nil && slot.State == "receiving"
-	})
 
 	// One is taken off the site again; it is asked once more, focus is on the harmless button.
 	h.on(p, fmt.Sprintf("find?sheet=%d", h.at(t, v, h.Net.At(".1.12").String())))

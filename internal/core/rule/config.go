@@ -1,0 +1,282 @@
+package rule
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/core/scene"
+)
+
+// Config is a rule as a camera has it (tt:Config): a type and parameters by name.
+type Config struct {
+	Name   string            `json:"name"`
+	Type   string            `json:"type"`             // local name: "LineDetector"
+	Maker  bool              `json:"maker,omitempty"`  // of another namespace than the standard's
+	Values map[string]string `json:"values,omitempty"` // of its SimpleItems
+	Shapes map[string]Shape  `json:"shapes,omitempty"` // of its ElementItems that are lines or areas
+	Others []string          `json:"others,omitempty"` // names of its further ElementItems
+}
+
+// Shape is a line or an area, in the frame of scene.
+type Shape struct {
+	Closed bool          `json:"closed,omitempty"` // an area
+	Points []scene.Point `json:"points"`
+}
+
+// Type is a type of rule that a camera knows (GetSupportedRules and GetRuleOptions, ONVIF Analytics 5.2.3). What it
+// doesn't tell is zero.
+type Type struct {
+	Name    string            `json:"name"`
+	Maker   bool              `json:"maker,omitempty"`
+	Most    int               `json:"most,omitempty"`    // rules of it, at the most
+	Values  map[string]string `json:"values,omitempty"`  // local names of types by parameter: "Direction", "duration", "StringList"
+	Shapes  map[string]string `json:"shapes,omitempty"`  // "Polyline", "Polygon"
+	Fewest  int               `json:"fewest,omitempty"`  // points of a shape
+	Points  int               `json:"points,omitempty"`  // points of a shape, at the most
+	Classes []string          `json:"classes,omitempty"` // that its class filter takes
+}
+
+// Supported is what a view's rule engine knows.
+type Supported struct {
+	Types []Type `json:"types,omitempty"`
+	Most  int    `json:"most,omitempty"` // rules, at the most
+}
+
+// Types of rules that the standard names (ONVIF Analytics, Annex A), by what they watch for.
+const (
+	lineDetector      = "LineDetector"      // A.2.1: Crossed
+	fieldDetector     = "FieldDetector"     // A.2.2: ObjectsInside, true and false
+	loiteringDetector = "LoiteringDetector" // A.2.3: ObjectIsLoitering
+)
+
+var typeOf = map[Kind]string{Crosses: lineDetector, Inside: fieldDetector, Stays: loiteringDetector}
+
+// Says is the rule of a camera as a sentence; ok is false where there is none for it, or where one of its values isn't
+// what it should be.
+func (c Config) Says() (r Rule, ok bool) {
+	r.Name = c.Name
+	for kind, name := range typeOf {
+		if name == c.Type && !c.Maker {
+			r.Kind = kind
+		}
+	}
+	shape, one := c.shape()
+	if r.Kind == "" || !one || len(c.Others) > 0 || shape.Closed != (r.Kind != Crosses) {
+		return r, false
+	}
+	if shape.Closed {
+		r.Area = shape.Points
+	} else {
+		r.Line, r.Direction = shape.Points, Either
+	}
+	for name, value := range c.Values {
+		if !r.take(name, value) {
+			return r, false
+		}
+	}
+	if r.Kind == Stays && r.For == 0 {
+		return r, false
+	}
+	return r, r.Check() == nil
+}
+
+// shape is its only shape.
+func (c Config) shape() (out Shape, ok bool) {
+	for _, s := range c.Shapes {
+		out = s
+	}
+	return out, len(c.Shapes) == 1
+}
+
+// take takes a parameter's value; ok is false where there are no words for it.
+func (r *Rule) take(name, value string) bool {
+	switch role(name) {
+	case direction:
+		r.Direction = Direction(value)
+		return r.Direction == Either || r.Direction == LeftToRight || r.Direction == RightToLeft
+	case lasting:
+		d, ok := parseLasting(value)
+		r.For = d
+		return ok
+	case classes:
+		r.Classes = strings.Fields(value)
+		return true
+	case score:
+		v, err := strconv.ParseFloat(value, 64)
+		r.MinScore = v
+		return err == nil && v >= 0 && v <= 1
+	}
+	return false
+}
+
+// roles of parameters, by whatever a maker calls them.
+type paramRole int
+
+const (
+	noRole paramRole = iota
+	direction
+	lasting
+	classes
+	score
+)
+
+func role(name string) paramRole {
+	switch strings.ToLower(name) {
+	case "direction":
+		return direction
+	case "timethreshold", "threshold", "duration", "time":
+		return lasting
+	case "classfilter", "objectfilter", "classes":
+		return classes
+	case "confidencelevel", "minconfidence", "confidence", "score":
+		return score
+	}
+	return noRole
+}
+
+// parseLasting reads a time as cameras write it: whole or broken seconds, or xs:duration without days ("PT1M30S").
+func parseLasting(text string) (time.Duration, bool) {
+	if v, err := strconv.ParseFloat(text, 64); err == nil && v >= 0 && v <= 86400 {
+		return time.Duration(v * float64(time.Second)), true
+	}
+	rest, ok := strings.CutPrefix(text, "PT")
+	d, err := time.ParseDuration(strings.ToLower(rest))
+	return d, ok && err == nil && d >= 0 && d <= 24*time.Hour
+}
+
+// Cant is one thing that a camera can't do of a rule.
+type Cant struct {
+	Part string // of the sentence: "kind", "classes", "score", "height", "hours", "without", "for", "points", "name"
+	Why  string
+}
+
+// Write is the rule in the camera's own parameters, and what it can't do of it: then it isn't to be written so.
+func (s Supported) Write(r Rule) (c Config, cant []Cant) {
+	no := func(part, format string, args ...any) { cant = append(cant, Cant{part, fmt.Sprintf(format, args...)}) }
+	c.Name = r.Name
+	if len(r.Name) == 0 || len(r.Name) > 64 {
+		no("name", "a rule's name has 1 to 64 characters")
+	}
+	name := typeOf[r.Kind]
+	i := slices.IndexFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker })
+	if name == "" || i < 0 {
+		no("kind", "%s", s.without(r.Kind))
+		return c, cant
+	}
+	t := s.Types[i]
+	c.Type, c.Values, c.Shapes = t.Name, map[string]string{}, map[string]Shape{}
+	shape, want := Shape{Closed: true, Points: r.Area}, "Polygon"
+	if r.Kind == Crosses {
+		shape, want = Shape{Points: r.Line}, "Polyline"
+	}
+	for param, of := range t.Shapes {
+		if of == want {
+			c.Shapes[param] = shape
+		}
+	}
+	if len(c.Shapes) != 1 {
+		no("kind", "its %s takes no %s that is known", t.Name, strings.ToLower(want))
+	}
+	if n := len(shape.Points); t.Points > 0 && n > t.Points || n < t.Fewest {
+		no("points", "it takes %d to %d points", max(t.Fewest, 2), t.Points)
+	}
+	put := func(of paramRole, value string) bool {
+		for param := range t.Values {
+			if role(param) == of {
+				c.Values[param] = value
+				return true
+			}
+		}
+		return false
+	}
+	if r.Kind == Crosses && !put(direction, string(cmp.Or(r.Direction, Either))) && r.Direction != "" && r.Direction != Either {
+		no("direction", "it fires whichever way the line is crossed")
+	}
+	if r.Kind == Stays && !put(lasting, t.lastingText(r.For)) {
+		no("for", "it takes no time")
+	}
+	if len(r.Classes) > 0 && !put(classes, strings.Join(r.Classes, " ")) {
+		no("classes", "it can't tell %s from other things: it would fire on anything", strings.ToLower(strings.Join(r.Classes, ", ")))
+	}
+	for _, class := range r.Classes {
+		if len(t.Classes) > 0 && !slices.Contains(t.Classes, class) {
+			no("classes", "it knows %s, and not %s", strings.Join(t.Classes, ", "), class)
+		}
+	}
+	if r.MinScore > 0 && !put(score, strconv.FormatFloat(r.MinScore, 'g', 3, 64)) {
+		no("score", "it takes no least score")
+	}
+	for _, x := range []struct {
+		part string
+		is   bool
+		why  string
+	}{{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
+		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"}} {
+		if x.is {
+			no(x.part, "%s", x.why)
+		}
+	}
+	return c, cant
+}
+
+// lastingText writes a time as the type's parameter takes it.
+func (t Type) lastingText(d time.Duration) string {
+	seconds := strconv.FormatFloat(d.Seconds(), 'f', -1, 64)
+	for param, of := range t.Values {
+		if role(param) != lasting {
+			continue
+		}
+		if of == "duration" {
+			return "PT" + seconds + "S"
+		}
+		if of == "integer" || of == "int" {
+			return strconv.Itoa(int(math.Round(d.Seconds())))
+		}
+	}
+	return seconds
+}
+
+// without says why a kind can't be had.
+func (s Supported) without(k Kind) string {
+	if len(s.Types) == 0 {
+		return "it tells of no rules that it knows"
+	}
+	if slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == fieldDetector && !t.Maker }) && (k == ComesInto || k == FirstSeen || k == GoesOut) {
+		return "it tells of whatever is in, also of what appears there: say \"is in\""
+	}
+	names := make([]string, len(s.Types))
+	for i, t := range s.Types {
+		names[i] = t.Name
+	}
+	return "it knows " + strings.Join(names, ", ") + " alone"
+}
+
+// near is how far points may lie from where they were written, in frame units: one part in a thousand of a side.
+const near = 0.002
+
+// Same says whether two rules of a camera watch for the same: it rounds coordinates, and writes values in its own way.
+func (c Config) Same(d Config) bool {
+	a, ok := c.Says()
+	b, ok2 := d.Says()
+	if !ok || !ok2 {
+		return false
+	}
+	return Same(a, b)
+}
+
+// Same says whether two rules watch for the same, whatever they are called.
+func Same(a, b Rule) bool {
+	points := func(p, q []scene.Point) bool {
+		return slices.EqualFunc(p, q, func(u, v scene.Point) bool { return math.Abs(u.X-v.X) <= near && math.Abs(u.Y-v.Y) <= near })
+	}
+	sorted := func(all []string) []string { return slices.Sorted(slices.Values(all)) }
+	return a.Kind == b.Kind && points(a.Line, b.Line) && points(a.Area, b.Area) && cmp.Or(a.Direction, Either) == cmp.Or(b.Direction, Either) &&
+		slices.Equal(sorted(a.Classes), sorted(b.Classes)) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
+		a.pause() == b.pause() && a.count() == b.count() && a.Speed == b.Speed && a.share() == b.share() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
+		slices.EqualFunc(a.Without, b.Without, func(p, q scene.Polygon) bool { return points(p, q) })
+}
