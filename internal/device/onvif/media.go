@@ -5,8 +5,6 @@ import (
 	"errors"
 	"strings"
 
-	"duskyharbor/internal/core/rule"
-	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
 )
@@ -123,44 +121,4 @@ func (c *Client) secureAddress(ctx context.Context, at string, p *stream.Profile
 		p.Secure = ""
 	}
 	return nil
-}
-
-// Rules reads the analytics rules of a configuration (GetRules, ONVIF Analytics
-// 5.2.3); rule types the product doesn't know are left out.
-func (c *Client) Rules(ctx context.Context, services map[string]string, configuration string) ([]rule.Rule, error) {
-	at, ok := services[rulesNS]
-	if !ok {
-		return nil, nil
-	}
-	r, err := c.call(ctx, at, rulesNS, "GetRules", `<GetRules xmlns="`+rulesNS+`"><ConfigurationToken>`+escape(configuration)+`</ConfigurationToken></GetRules>`, CallLimit)
-	if err != nil {
-		return nil, err
-	}
-	var out []rule.Rule
-	for _, n := range r.all("Rule") {
-		kind := n.attr("Type")
-		x := rule.Rule{Name: n.attr("Name"), Direction: rule.Either}
-		for _, e := range n.at("Parameters").all("ElementItem") {
-			switch {
-			case strings.HasSuffix(kind, "LineDetector"):
-				x.Kind, x.Line = rule.Crosses, points(e.at("Polyline"))
-			case strings.HasSuffix(kind, "FieldDetector"):
-				x.Kind, x.Area = rule.Inside, points(e.at("Polygon"))
-			}
-		}
-		if x.Kind != "" && x.Check() == nil && len(out) < 64 {
-			out = append(out, x)
-		}
-	}
-	return out, nil
-}
-
-func points(n *node) []scene.Point {
-	var out []scene.Point
-	for _, p := range n.all("Point") {
-		if len(out) < 256 {
-			out = append(out, scene.Point{X: (&node{text: p.attr("x")}).float(), Y: (&node{text: p.attr("y")}).float()})
-		}
-	}
-	return out
 }

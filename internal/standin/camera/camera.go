@@ -116,6 +116,10 @@ type Manners struct {
 	// says that it knows no multicast.
 	Group    netip.AddrPort
 	NoGroups bool
+	// PlainRules says that its rules know lines and areas alone, and no classes; OwnRule is a rule of the make's own type
+	// that it has besides, as it tells it.
+	PlainRules bool
+	OwnRule    string
 }
 
 // Quirks are what an encoder does that its options don't tell.

@@ -140,8 +140,12 @@ func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
 			h.set(r.Name, strconv.FormatBool(hit.On))
 			continue
 		}
+		topic := "tns1:RuleEngine/LineDetector/Crossed"
+		if r.Kind == rule.Stays {
+			topic = "tns1:RuleEngine/LoiteringDetector/ObjectIsLoitering"
+		}
 		h.mu.Lock()
-		h.send(message{topic: "tns1:RuleEngine/LineDetector/Crossed", rule: r.Name, item: "ObjectId", value: "1", at: h.cam.Now()})
+		h.send(message{topic: topic, rule: r.Name, item: "ObjectId", value: "1", at: h.cam.Now()})
 		h.mu.Unlock()
 	}
 }
@@ -186,7 +190,7 @@ func (h *hub) operate(r *http.Request, op *wire.Node) (string, *fault) {
 	id := r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:]
 	switch op.XMLName.Local {
 	case "GetEventProperties":
-		return eventProperties, nil
+		return h.properties(), nil
 	case "CreatePullPointSubscription":
 		return h.create(op)
 	case "PullMessages":
@@ -346,8 +350,18 @@ func duration(s string) time.Duration {
 	return min(d, maxMinutes)
 }
 
+// properties are its topics. Loitering is among them while a rule is there that tells of it.
+func (h *hub) properties() string {
+	if slices.ContainsFunc(h.cam.memory().Rules, func(r rule.Rule) bool { return r.Kind == rule.Stays }) {
+		return eventProperties
+	}
+	return strings.Replace(eventProperties, loitering, "", 1)
+}
+
+const loitering = `<LoiteringDetector><ObjectIsLoitering wstop:topic="true"><tt:MessageDescription IsProperty="false"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="ObjectId" Type="xs:integer"/></tt:Data></tt:MessageDescription></ObjectIsLoitering></LoiteringDetector>`
+
 const eventProperties = `<tev:GetEventPropertiesResponse><tev:TopicNamespaceLocation>http://www.onvif.org/onvif/ver10/topics/topicns.xml</tev:TopicNamespaceLocation><wsnt:FixedTopicSet>true</wsnt:FixedTopicSet><wstop:TopicSet>` +
 	`<tns1:RuleEngine><LineDetector><Crossed wstop:topic="true"><tt:MessageDescription IsProperty="false"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="ObjectId" Type="xs:integer"/></tt:Data></tt:MessageDescription></Crossed></LineDetector>` +
-	`<FieldDetector><ObjectsInside wstop:topic="1"><tt:MessageDescription IsProperty="true"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="IsInside" Type="xs:boolean"/></tt:Data></tt:MessageDescription></ObjectsInside></FieldDetector></tns1:RuleEngine>` +
+	`<FieldDetector><ObjectsInside wstop:topic="1"><tt:MessageDescription IsProperty="true"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="VideoAnalyticsConfigurationToken" Type="tt:ReferenceToken"/><tt:SimpleItemDescription Name="Rule" Type="xs:string"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="IsInside" Type="xs:boolean"/></tt:Data></tt:MessageDescription></ObjectsInside></FieldDetector>` + loitering + `</tns1:RuleEngine>` +
 	`<tns1:VideoSource><MotionAlarm wstop:topic="true"><tt:MessageDescription IsProperty="true"><tt:Source><tt:SimpleItemDescription Name="VideoSourceConfigurationToken" Type="tt:ReferenceToken"/></tt:Source><tt:Data><tt:SimpleItemDescription Name="State" Type="xs:boolean"/></tt:Data></tt:MessageDescription></MotionAlarm></tns1:VideoSource>` +
 	`</wstop:TopicSet><wsnt:TopicExpressionDialect>http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet</wsnt:TopicExpressionDialect><tev:MessageContentFilterDialect>http://www.onvif.org/ver10/tev/messageContentFilter/ItemFilter</tev:MessageContentFilterDialect></tev:GetEventPropertiesResponse>`

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"duskyharbor/internal/core/rule"
-	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/wire"
 )
@@ -157,38 +155,3 @@ func (c *Camera) ptzXML(tag string, p profile) string {
 }
 
 func title(profile string) string { return strings.ToUpper(profile[:1]) + profile[1:] }
-
-// analytics answers the rule engine's part of the Analytics service.
-func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
-	switch op.XMLName.Local {
-	case "GetSupportedRules":
-		return `<tan:GetSupportedRulesResponse><tan:SupportedRules>` +
-			`<tt:RuleDescription Name="tt:LineDetector"><tt:Parameters><tt:SimpleItemDescription Name="Direction" Type="tt:Direction"/><tt:ElementItemDescription Name="Segments" Type="tt:Polyline"/></tt:Parameters><tt:Messages><tt:Data><tt:SimpleItemDescription Name="ObjectId" Type="xs:integer"/></tt:Data><tt:ParentTopic>tns1:RuleEngine/LineDetector/Crossed</tt:ParentTopic></tt:Messages></tt:RuleDescription>` +
-			`<tt:RuleDescription Name="tt:FieldDetector"><tt:Parameters><tt:ElementItemDescription Name="Field" Type="tt:Polygon"/></tt:Parameters><tt:Messages IsProperty="true"><tt:Data><tt:SimpleItemDescription Name="IsInside" Type="xs:boolean"/></tt:Data><tt:ParentTopic>tns1:RuleEngine/FieldDetector/ObjectsInside</tt:ParentTopic></tt:Messages></tt:RuleDescription>` +
-			`</tan:SupportedRules></tan:GetSupportedRulesResponse>`, nil, true
-	case "GetRules":
-		var b strings.Builder
-		for _, r := range c.memory().Rules {
-			b.WriteString(ruleXML(r))
-		}
-		return "<tan:GetRulesResponse>" + b.String() + "</tan:GetRulesResponse>", nil, true
-	case "CreateRules", "ModifyRules", "DeleteRules":
-		out, f := c.writeRules(op)
-		return out, f, true
-	}
-	return "", nil, false
-}
-
-func ruleXML(r rule.Rule) string {
-	points := func(ps []scene.Point) string {
-		var b strings.Builder
-		for _, p := range ps {
-			fmt.Fprintf(&b, `<tt:Point x="%.4f" y="%.4f"/>`, p.X, p.Y)
-		}
-		return b.String()
-	}
-	if r.Kind == rule.Inside {
-		return fmt.Sprintf(`<tan:Rule Name="%s" Type="tt:FieldDetector"><tt:Parameters><tt:ElementItem Name="Field"><tt:Polygon>%s</tt:Polygon></tt:ElementItem></tt:Parameters></tan:Rule>`, wire.Esc(r.Name), points(r.Area))
-	}
-	return fmt.Sprintf(`<tan:Rule Name="%s" Type="tt:LineDetector"><tt:Parameters><tt:SimpleItem Name="Direction" Value="%s"/><tt:ElementItem Name="Segments"><tt:Polyline>%s</tt:Polyline></tt:ElementItem></tt:Parameters></tan:Rule>`, wire.Esc(r.Name), r.Direction, points(r.Line))
-}

@@ -1,6 +1,7 @@
 package camera
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,8 +11,94 @@ import (
 	"duskyharbor/internal/standin/wire"
 )
 
-// maxRules is how many rules this make keeps.
-const maxRules = 8
+// maxRules is how many rules this make keeps, maxVertices how many points a drawing of it has.
+const (
+	maxRules    = 8
+	maxVertices = 16
+)
+
+// classesKnown are what its analytics tell apart.
+const classesKnown = "Human Vehicle"
+
+// analytics answers the rule engine's part of the Analytics service.
+func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
+	switch op.XMLName.Local {
+	case "GetSupportedRules":
+		return "<tan:GetSupportedRulesResponse>" + c.supportedRules() + "</tan:GetSupportedRulesResponse>", nil, true
+	case "GetRuleOptions":
+		return "<tan:GetRuleOptionsResponse>" + c.ruleOptions() + "</tan:GetRuleOptionsResponse>", nil, true
+	case "GetRules":
+		var b strings.Builder
+		for _, r := range c.memory().Rules {
+			b.WriteString(ruleXML(r))
+		}
+		return "<tan:GetRulesResponse>" + b.String() + c.cfg.Manners.OwnRule + "</tan:GetRulesResponse>", nil, true
+	case "CreateRules", "ModifyRules", "DeleteRules":
+		out, f := c.writeRules(op)
+		return out, f, true
+	}
+	return "", nil, false
+}
+
+func (c *Camera) supportedRules() string {
+	filter := `<tt:SimpleItemDescription Name="ClassFilter" Type="tt:StringList"/>`
+	if c.cfg.Manners.PlainRules {
+		filter = ""
+	}
+	kind := func(name, simple, element, data, topic string, property bool) string {
+		is := ""
+		if property {
+			is = ` IsProperty="true"`
+		}
+		return fmt.Sprintf(`<tt:RuleDescription Name="tt:%s"><tt:Parameters>%s<tt:ElementItemDescription %s/></tt:Parameters><tt:Messages%s><tt:Data><tt:SimpleItemDescription %s/></tt:Data><tt:ParentTopic>tns1:RuleEngine/%s</tt:ParentTopic></tt:Messages></tt:RuleDescription>`,
+			name, simple, element, is, data, topic)
+	}
+	const object = `Name="ObjectId" Type="xs:integer"`
+	out := kind("LineDetector", `<tt:SimpleItemDescription Name="Direction" Type="tt:Direction"/>`+filter, `Name="Segments" Type="tt:Polyline"`, object, "LineDetector/Crossed", false) +
+		kind("FieldDetector", filter, `Name="Field" Type="tt:Polygon"`, `Name="IsInside" Type="xs:boolean"`, "FieldDetector/ObjectsInside", true)
+	if !c.cfg.Manners.PlainRules {
+		out += kind("LoiteringDetector", `<tt:SimpleItemDescription Name="TimeThreshold" Type="xs:duration"/>`+filter, `Name="Field" Type="tt:Polygon"`, object, "LoiteringDetector/ObjectIsLoitering", false)
+	}
+	return fmt.Sprintf(`<tan:SupportedRules Limit="%d">%s</tan:SupportedRules>`, maxRules, out)
+}
+
+func (c *Camera) ruleOptions() string {
+	limits := func(kind, param, options string, least int) string {
+		return fmt.Sprintf(`<tan:RuleOptions RuleType="tt:%s" Name="%s" Type="tt:%s"><tt:%[3]sOptions><tt:VertexLimits><tt:Min>%d</tt:Min><tt:Max>%d</tt:Max></tt:VertexLimits></tt:%[3]sOptions></tan:RuleOptions>`,
+			kind, param, options, least, maxVertices)
+	}
+	out := limits("LineDetector", "Segments", "Polyline", 2) + limits("FieldDetector", "Field", "Polygon", 3)
+	if c.cfg.Manners.PlainRules {
+		return out
+	}
+	out += limits("LoiteringDetector", "Field", "Polygon", 3)
+	for _, kind := range []string{"LineDetector", "FieldDetector", "LoiteringDetector"} {
+		out += fmt.Sprintf(`<tan:RuleOptions RuleType="tt:%s" Name="ClassFilter" Type="tt:StringList"><tt:StringList>%s</tt:StringList></tan:RuleOptions>`, kind, classesKnown)
+	}
+	return out
+}
+
+func ruleXML(r rule.Rule) string {
+	points := func(ps []scene.Point) string {
+		var b strings.Builder
+		for _, p := range ps {
+			fmt.Fprintf(&b, `<tt:Point x="%.4f" y="%.4f"/>`, p.X, p.Y)
+		}
+		return b.String()
+	}
+	kind, simple, element := "FieldDetector", "", `<tt:ElementItem Name="Field"><tt:Polygon>`+points(r.Area)+`</tt:Polygon></tt:ElementItem>`
+	switch r.Kind {
+	case rule.Crosses:
+		kind, simple = "LineDetector", fmt.Sprintf(`<tt:SimpleItem Name="Direction" Value="%s"/>`, r.Direction)
+		element = `<tt:ElementItem Name="Segments"><tt:Polyline>` + points(r.Line) + `</tt:Polyline></tt:ElementItem>`
+	case rule.Stays:
+		kind, simple = "LoiteringDetector", fmt.Sprintf(`<tt:SimpleItem Name="TimeThreshold" Value="PT%gS"/>`, r.For.Seconds())
+	}
+	if len(r.Classes) > 0 {
+		simple += `<tt:SimpleItem Name="ClassFilter" Value="` + wire.Esc(strings.Join(r.Classes, " ")) + `"/>`
+	}
+	return fmt.Sprintf(`<tan:Rule Name="%s" Type="tt:%s"><tt:Parameters>%s%s</tt:Parameters></tan:Rule>`, wire.Esc(r.Name), kind, simple, element)
+}
 
 // writeRules answers CreateRules, ModifyRules and DeleteRules (ONVIF Analytics
 // Service Specification, 5.2.3): all of a request is done, or none of it.
@@ -30,7 +117,7 @@ func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
 			}
 			rules = slices.Delete(rules, at, at+1)
 		case n.XMLName.Local == "Rule":
-			r, f := readRule(n)
+			r, f := c.readRule(n)
 			if f != nil {
 				return "", f
 			}
@@ -55,24 +142,62 @@ func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
 }
 
 // readRule reads a rule's own parameters; a drawing that can't fire is refused.
-func readRule(n *wire.Node) (rule.Rule, *fault) {
+func (c *Camera) readRule(n *wire.Node) (rule.Rule, *fault) {
 	r := rule.Rule{Name: strings.TrimSpace(n.Attr("Name")), Direction: rule.Either}
 	_, kind, _ := strings.Cut(n.Attr("Type"), ":")
 	switch kind {
 	case "LineDetector":
 		r.Kind, r.Line = rule.Crosses, drawn(n.Find("Polyline"))
-		if item := n.Find("SimpleItem"); item.Attr("Name") == "Direction" {
-			r.Direction = rule.Direction(item.Attr("Value"))
-		}
 	case "FieldDetector":
 		r.Kind, r.Area = rule.Inside, drawn(n.Find("Polygon"))
+	case "LoiteringDetector":
+		r.Kind, r.Area = rule.Stays, drawn(n.Find("Polygon"))
 	default:
-		return r, sender("ter:InvalidArgVal/ter:RuleInvalid", "This camera knows LineDetector and FieldDetector.")
+		return r, sender("ter:InvalidArgVal/ter:RuleInvalid", "This camera doesn't know this type of rule.")
+	}
+	if r.Kind == rule.Stays && c.cfg.Manners.PlainRules {
+		return r, sender("ter:InvalidArgVal/ter:RuleInvalid", "This camera doesn't know this type of rule.")
+	}
+	if f := c.readParameters(&r, n.Find("Parameters")); f != nil {
+		return r, f
 	}
 	if r.Name == "" || len(r.Name) > 64 || r.Check() != nil {
 		return r, sender("ter:InvalidArgVal/ter:InvalidRule", "The rule has no name, or its drawing divides nothing.")
 	}
 	return r, nil
+}
+
+// readParameters takes a rule's simple parameters; one that its type hasn't is refused.
+func (c *Camera) readParameters(r *rule.Rule, n *wire.Node) *fault {
+	bad := sender("ter:InvalidArgVal/ter:InvalidRule", "That parameter can't be so.")
+	if n == nil {
+		return bad
+	}
+	for i := range n.Kids {
+		k := &n.Kids[i]
+		if k.XMLName.Local != "SimpleItem" {
+			continue
+		}
+		value := k.Attr("Value")
+		switch name := k.Attr("Name"); {
+		case name == "Direction" && r.Kind == rule.Crosses && slices.Contains([]string{"Any", "Left", "Right"}, value):
+			r.Direction = rule.Direction(value)
+		case name == "TimeThreshold" && r.Kind == rule.Stays:
+			if r.For = duration(value); r.For <= 0 {
+				return bad
+			}
+		case name == "ClassFilter" && !c.cfg.Manners.PlainRules:
+			for _, class := range strings.Fields(value) {
+				if !slices.Contains(strings.Fields(classesKnown), class) {
+					return bad
+				}
+				r.Classes = append(r.Classes, class)
+			}
+		default:
+			return bad
+		}
+	}
+	return nil
 }
 
 func drawn(n *wire.Node) []scene.Point {
@@ -83,7 +208,7 @@ func drawn(n *wire.Node) []scene.Point {
 	for i := range n.Kids {
 		x, err := strconv.ParseFloat(n.Kids[i].Attr("x"), 64)
 		y, err2 := strconv.ParseFloat(n.Kids[i].Attr("y"), 64)
-		if err != nil || err2 != nil || len(out) >= 64 {
+		if err != nil || err2 != nil || len(out) >= maxVertices {
 			return nil
 		}
 		out = append(out, scene.Point{X: x, Y: y})
