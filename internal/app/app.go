@@ -21,6 +21,7 @@ import (
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
+	"duskyharbor/internal/stages/analytics"
 	"duskyharbor/internal/stages/channels"
 	"duskyharbor/internal/stages/clock"
 	"duskyharbor/internal/stages/find"
@@ -69,7 +70,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen,
 			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
 	a := &App{Engine: e, Services: services, Find: find.New(services), SignIn: signin.New(services), Clock: clock.New(services), Streams: streams.New(services)}
-	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), routes.New(services), prove.New(services)); err != nil {
+	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), analytics.New(services), routes.New(services), prove.New(services)); err != nil {
 		return nil, err
 	}
 	if opt.Live != "" {

@@ -54,7 +54,9 @@ var (
 	Setup       = site.SourceFact[picture.Setup]{Name: fact.Setup}    // how its picture is made, and what lies over it
 	TriedPTZ    = site.SourceFact[picture.Tried]{Name: fact.TriedPTZ} // how it moved when it was nudged
 	Rules       = site.SourceFact[[]rule.Rule]{Name: fact.Rules}      // of its analytics
-	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs}    // of its channel
+	RuleSet     = site.SourceFact[Engine]{Name: fact.RuleSet}         // what its rule engine knows, and has
+	RulesRead   = site.SourceFact[fact.LastRead]{Name: fact.RulesRead}
+	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs} // of its channel
 	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}
 	Placed      = site.SourceFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where
 )
@@ -62,6 +64,13 @@ var (
 // Watch is until when a clock is read again and again, as a person asked.
 type Watch struct {
 	Until time.Time `json:"until"`
+}
+
+// Engine is what the rule engine of a view knows, and the rules that it has.
+type Engine struct {
+	Token     string         `json:"token"` // of its analytics configuration; empty: it has none
+	Supported rule.Supported `json:"supported"`
+	Configs   []rule.Config  `json:"configs"`
 }
 
 // PlacedOn is the recorder that a view was placed on from here, the last time, and when.

@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/store"
@@ -35,7 +36,8 @@ type Snapshot struct {
 	Plans   map[int64]store.RecordingPlan
 	// Settings of encoders that were chosen for a view.
 	Settings map[int64][]stream.Setting
-	Least    []identity.Least // firmware that the site asks
+	Drawn    map[int64][]rule.Drawn // rules that were drawn for a view
+	Least    []identity.Least       // firmware that the site asks
 
 	networks  []netplan.Network // of the site, single addresses left out
 	accepted  map[store.Target]map[stage.Stage]map[string]finding.Acceptance
@@ -71,7 +73,7 @@ func load(ctx context.Context, st *store.Store, site int64, only []int64, had *S
 		return nil, err
 	}
 	s := &Snapshot{Site: read.Site, Devices: read.Devices, Sources: read.Sources, Tries: read.Tries,
-		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, Settings: read.Settings, Least: read.Leasts, accepted: read.Accepted,
+		Proofs: read.Proofs, Walks: read.Walks, Sets: read.Sets, Plans: read.Plans, Settings: read.Settings, Drawn: read.Drawn, Least: read.Leasts, accepted: read.Accepted,
 		facts: read.Facts, ofView: read.OfView, views: make(map[int64][]Source,
 			len(read.Devices)), taken: read.Taken, behind: map[netip.Addr]identity.Behind{}, decoded: map[kept]any{}, byID: make(map[int64]int, len(read.Devices)), had: had}
 	for i, d := range s.Devices {

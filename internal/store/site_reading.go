@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 )
@@ -30,6 +31,7 @@ type SiteReading struct {
 	Sets     map[int64]access.Set                                     // that open these devices, by number
 	Plans    map[int64]RecordingPlan                                  // of the site, by number
 	Settings map[int64][]stream.Setting                               // of encoders, by the source that they were chosen for
+	Drawn    map[int64][]rule.Drawn                                   // rules, by the source that they were drawn for
 }
 
 // ReadSite reads these devices of a site and all its recorders, or all of the site's
@@ -73,7 +75,7 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}
 	sc := SiteReading{Facts: map[int64]Facts{}, OfView: map[int64]Facts{}, Tries: map[int64][]access.Try{}, Proofs: map[int64]Proof{}, Walks: map[int64][]Proof{},
-		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}, Settings: map[int64][]stream.Setting{}}
+		Accepted: map[Target]map[stage.Stage]map[string]finding.Acceptance{}, Sets: map[int64]access.Set{}, Taken: map[int64]string{}, Plans: map[int64]RecordingPlan{}, Settings: map[int64][]stream.Setting{}, Drawn: map[int64][]rule.Drawn{}}
 	b := &pgx.Batch{}
 	b.Queue(`select `+siteColumns+` from site s where s.id = $1`, site).Query(func(rows pgx.Rows) (err error) {
 		sc.Site, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Site])
@@ -158,6 +160,17 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		var e stream.Setting
 		_, err := pgx.ForEachRow(rows, []any{&of, &e.ID, &e.Name, &e.Want}, func() error {
 			sc.Settings[of] = append(sc.Settings[of], e)
+			return nil
+		})
+		return err
+	})
+	b.Queue(`select r.source_id, r.id, r.rule from drawn_rule r join source s on s.id = r.source_id
+		where s.device_id = `+some+` and s.site_id = $1 order by r.source_id, r.id`, site, only).Query(func(rows pgx.Rows) error {
+		var of int64
+		var d rule.Drawn
+		_, err := pgx.ForEachRow(rows, []any{&of, &d.ID, &d.Rule}, func() error {
+			sc.Drawn[of] = append(sc.Drawn[of], d)
+			d.Rule = rule.Rule{}
 			return nil
 		})
 		return err

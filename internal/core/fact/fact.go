@@ -39,6 +39,8 @@ const (
 	Reached      = "recorder.reached"
 	Topics       = "event.topics"
 	Rules        = "camera.rules"
+	RuleSet      = "camera.ruleset"
+	RulesRead    = "analytics.asked"
 	Inputs       = "route.inputs"
 	RoutesRead   = "route.asked"
 )

@@ -221,3 +221,6 @@ func points(n *node) []scene.Point {
 	}
 	return out
 }
+
+// HasRules says whether a device has a service of rules.
+func HasRules(services map[string]string) bool { return services[rulesNS] != "" }

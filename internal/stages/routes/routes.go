@@ -14,9 +14,7 @@ import (
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
-	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/device/dial"
-	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
@@ -99,7 +97,7 @@ func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot
 		return "", err
 	}
 	profiles, _ := site.Profiles.Of(s, d.ID)
-	configuration, err := analyticsOf(ctx, c, profiles, of.Video, services)
+	configuration, err := stages.AnalyticsOf(ctx, c, profiles, of.Video, services)
 	if err != nil {
 		return "", err
 	}
@@ -116,25 +114,6 @@ func (r *Stage) readTopics(ctx context.Context, of site.Source, s *site.Snapshot
 		}
 	}
 	return fmt.Sprintf("%d topics offered", len(topics)), nil
-}
-
-// analyticsOf is the analytics configuration that the profiles of a view name; they are
-// read where they weren't yet.
-func analyticsOf(ctx context.Context, c *onvif.Client, profiles []stream.Profile, video string,
-	services map[string]string) (string, error) {
-	if len(profiles) == 0 {
-		var err error
-		if profiles, err = c.Profiles(ctx, services); err != nil && !errors.Is(err, dial.ErrNotSupported) {
-			return "", err
-		}
-	}
-	own, _ := stream.OfSource(profiles, video)
-	for _, p := range own {
-		if p.Analytics != "" {
-			return p.Analytics, nil
-		}
-	}
-	return "", nil
 }
 
 // AfterChange reads what the camera's channel hears, where a change of Routes touched it

@@ -1,0 +1,26 @@
+package facts
+
+import (
+	"slices"
+
+	"duskyharbor/internal/core/channel"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/site"
+)
+
+// ForRules is what the rules about a view's analytics are asked, and what was drawn for it.
+func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
+	asked, _ := RulesRead.Of(s, of)
+	f := rule.Facts{LookedAt: asked.At, Trouble: asked.Trouble}
+	if e, ok := RuleSet.Of(s, of); ok {
+		f.Token, f.Supported, f.Configs = e.Token, e.Supported, e.Configs
+	}
+	if rec, slot, _ := s.HolderOf(of); slot != nil {
+		f.Recorder = rec.Place
+		if r, ok := site.Recorder.Of(s, rec.ID); ok {
+			i := slices.IndexFunc(r.Limits.Ways, func(w channel.Way) bool { return w.Name == slot.Way })
+			f.Drops = i >= 0 && !slices.Contains(r.Limits.Ways[i].Passes, channel.PassEvents)
+		}
+	}
+	return f, s.Drawn[of.ID]
+}

@@ -1,0 +1,355 @@
+package analytics
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Acts of the stage.
+func (a *Stage) Acts() []act.Any {
+	const on = stage.Analytics
+	return []act.Any{
+		act.Act[Drawing]{Name: "analytics/draw", About: "keep a rule that is drawn for a camera; nothing is written to it", Stage: on, Keep: keepDrawing},
+		act.Act[One]{Name: "analytics/drop", About: "take a drawn rule off the list; what the camera has stays", Stage: on, Keep: dropDrawing},
+		act.Act[Named]{Name: "analytics/take", About: "take a rule of the camera into the drawing, as it is there", Stage: on, Keep: takeRule},
+		act.Act[Copy]{Name: "analytics/copy", About: "draw a camera's rules for other cameras as well", Stage: on, Keep: copyRules},
+		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
+		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
+	}
+}
+
+// Drawing is a rule as a person draws it: a sentence over points that are given across and down, in hundredths of the
+// picture from its upper left corner, as "20 10, 40.5 10, 30 30".
+type Drawing struct {
+	act.Camera
+	ID        int64    `form:"rule" json:"id,omitempty"` // 0: a new one
+	Name      string   `form:"name" json:"name"`
+	Kind      string   `form:"kind" json:"kind" enum:"Crosses,ComesInto,GoesOut,Inside,FirstSeen,LastSeen,Stays,Left,Taken,Crowd,Faster"`
+	Points    string   `form:"points" json:"points"`                                       // of its line, of its area
+	Without   []string `form:"without" json:"without,omitempty"`                           // areas that are left out
+	Direction string   `form:"direction" json:"direction,omitempty" enum:"Any,Left,Right"` // seen along the line, of Crosses
+	Classes   []string `form:"class" json:"classes,omitempty"`                             // none: any
+	Score     float64  `form:"score" json:"least_score,omitempty"`                         // 0 to 1
+	For       float64  `form:"for" json:"for_seconds,omitempty"`
+	Break     float64  `form:"break" json:"break_seconds,omitempty"` // 0: 1 s
+	Count     int      `form:"count" json:"count,omitempty"`         // of Crowd; 0: 2
+	Speed     float64  `form:"speed" json:"speed,omitempty"`         // of Faster, in pictures a second
+	Share     float64  `form:"share" json:"share_percent,omitempty"` // of a box that must be in; 0: 50
+	Lowest    float64  `form:"lowest" json:"least_height_percent,omitempty"`
+	Highest   float64  `form:"highest" json:"greatest_height_percent,omitempty"`
+	From      string   `form:"from" json:"from,omitempty"` // "21:00"
+	To        string   `form:"to" json:"to,omitempty"`
+}
+
+// mostName is how long a rule's name may be, in characters.
+const mostName = 64
+
+// Rule is the drawing as the rule that it is, or what is wrong with it.
+func (x Drawing) Rule() (r rule.Rule, err error) {
+	seconds := func(v float64) time.Duration { return time.Duration(v * float64(time.Second)) }
+	r = rule.Rule{Name: strings.TrimSpace(x.Name), Kind: rule.Kind(x.Kind), Classes: x.Classes, MinScore: x.Score, For: seconds(x.For), Break: seconds(x.Break),
+		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Lowest: x.Lowest / 100, Highest: x.Highest / 100}
+	if r.Name == "" || !act.Fits(r.Name, mostName) {
+		return r, act.Wrongf("name", "Name the rule, in up to %d characters.", mostName)
+	}
+	if !(x.For >= 0 && x.For <= 86400 && x.Break >= 0 && x.Break <= 3600) {
+		return r, act.Wrong("for", "Times are a day at the most, breaks an hour.")
+	}
+	points, err := rule.ParsePoints(x.Points)
+	if err != nil {
+		return r, act.Wrong("points", upper(err.Error())+".")
+	}
+	for _, text := range x.Without {
+		out, err := rule.ParsePoints(text)
+		if err != nil {
+			return r, act.Wrong("without", upper(err.Error())+".")
+		}
+		if len(out) > 0 {
+			r.Without = append(r.Without, out)
+		}
+	}
+	if r.Kind == rule.Crosses {
+		r.Line, r.Direction = points, rule.Direction(x.Direction)
+		if x.Direction != "" && x.Direction != "Any" && x.Direction != "Left" && x.Direction != "Right" {
+			return r, act.Wrong("direction", "A line is crossed to the left of it, to the right of it, or either way.")
+		}
+	} else {
+		r.Area = points
+	}
+	if r.Hours, err = parseHours(x.From, x.To); err != nil {
+		return r, err
+	}
+	if len(r.Classes) > 16 || slices.ContainsFunc(r.Classes, func(c string) bool { return c == "" || len(c) > 32 || strings.ContainsAny(c, " \t\r\n") }) {
+		return r, act.Wrong("class", "A class is one word, as Human.")
+	}
+	err = r.Check()
+	switch {
+	case errors.Is(err, scene.ErrShape):
+		return r, act.Wrong("points", "Draw it on the picture: "+err.Error()+".")
+	case err != nil:
+		return r, act.Wrong("kind", upper(strings.TrimPrefix(err.Error(), rule.ErrRule.Error()+": "))+".")
+	}
+	for _, area := range append([]scene.Polygon{r.Area}, r.Without...) {
+		if len(area) > 0 && !area.Simple() {
+			return r, act.Wrong("points", "An area's edges don't cross.")
+		}
+	}
+	return r, nil
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// parseHours reads "21:00" and "05:30"; neither is all hours.
+func parseHours(from, to string) (h rule.Hours, err error) {
+	if from == "" && to == "" {
+		return h, nil
+	}
+	for _, x := range []struct {
+		text, field string
+		to          *int
+	}{{from, "from", &h.From}, {to, "to", &h.To}} {
+		at, err := time.Parse("15:04", strings.TrimSpace(x.text))
+		if err != nil {
+			return h, act.Wrong(x.field, "Hours are from one time of the day to another, as 21:00 to 05:30.")
+		}
+		*x.to = at.Hour()*60 + at.Minute()
+	}
+	return h, nil
+}
+
+// Check is what is wrong with it.
+func (x Drawing) Check() error {
+	_, err := x.Rule()
+	return err
+}
+
+func keepDrawing(ctx context.Context, c *act.Call, x Drawing) (act.Kept, error) {
+	r, err := x.Rule()
+	if err != nil {
+		return act.Kept{}, err
+	}
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	id, err := c.Store.KeepRule(ctx, c.Site.ID, of.ID, rule.Drawn{ID: x.ID, Rule: r})
+	switch {
+	case errors.Is(err, store.ErrTaken):
+		err = act.Wrongf("name", "Another rule of %s is called %q: give this one another name.", of.Place, r.Name)
+	case errors.Is(err, store.ErrFull):
+		err = trouble.UserError("No more rules are kept for " + of.Place + ": take one off the list.")
+	}
+	return act.Kept{ID: id, Says: fmt.Sprintf("%s is drawn for %s. Nothing was written to it.", r.Name, of.Place), Did: "drew a rule",
+		Detail: of.Place + ": " + r.Name + ": " + r.Text(), Judge: []int64{of.Device.ID}, To: at(of.ID, id)}, err
+}
+
+// at is the page with a camera's rule in hand.
+func at(source, id int64) string {
+	to := "analytics?camera=" + strconv.FormatInt(source, 10)
+	if id != 0 {
+		to += "&rule=" + strconv.FormatInt(id, 10)
+	}
+	return to
+}
+
+// One is a drawn rule of a camera.
+type One struct {
+	act.Camera
+	ID int64 `form:"rule" json:"id"`
+}
+
+func dropDrawing(ctx context.Context, c *act.Call, x One) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	name, err := c.Store.DropRule(ctx, c.Site.ID, of.ID, x.ID)
+	return act.Kept{Says: name + " is off the list. What the camera has stays as it is.", Did: "took a drawn rule off", Detail: of.Place + ": " + name,
+		Judge: []int64{of.Device.ID}, To: at(of.ID, 0)}, err
+}
+
+// Named is a rule of a camera by its name there.
+type Named struct {
+	act.Camera
+	Name string `form:"name" json:"name"`
+}
+
+// takeRule takes a camera's rule into the drawing.
+func takeRule(ctx context.Context, c *act.Call, x Named) (act.Kept, error) {
+	s, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	f, drawn := facts.ForRules(s, of)
+	i := slices.IndexFunc(f.Configs, func(c rule.Config) bool { return c.Name == x.Name })
+	if i < 0 {
+		return act.Kept{}, trouble.UserErrorf("%s has no rule %q any more: read its analytics again.", of.Place, x.Name)
+	}
+	r, told := f.Configs[i].Says()
+	if !told {
+		return act.Kept{}, trouble.UserErrorf("There is no sentence for %q: it stays as it is, untouched.", x.Name)
+	}
+	d := rule.Drawn{Rule: r}
+	for _, had := range drawn {
+		if had.Name == x.Name {
+			d.ID = had.ID
+		}
+	}
+	id, err := c.Store.KeepRule(ctx, c.Site.ID, of.ID, d)
+	return act.Kept{ID: id, Says: x.Name + " is drawn here as the camera has it.", Did: "took a camera's rule into the drawing", Detail: of.Place + ": " + r.Text(),
+		Judge: []int64{of.Device.ID}, To: at(of.ID, id)}, err
+}
+
+// Copy is rules that are drawn for other cameras as well.
+type Copy struct {
+	act.Selection
+	From int64  `form:"from" json:"from_camera_id"`
+	Name string `form:"name" json:"name,omitempty"` // of the one that is meant; empty: all
+}
+
+// copyRules draws them for the selection; one that has a rule of the name keeps its own, and is named.
+func copyRules(ctx context.Context, c *act.Call, x Copy) (act.Kept, error) {
+	s, from, err := c.Camera(ctx, x.From)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	_, all := facts.ForRules(s, from)
+	all = slices.DeleteFunc(slices.Clone(all), func(d rule.Drawn) bool { return x.Name != "" && d.Name != x.Name })
+	if len(all) == 0 {
+		return act.Kept{}, act.Wrong("name", "Nothing of that name is drawn for "+from.Place+".")
+	}
+	sel, err := x.Selects(c.Site.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	targets, err := c.Store.Resolve(ctx, sel, stage.Analytics)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
+	for i, t := range targets {
+		devices[i], wanted[t.Source] = t.Device, t.Source != from.ID
+	}
+	if s, err = site.Load(ctx, c.Store, c.Site.ID, devices); err != nil {
+		return act.Kept{}, err
+	}
+	var sources []int64
+	for _, of := range s.Sources {
+		if wanted[of.ID] {
+			sources = append(sources, of.ID)
+		}
+	}
+	drawn, err := c.Store.CopyRules(ctx, c.Site.ID, from.ID, x.Name, sources)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	var judge []int64
+	var had []string
+	to := len(drawn)
+	for _, of := range s.Sources {
+		if !wanted[of.ID] {
+			continue
+		}
+		judge = append(judge, of.Device.ID)
+		if kept := len(all) - len(drawn[of.ID]); kept > 0 {
+			had = append(had, fmt.Sprintf("%s keeps %s of its own by those names, or has no room.", of.Place, act.Count(kept, "rule")))
+		}
+	}
+	says := fmt.Sprintf("%s of %s drawn for %s. Look at each on its own picture before it is written.", act.Count(len(all), "rule"), from.Place, act.Count(to, "camera"))
+	if len(had) > 0 {
+		says += " " + act.Planned{Cant: had}.Few()
+	}
+	if to == 0 {
+		return act.Kept{}, act.Wrong("name", "Nothing was drawn. "+act.Planned{Cant: had}.Few())
+	}
+	return act.Kept{Says: says, Did: "drew rules for other cameras", Detail: fmt.Sprintf("%s of %s for %s", act.Count(len(all), "rule"), from.Place, act.Count(to, "camera")), Judge: judge}, nil
+}
+
+// Written is what is drawn for cameras, and is to be on them.
+type Written struct {
+	act.Selection
+	Name string `form:"name" json:"name,omitempty"` // of the one that is meant; empty: all
+}
+
+func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error) {
+	rules := 0
+	for _, of := range s.Of {
+		f, drawn := facts.ForRules(s.Snapshot, of)
+		switch {
+		case len(drawn) == 0:
+			p.Idle++
+			continue
+		case !writable(s.Snapshot, of):
+			p.Refuse(of.Place, "no account opens its settings")
+			continue
+		case !f.Known():
+			p.Refuse(of.Place, "what its rules are wasn't read, or it has no analytics")
+			continue
+		}
+		var all []finding.Change
+		for _, d := range drawn {
+			if x.Name != "" && d.Name != x.Name {
+				continue
+			}
+			change, cant, err := f.Write(d)
+			switch {
+			case err != nil:
+				p.Refuse(of.Place, fmt.Sprintf("its %q is a rule that there is no sentence for: it isn't touched", d.Name))
+			case len(cant) > 0:
+				p.Refuse(of.Place, d.Name+": "+whys(cant))
+			case change != nil:
+				all = append(all, *change)
+			}
+		}
+		rules += len(all)
+		p.Add(of, all)
+	}
+	p.Title = fmt.Sprintf("Write %s to %s", act.Count(rules, "rule"), act.Count(len(p.Of), "camera"))
+	return p, nil
+}
+
+func whys(all []rule.Cant) string {
+	words := make([]string, len(all))
+	for i, c := range all {
+		words[i] = c.Why
+	}
+	return strings.Join(words, "; ")
+}
+
+func planRemoved(_ time.Time, s *act.Seen, x Named) (p act.Planned, err error) {
+	of, err := s.The()
+	if err != nil {
+		return p, err
+	}
+	f, _ := facts.ForRules(s.Snapshot, of)
+	change, err := f.Remove(x.Name)
+	switch {
+	case errors.Is(err, rule.ErrForeign):
+		return p, trouble.UserErrorf("There is no sentence for %q: it stays as it is, untouched.", x.Name)
+	case change == nil:
+		return p, trouble.UserErrorf("%s has no rule %q any more: read its analytics again.", of.Place, x.Name)
+	}
+	p.Title = fmt.Sprintf("Take %s off %s", x.Name, of.Place)
+	p.Add(of, []finding.Change{*change})
+	return p, nil
+}

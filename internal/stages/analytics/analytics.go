@@ -1,0 +1,183 @@
+// Package analytics reads which rules a camera's analytics know and have, and writes those that were drawn for it.
+package analytics
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/engine"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages"
+	"duskyharbor/internal/store"
+)
+
+// Stage is Analytics.
+type Stage struct{ stages.Services }
+
+// New makes the stage.
+func New(k stages.Services) *Stage { return &Stage{k} }
+
+// ID is stage.Analytics.
+func (a *Stage) ID() stage.Stage { return stage.Analytics }
+
+// Judge says what stands between the rules as they are drawn and those of the camera.
+func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+	f, drawn := facts.ForRules(s, of)
+	found, _ := facts.ForIdentity(s, of.Device)
+	read := !f.LookedAt.IsZero() && f.Trouble == ""
+	v := stage.Verdict{Read: read, Findings: rule.Judge(f, drawn), NotHere: found.OnlyRTSP()}
+	if v.NotHere == "" && read && f.Token == "" && len(drawn) == 0 {
+		v.NotHere = "it has no analytics of its own"
+	}
+	switch {
+	case f.Trouble != "":
+		v.Findings = append(v.Findings, finding.Finding{Code: "analytics.unread", Severity: finding.Blocks, Words: "not read",
+			Sentence: "Its rules weren't read: " + f.Trouble, WayOut: "Read Analytics again."})
+	case f.Token == "" && len(drawn) > 0 && !f.LookedAt.IsZero():
+		v.Findings = append(v.Findings, finding.Finding{Code: "analytics.none", Severity: finding.Needs, Words: "no analytics",
+			Sentence: fmt.Sprintf("%s drawn for it, and it has no analytics of its own.", act.Count(len(drawn), "rule")), WayOut: "Take them off the list."})
+	case len(drawn) > 0:
+		v.Done = "Its camera has the " + act.Count(len(drawn), "rule") + " drawn for it."
+	default:
+		v.Done = "Nothing was drawn for it; its camera has " + act.Count(len(f.Configs), "rule") + "."
+	}
+	return v
+}
+
+// Propose writes what was drawn and can be, where an account lets it be written.
+func (a *Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	if !writable(s, of) {
+		return nil
+	}
+	f, drawn := facts.ForRules(s, of)
+	return rule.Propose(f, drawn)
+}
+
+func writable(s *site.Snapshot, of site.Source) bool {
+	account, open := facts.Account.Of(s, of.Device.ID)
+	return open && account.Scheme != access.RTSP
+}
+
+// Read reads what the view's rule engine knows and has.
+func (a *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return "", err
+	}
+	began := time.Now().UTC()
+	says, err := a.read(ctx, v.Source, s)
+	if kept := a.NoteAsked(ctx, facts.RulesRead, v.Source, "rules", began, err); kept != nil {
+		return "", kept
+	}
+	return says, err
+}
+
+func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
+	c, err := a.Accounts.Open(ctx, of.Device, s, a.ID().String())
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	services, _ := facts.Services.Of(s, of.Device.ID)
+	profiles, _ := site.Profiles.Of(s, of.Device.ID)
+	token, err := stages.AnalyticsOf(ctx, c, profiles, of.Video, services)
+	if err != nil {
+		return "", err
+	}
+	e := facts.Engine{Token: token}
+	if token == "" || !onvif.HasRules(services) {
+		return "no analytics", a.keep(ctx, of, facts.Engine{})
+	}
+	if e.Supported, err = c.SupportedRules(ctx, services, token); err != nil {
+		return "", err
+	}
+	if e.Configs, err = c.RuleSet(ctx, services, token); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.keep(ctx, of, e)
+}
+
+// keep keeps what was read, and those of the rules that there is a sentence for: proofs rest on them.
+func (a *Stage) keep(ctx context.Context, of site.Source, e facts.Engine) error {
+	now := time.Now().UTC()
+	var told []rule.Rule
+	for _, c := range e.Configs {
+		if r, ok := c.Says(); ok {
+			told = append(told, r)
+		}
+	}
+	all := []store.NewFact{facts.RuleSet.New(of, "GetSupportedRules, GetRules", now, e)}
+	if e.Token != "" {
+		all = append(all, facts.Rules.New(of, "GetRules", now, told))
+	}
+	return a.Store.KeepFacts(ctx, all...)
+}
+
+// Editor reads and writes a rule of the camera.
+func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	if c.Kind != rule.WriteRule && c.Kind != rule.RemoveRule {
+		return nil, engine.ErrKind
+	}
+	want, err := rule.ConfigOf(c.Args["rule"])
+	if err != nil {
+		return nil, err
+	}
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	cam, err := a.Accounts.Open(ctx, v.Device, s, a.ID().String())
+	if err != nil {
+		return nil, err
+	}
+	services, _ := facts.Services.Of(s, v.Device.ID)
+	token, name := c.Args["token"], c.Args["name"]
+	now := func(ctx context.Context) (*rule.Config, error) {
+		all, err := cam.RuleSet(ctx, services, token)
+		for i := range all {
+			if all[i].Name == name {
+				return &all[i], err
+			}
+		}
+		return nil, err
+	}
+	return engine.EditorFuncs{
+		ReadFunc: func(ctx context.Context) (string, error) {
+			is, err := now(ctx)
+			if err != nil {
+				return "", err
+			}
+			return rule.ReadsAs(is, c.Args, c.FromText, c.ToText)
+		},
+		WriteFunc: func(ctx context.Context) error {
+			is, err := now(ctx)
+			switch {
+			case err != nil:
+				return err
+			case want == nil:
+				return cam.DeleteRule(ctx, services, token, name)
+			case is == nil:
+				return cam.CreateRule(ctx, services, token, *want)
+			}
+			return cam.ModifyRule(ctx, services, token, *want)
+		},
+		Shut: cam.Close,
+	}, nil
+}
+
+// AfterChange reads the rules again that were written.
+func (a *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
+	if !engine.AnyOf(changes, stage.Analytics) {
+		return nil
+	}
+	_, err := a.Read(ctx, v)
+	return err
+}
