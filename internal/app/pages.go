@@ -7,6 +7,7 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/setup"
 	"duskyharbor/internal/vault"
+	"duskyharbor/internal/web/analytics"
 	"duskyharbor/internal/web/api"
 	"duskyharbor/internal/web/board"
 	"duskyharbor/internal/web/channels"
@@ -36,8 +37,7 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 	}
 	pages := []shell.Page{
 		board.New(s), find.New(s), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
-			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), routes.New(s), prove.New(s),
-		later.New(stage.Analytics.Slug(), "Here rules will be drawn on a camera's own picture and rehearsed over what it saw, before anything is written."),
+			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), analytics.New(s), routes.New(s), prove.New(s),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
 		log.New(s), runs.New(s), expected.New(s), inventory.New(s), settings.New(s), me.New(s), api.New(s),

@@ -189,7 +189,7 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	for _, c := range []*camera.Config{&slip, &berth, &ice, &scale} {
 		c.Manners.Group = netip.MustParseAddrPort("239.64.1.1:6000") // every one of the make leaves the box with it
 	}
-	mess.Manners.NoGroups, berth.Manners.PlainRules = true, true
+	mess.Manners.NoGroups, mess.Manners.NoRules, berth.Manners.PlainRules = true, true, true
 	bonded.Manners.OwnRule = `<tan:Rule xmlns:own="urn:tarnlight:rules" Name="Rack watch" Type="own:RackWatch"><tt:Parameters><tt:SimpleItem Name="Racks" Value="3"/><tt:ElementItem Name="Depths"><own:Depths near="2" far="9"/></tt:ElementItem></tt:Parameters></tan:Rule>`
 	all := []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}
 	for i := range all {

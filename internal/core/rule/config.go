@@ -224,6 +224,15 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	return c, cant
 }
 
+// Lacks says why no rule of a kind can be had; empty: it can.
+func (s Supported) Lacks(k Kind) string {
+	name := typeOf[k]
+	if name != "" && slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker }) {
+		return ""
+	}
+	return s.without(k)
+}
+
 // lastingText writes a time as the type's parameter takes it.
 func (t Type) lastingText(d time.Duration) string {
 	seconds := strconv.FormatFloat(d.Seconds(), 'f', -1, 64)

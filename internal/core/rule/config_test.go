@@ -125,6 +125,18 @@ func TestDrawingsComeBack(t *testing.T) {
 	}
 }
 
+func TestWhichKindsCanBeHad(t *testing.T) {
+	for kind, want := range map[Kind]string{Crosses: "", Inside: "", Stays: "", ComesInto: `it tells of whatever is in, also of what appears there: say "is in"`,
+		Crowd: "it knows LineDetector, FieldDetector, LoiteringDetector, FieldDetector alone"} {
+		if got := knows.Lacks(kind); got != want {
+			t.Errorf("%s: %q", kind, got)
+		}
+	}
+	if got := (Supported{Types: knows.Types[3:]}).Lacks(Inside); got == "" {
+		t.Error("a maker's own type is taken for the standard's")
+	}
+}
+
 func TestWhatIsTheSame(t *testing.T) {
 	a := Rule{Name: "a", Kind: Stays, Area: square, For: 8 * time.Second, Classes: []string{"Human", "Vehicle"}}
 	for name, x := range map[string]struct {

@@ -7,7 +7,7 @@ import (
 
 func TestWhatAStageRequires(t *testing.T) {
 	for s, want := range map[Stage][]Requirement{Find: nil, SignIn: {Speaks, Certain}, Clock: {SpeaksONVIF},
-		Streams: {Seen, Opened}, Channels: nil, Routes: {Seen, Opened}, Prove: nil} {
+		Streams: {Seen, Opened}, Channels: nil, Analytics: {SpeaksONVIF, Opened}, Routes: {Seen, Opened}, Prove: nil} {
 		if got := s.Requires(); !slices.Equal(got, want) {
 			t.Errorf("%v requires %v, want %v", s, got, want)
 		}

@@ -54,7 +54,7 @@ var table = [...]descriptor{
 	Recording: {slug: "recording", name: "Recording", question: "What will be kept, how long?", reads: Read, many: true,
 		waits: []Wait{{Channels, "a recorder keeps what is on its channels"}}},
 	Analytics: {slug: "analytics", name: "Analytics", question: "What will fire, and on what?", reads: Read, many: true,
-		waits: []Wait{{SignIn, "rules are read with an account"}}, requires: []Requirement{Seen, Opened}},
+		waits: []Wait{{SignIn, "rules are read with an account"}}, requires: []Requirement{SpeaksONVIF, Opened}},
 	Routes: {slug: "routes", name: "Routes", question: "Where does each event go?", reads: Read, many: true,
 		waits:    []Wait{{SignIn, "topics are read with an account"}, {Channels, "events land on a recorder's channel"}},
 		requires: []Requirement{Seen, Opened}},

@@ -41,7 +41,7 @@ type Drawing struct {
 	Name      string   `form:"name" json:"name"`
 	Kind      string   `form:"kind" json:"kind" enum:"Crosses,ComesInto,GoesOut,Inside,FirstSeen,LastSeen,Stays,Left,Taken,Crowd,Faster"`
 	Points    string   `form:"points" json:"points"`                                       // of its line, of its area
-	Without   []string `form:"without" json:"without,omitempty"`                           // areas that are left out
+	Without   []string `form:"without" json:"without,omitempty"`                           // areas that are left out; a form gives them in one, with ; between
 	Direction string   `form:"direction" json:"direction,omitempty" enum:"Any,Left,Right"` // seen along the line, of Crosses
 	Classes   []string `form:"class" json:"classes,omitempty"`                             // none: any
 	Score     float64  `form:"score" json:"least_score,omitempty"`                         // 0 to 1
@@ -74,7 +74,7 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 	if err != nil {
 		return r, act.Wrong("points", upper(err.Error())+".")
 	}
-	for _, text := range x.Without {
+	for _, text := range strings.Split(strings.Join(x.Without, ";"), ";") {
 		out, err := rule.ParsePoints(text)
 		if err != nil {
 			return r, act.Wrong("without", upper(err.Error())+".")
@@ -128,7 +128,11 @@ func parseHours(from, to string) (h rule.Hours, err error) {
 		text, field string
 		to          *int
 	}{{from, "from", &h.From}, {to, "to", &h.To}} {
-		at, err := time.Parse("15:04", strings.TrimSpace(x.text))
+		text := strings.TrimSpace(x.text)
+		if text == "24:00" {
+			text = "00:00"
+		}
+		at, err := time.Parse("15:04", text)
 		if err != nil {
 			return h, act.Wrong(x.field, "Hours are from one time of the day to another, as 21:00 to 05:30.")
 		}

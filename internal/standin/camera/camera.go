@@ -120,6 +120,7 @@ type Manners struct {
 	// that it has besides, as it tells it.
 	PlainRules bool
 	OwnRule    string
+	NoRules    bool // it has no analytics
 }
 
 // Quirks are what an encoder does that its options don't tell.

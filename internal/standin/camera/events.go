@@ -26,6 +26,8 @@ type hub struct {
 	points map[string]*point
 	// states of properties: topic and rule → message
 	states map[string]message
+	// fired is how often each rule began, since the camera was started
+	fired map[string]int
 	// changed wakes the analytics when rules were written
 	changed chan struct{}
 }
@@ -49,7 +51,7 @@ const (
 )
 
 func newHub(c *Camera) *hub {
-	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}, changed: make(chan struct{}, 1)}
+	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}, fired: map[string]int{}, changed: make(chan struct{}, 1)}
 	h.follow(c.mem.Rules)
 	h.states[""] = message{topic: "tns1:VideoSource/MotionAlarm", item: "State", value: "false"}
 	return h
@@ -136,6 +138,11 @@ func (c *Camera) watch(ctx context.Context) {
 
 func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
 	for _, hit := range hits {
+		if hit.On {
+			h.mu.Lock()
+			h.fired[r.Name]++
+			h.mu.Unlock()
+		}
 		if r.Kind == rule.Inside {
 			h.set(r.Name, strconv.FormatBool(hit.On))
 			continue
@@ -149,6 +156,16 @@ func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
 		h.mu.Unlock()
 	}
 }
+
+// Fired is how often a rule of the camera began, since it was started.
+func (c *Camera) Fired(name string) int {
+	c.events.mu.Lock()
+	defer c.events.mu.Unlock()
+	return c.events.fired[name]
+}
+
+// Rules are the rules that the camera has.
+func (c *Camera) Rules() []rule.Rule { return c.memory().Rules }
 
 func (h *hub) set(name, value string) {
 	h.mu.Lock()

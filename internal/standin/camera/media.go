@@ -131,7 +131,7 @@ func (c *Camera) profileXML(p profile, one bool) string {
 			p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoder1XML("tt:VideoEncoderConfiguration", p))
 	}
 	analytics := ""
-	if c.sees(p.source) {
+	if c.sees(p.source) && !c.cfg.Manners.NoRules {
 		analytics = `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
 	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,

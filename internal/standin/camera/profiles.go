@@ -25,7 +25,10 @@ func (c *Camera) offered() []service {
 	if c.cfg.Manners.Media1 {
 		media = service{mediaSpace, "media"}
 	}
-	out := []service{{deviceSpace, "device_service"}, media, {eventsSpace, "events"}, {analyticsSpace, "analytics"}}
+	out := []service{{deviceSpace, "device_service"}, media, {eventsSpace, "events"}}
+	if !c.cfg.Manners.NoRules {
+		out = append(out, service{analyticsSpace, "analytics"})
+	}
 	if c.cfg.Manners.Imaging {
 		out = append(out, service{imagingSpace, "imaging"})
 	}

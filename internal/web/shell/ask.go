@@ -66,6 +66,14 @@ func (b Frame) Field(act, name string, usual any) string {
 	return fmt.Sprint(usual)
 }
 
+// Fields are all values of a field of a form that was just refused.
+func (b Frame) Fields(act, name string) []string {
+	if !b.Refuses(act) {
+		return nil
+	}
+	return b.Refused.Values[name]
+}
+
 // Wrong is what is wrong with a field of a form that was just refused; empty: nothing.
 func (b Frame) Wrong(act, name string) string {
 	if b.Refuses(act) && b.Refused.Field == name {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
 )
 
@@ -63,6 +64,56 @@ func pointsOf(all []scene.Point) string {
 		parts[i] = fmt.Sprintf("%.1f,%.1f", (p.X+1)/2*marksWidth, (1-p.Y)/2*marksHeight)
 	}
 	return strings.Join(parts, " ")
+}
+
+// RuleShapes are a rule of analytics on a picture: its line with where it is crossed to, or its area, and what is left out.
+// The first carries a label's place.
+func RuleShapes(class string, r rule.Rule) (out []Shape) {
+	at := func(p scene.Point) (x, y float64) { return (p.X + 1) / 2 * marksWidth, (1 - p.Y) / 2 * marksHeight }
+	place := func(s Shape, all []scene.Point) Shape {
+		if len(all) > 0 {
+			s.X[0], s.Y[0] = at(all[0])
+		}
+		return s
+	}
+	switch {
+	case r.Kind == rule.Crosses:
+		out = append(out, place(PathMark(class, r.Line), r.Line))
+		if arrow := arrow(r); arrow != nil {
+			out = append(out, PathMark(class+" arrow", arrow))
+		}
+	default:
+		out = append(out, place(AreaMark(class, r.Area), r.Area))
+	}
+	for _, w := range r.Without {
+		out = append(out, AreaMark(class+" leftout", w))
+	}
+	return out
+}
+
+// arrow points from the middle of a rule's longest step to the side that is crossed to; nil: either.
+func arrow(r rule.Rule) []scene.Point {
+	best, a, b := 0.0, scene.Point{}, scene.Point{}
+	for i := 1; i < len(r.Line); i++ {
+		if d := math.Hypot(r.Line[i].X-r.Line[i-1].X, r.Line[i].Y-r.Line[i-1].Y); d > best {
+			best, a, b = d, r.Line[i-1], r.Line[i]
+		}
+	}
+	if best == 0 || r.Direction != rule.LeftToRight && r.Direction != rule.RightToLeft {
+		return nil
+	}
+	const long, head = 0.14, 0.04
+	dx, dy := (b.X-a.X)/best, (b.Y-a.Y)/best
+	nx, ny := dy, -dx // to the right of it
+	if r.Direction == rule.RightToLeft {
+		nx, ny = -nx, -ny
+	}
+	from := scene.Point{X: (a.X + b.X) / 2, Y: (a.Y + b.Y) / 2}
+	tip := scene.Point{X: from.X + long*nx, Y: from.Y + long*ny}
+	back := func(side float64) scene.Point {
+		return scene.Point{X: tip.X - head*nx + side*head*dx, Y: tip.Y - head*ny + side*head*dy}
+	}
+	return []scene.Point{from, tip, back(1), tip, back(-1)}
 }
 
 // LineMark goes from one place to another, in parts of the picture from its left upper corner.

@@ -8,6 +8,7 @@ type Sketch struct {
 	Height float64
 	Parts  []SketchPart
 	Areas  []string // polygons: "0,0 10,0 10,10"
+	Lines  []string // of several points
 }
 
 // SketchPart is a rectangle of it.

@@ -6,8 +6,9 @@
 //   d.set([[[0.1, 0.9], [0.1, 0.4]]]);
 //   d.end();              // and takes nothing any more; what was drawn is gone
 //
-// A shape is a list of places: a point has one, a line two, a box two corners, a polygon three or more. The brush
-// paints the cells of a grid instead: then shapes are rows of 0 and 1.
+// A shape is a list of places: a point has one, a line two, a path two or more, a box two corners, a polygon three or
+// more. The brush paints the cells of a grid instead: then shapes are rows of 0 and 1. With edit, places of what is drawn
+// come, go and move: a press on an edge makes one, Delete takes the chosen one away, N chooses the next for the arrows.
 const SVG = "http://www.w3.org/2000/svg";
 const ACROSS = 1600; // units of the layer that lies over the picture
 const DOWN = 900;
@@ -19,6 +20,7 @@ const ZOOMS = [1, 1.5, 2, 3, 4, 6, 8];
 const tools = {
   point: { least: 1, full: 1 },
   line: { least: 2, full: 2 },
+  path: { least: 2, full: 64 },
   box: { least: 2, full: 2 },
   polygon: { least: 3, full: 64 },
   brush: { least: 0, full: 0 },
@@ -66,7 +68,7 @@ export function fitAll() {
 
 export function draw(
   figure,
-  { tool = "line", most = 1, corners = tools[tool].full, cells = null, changed = () => {} },
+  { tool = "line", most = 1, corners = tools[tool].full, cells = null, start = [], edit = false, changed = () => {} },
 ) {
   const frame = figure.querySelector(".frame") || figure;
   const svg = figure.querySelector("[data-marks]");
@@ -82,6 +84,7 @@ export function draw(
   let cursor = [0.5, 0.5];
   let aim = false; // the cursor is shown: keys move it
   let held = null; // what the pointer holds: {shape, at} or a colour of the brush
+  let chosen = null; // the place that Delete and arrows are about: {shape, at}
   let sweep = null; // corners of a box that a polygon's first drag makes
   let zoom = 0;
   let look = [0.5, 0.5]; // where it is zoomed in
@@ -127,11 +130,11 @@ export function draw(
     [Math.max(x, u), Math.max(y, v)],
     [Math.min(x, u), Math.max(y, v)],
   ];
-  const grip = ([x, y], first) => {
+  const grip = ([x, y], first, is) => {
     const [w, h] = size();
-    const r = 5;
+    const r = is ? 7 : 5;
     element("ellipse", {
-      class: first ? "grip first" : "grip",
+      class: is ? "grip chosen" : first ? "grip first" : "grip",
       cx: x * ACROSS,
       cy: y * DOWN,
       rx: (r * ACROSS) / (w || ACROSS),
@@ -141,8 +144,8 @@ export function draw(
   const paint = (s, whole) => {
     if (tool === "polygon") element(whole ? "polygon" : "polyline", { class: "drawn", points: points(s) });
     else if (tool === "box" && s.length === 2) element("polygon", { class: "drawn", points: points(box(s)) });
-    else if (s.length === 2) element("polyline", { class: "drawn", points: points(s) });
-    s.forEach((p, i) => grip(p, !whole && i === 0));
+    else if (tool === "path" || s.length === 2) element("polyline", { class: "drawn", points: points(s) });
+    s.forEach((p, i) => grip(p, !whole && i === 0, whole && chosen && shapes[chosen.shape] === s && chosen.at === i));
   };
   const show = () => {
     layer.replaceChildren();
@@ -189,6 +192,7 @@ export function draw(
     remember();
     if (shapes.length >= most) shapes = most === 1 ? [] : shapes.slice(1 - most);
     shapes.push(s);
+    chosen = null;
     settle();
   };
   const put = (at) => {
@@ -199,7 +203,12 @@ export function draw(
       going.length > kind.least &&
       going.at(-1)[0] === going[0][0] &&
       going.at(-1)[1] === going[0][1];
-    if (closes) {
+    const ends =
+      tool === "path" &&
+      going.length > kind.least &&
+      going.at(-1)[0] === going.at(-2)[0] &&
+      going.at(-1)[1] === going.at(-2)[1];
+    if (closes || ends) {
       going.pop();
       return finish();
     }
@@ -230,6 +239,7 @@ export function draw(
     else if (past.length) {
       future.push(copy());
       shapes = past.pop();
+      chosen = null;
     }
     settle();
   };
@@ -264,6 +274,35 @@ export function draw(
         if (Math.hypot((p[0] - at[0]) * w, (p[1] - at[1]) * h) <= NEAR) return { shape: i, at: j };
     return null;
   };
+  // onEdge is the edge that a press meets, as the place that it makes there.
+  const onEdge = (at) => {
+    const [w, h] = size();
+    for (const [i, s] of shapes.entries())
+      for (let j = tool === "polygon" ? 0 : 1; j < s.length; j++) {
+        const [a, b] = [s[(j || s.length) - 1], s[j]].map(([x, y]) => [x * w, y * h]);
+        const [x, y] = [at[0] * w, at[1] * h];
+        const [dx, dy] = [b[0] - a[0], b[1] - a[1]];
+        const t = within(((x - a[0]) * dx + (y - a[1]) * dy) / (dx * dx + dy * dy || 1));
+        if (Math.hypot(x - a[0] - t * dx, y - a[1] - t * dy) <= NEAR) return { shape: i, at: j || s.length };
+      }
+    return null;
+  };
+  const takeAway = () => {
+    const s = chosen && shapes[chosen.shape];
+    if (!s || s.length <= kind.least) return undo();
+    remember();
+    s.splice(chosen.at, 1);
+    chosen = null;
+    settle();
+  };
+  const nextPlace = () => {
+    const all = shapes.flatMap((s, shape) => s.map((_, at) => ({ shape, at })));
+    const is = all.findIndex((p) => chosen && p.shape === chosen.shape && p.at === chosen.at);
+    chosen = all[(is + 1) % (all.length || 1)] || null;
+    if (chosen) cursor = shapes[chosen.shape][chosen.at];
+    show();
+    if (chosen) tell(`Place ${chosen.at + 1} at ${hundredths(cursor)}`);
+  };
   let pressed = null; // where a drag began
   const down = (e) => {
     if (!on || e.button > 0) return;
@@ -286,6 +325,13 @@ export function draw(
       return brush(at);
     }
     held = going ? null : grabbed(at);
+    if (edit && !held && !going && (held = onEdge(at)) && shapes[held.shape].length < kind.full) {
+      remember();
+      shapes[held.shape].splice(held.at, 0, at);
+      chosen = held;
+      return show();
+    }
+    if (edit) chosen = held;
     if (held) return remember();
     if (tool === "polygon") {
       if (!going) sweep = [at, at]; // it may become a box
@@ -329,6 +375,7 @@ export function draw(
     const far = Math.hypot(e.clientX - pressed[0], e.clientY - pressed[1]);
     pressed = null;
     if (held) {
+      if (chosen) cursor = shapes[chosen.shape][chosen.at];
       held = null;
       return settle();
     }
@@ -338,6 +385,10 @@ export function draw(
     if (swept) going = box([sweep[0], at]);
     sweep = null;
     if (swept) return finish();
+    if (tool === "path" && far > 3 && going.length === 2) {
+      going[1] = at;
+      return finish();
+    }
     // A tap sets a place; what is dragged is set where it is let go.
     if (tool === "polygon" || far > 3 || going.tapped) return put(at);
     if (tool === "point") return finish();
@@ -365,6 +416,11 @@ export function draw(
           const to = [within(cursor[0] + by[0]), within(cursor[1] + by[1])];
           cursor = to.map((v) => Math.round(v * 1000) / 1000);
           if (going) going[going.length - 1] = cursor;
+          else if (chosen) {
+            remember();
+            shapes[chosen.shape][chosen.at] = cursor;
+            settle();
+          }
           if (zoom) {
             look = cursor;
             zoomed();
@@ -388,13 +444,14 @@ export function draw(
             tell(going ? `Place ${had || 1} at ${hundredths(cursor)}` : "Drawn.");
           },
           c: () => {
-            if (tool !== "polygon" || !going) return;
+            if ((tool !== "polygon" && tool !== "path") || !going) return;
             going.pop();
             finish();
             tell("Drawn.");
           },
-          Backspace: undo,
-          Delete: undo,
+          Backspace: edit ? takeAway : undo,
+          Delete: edit ? takeAway : undo,
+          n: edit ? nextPlace : null,
           "+": () => zoomBy(1, cursor),
           "-": () => zoomBy(-1, cursor),
           0: () => zoomBy(-ZOOMS.length, [0.5, 0.5]),
@@ -454,7 +511,8 @@ export function draw(
     begin() {
       if (on) return;
       on = true;
-      shapes = cells ? structuredClone(cells) : [];
+      shapes = structuredClone(cells || start);
+      chosen = null;
       past.length = future.length = 0;
       figure.classList.add("drawing");
       svg.append(layer);
@@ -462,7 +520,10 @@ export function draw(
       svg.setAttribute("role", "application");
       svg.setAttribute(
         "aria-label",
-        called + ". Draw here: arrow keys move, Enter sets a place" + (tool === "polygon" ? ", C closes." : "."),
+        called +
+          ". Draw here: arrow keys move, Enter sets a place" +
+          (tool === "polygon" ? ", C closes" : tool === "path" ? ", C ends it" : "") +
+          (edit ? ", N chooses the next place, Delete takes it away." : "."),
       );
       frame.after(bar);
       tell(
@@ -470,6 +531,7 @@ export function draw(
           point: "Tap a place.",
           line: "Drag from end to end, or tap both.",
           box: "Drag from corner to corner, or tap both.",
+          path: "Drag from end to end; or tap place by place, and the last again.",
           polygon: "Drag a box; or tap corner by corner, and the first again.",
           brush: "Paint by dragging; begin on what is painted to wipe.",
         }[tool],

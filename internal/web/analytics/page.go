@@ -1,0 +1,338 @@
+// Package analytics shows what will fire, and on what: the rules of a camera on its own picture, each a sentence.
+package analytics
+
+import (
+	"cmp"
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/web/shell"
+)
+
+//go:embed page.html page.css page.js
+var files embed.FS
+
+// Page is its page.
+type Page struct {
+	*shell.Server
+}
+
+// New makes the page.
+func New(s *shell.Server) *Page { return &Page{s} }
+
+// Slug is its address.
+func (*Page) Slug() string { return "analytics" }
+
+// Files are its template, style and script.
+func (*Page) Files() fs.FS { return files }
+
+// Stage is stage.Analytics.
+func (*Page) Stage() stage.Stage { return stage.Analytics }
+
+// Routes adds nothing besides its page: its acts are its stage's.
+func (*Page) Routes(*shell.Routes) {}
+
+// data is one camera's picture with its rules.
+type data struct {
+	Can     int // cameras whose rules can be read
+	Waiting int // that weren't
+	Tabs    []shell.Row
+	More    int
+	Others  []shell.Row // that rules can be drawn for as well
+	Chosen  *shell.Row
+	Facts   rule.Facts
+	Picture shell.Picture
+	Rules   []standing
+	Hand    *standing // the one in hand; nil: a new one is drawn, or none
+	Form    *sentence // nil: nothing is in hand, or who looks may draw nothing
+	Write   int       // rules that are drawn, can be written and aren't
+	Writing []finding.Change
+}
+
+// standing is a rule in the list.
+type standing struct {
+	rule.Standing
+	Mark  string // the state of its mark
+	Says  string // what it watches for, in two words
+	Whole string // and in a line
+}
+
+// Build makes the page's data.
+func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
+	if err := p.Load(ctx); err != nil {
+		return nil, err
+	}
+	var d data
+	var err error
+	if d.Can, err = p.Can(ctx, stage.Analytics); err != nil {
+		return nil, err
+	}
+	want, _ := strconv.ParseInt(p.URL.Query().Get("camera"), 10, 64)
+	var all []shell.Row
+	for _, r := range p.Rows {
+		f, drawn := facts.ForRules(p.Snapshot, r.Source)
+		switch {
+		case f.LookedAt.IsZero():
+			d.Waiting++
+		case f.Known() || len(drawn) > 0 || f.Trouble != "":
+			all = append(all, r)
+		}
+	}
+	for i := range all {
+		if d.Chosen == nil || all[i].ID == want {
+			d.Chosen = &all[i]
+		}
+	}
+	d.Tabs, d.More = shell.Tabs(all, d.Chosen)
+	if d.Chosen == nil {
+		return &d, nil
+	}
+	d.Others = slices.DeleteFunc(slices.Clone(all), func(r shell.Row) bool { return r.ID == d.Chosen.ID })
+	of := d.Chosen.Source
+	f, drawn := facts.ForRules(p.Snapshot, of)
+	d.Facts, d.Rules = f, standings(f, drawn)
+	d.Writing = rule.Propose(f, drawn)
+	d.Write = len(d.Writing)
+	d.inHand(p, of)
+	marks := shell.Marks{Says: "Rules on the picture of " + of.Place}
+	for i := range d.Rules {
+		marks.Shapes = append(marks.Shapes, d.Rules[i].shapes(&d.Rules[i] == d.Hand)...)
+	}
+	d.Picture = shell.Picture{Src: fmt.Sprintf("%s/%d", p.Path("stills"), of.ID), Alt: "Still of " + of.Place, Marks: marks}
+	return &d, nil
+}
+
+// inHand picks the rule that the address, or a form that was refused, says.
+func (d *data) inHand(p *shell.Request, of site.Source) {
+	q := p.URL.Query()
+	id, _ := strconv.ParseInt(cmp.Or(q.Get("rule"), p.Field("analytics/draw", "rule", "")), 10, 64)
+	for i, s := range d.Rules {
+		if s.Drawn != nil && s.Drawn.ID == id && id != 0 || s.Drawn == nil && q.Get("on") != "" && s.Name == q.Get("on") {
+			d.Hand = &d.Rules[i]
+		}
+	}
+	fresh := q.Get("rule") == "new" || d.Hand == nil && p.Refuses("analytics/draw")
+	if d.Hand == nil && !fresh && q.Get("on") == "" && len(d.Rules) > 0 {
+		d.Hand = &d.Rules[0]
+	}
+	if !p.MayChange {
+		return
+	}
+	switch {
+	case d.Hand != nil && d.Hand.Drawn != nil:
+		d.Form = sentenceOf(p, of, *d.Hand.Drawn, d.Facts.Supported)
+	case d.Hand == nil && (fresh || len(d.Rules) == 0):
+		d.Form = sentenceOf(p, of, rule.Drawn{Rule: rule.Rule{Kind: rule.Inside}}, d.Facts.Supported)
+	}
+}
+
+func standings(f rule.Facts, drawn []rule.Drawn) (out []standing) {
+	for _, s := range rule.Stand(f, drawn) {
+		x := standing{Standing: s, Mark: "notyet"}
+		r, ok := s.OnSays, s.Clear
+		if s.Drawn != nil {
+			r, ok = s.Drawn.Rule, true
+		}
+		if ok {
+			x.Says, x.Whole = short(r), r.Text()
+		} else {
+			x.Says = "a " + s.On.Type
+			x.Whole = "A rule of the type " + s.On.Type + " that there is no sentence for: it stays as it is."
+		}
+		switch {
+		case s.State == rule.AsDrawn:
+			x.Mark = "ready"
+		case len(s.Cant) > 0, s.State == rule.Otherwise, s.State == rule.NotYet:
+			x.Mark = "needs"
+		case s.State == rule.Foreign:
+			x.Mark = "na"
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// short is what a rule watches for, without its drawing.
+func short(r rule.Rule) string {
+	says := strings.TrimSuffix(strings.TrimSuffix(r.Kind.Verb(), " in"), " into")
+	if r.Kind.Verb() != says || r.Kind == rule.Inside {
+		says = r.Kind.Verb()
+	}
+	switch {
+	case r.Kind == rule.Crosses && r.Direction == rule.LeftToRight:
+		says += " to the right"
+	case r.Kind == rule.Crosses && r.Direction == rule.RightToLeft:
+		says += " to the left"
+	case r.For > 0:
+		says += fmt.Sprintf(" %g s", r.For.Seconds())
+	}
+	return says
+}
+
+// shapes are the rule on the picture.
+func (s standing) shapes(hand bool) []shell.Shape {
+	r, ok := s.OnSays, s.Clear
+	if s.Drawn != nil {
+		r, ok = s.Drawn.Rule, true
+	}
+	if !ok {
+		return nil
+	}
+	class := "rule"
+	if hand {
+		class += " inhand"
+	}
+	out := shell.RuleShapes(class, r)
+	if len(out) > 0 {
+		out[0].Label = s.Name
+	}
+	return out
+}
+
+// sentence is the form of a rule.
+type sentence struct {
+	shell.Form
+	ID      int64
+	Kinds   []kind
+	Classes []class
+	Cant    []rule.Cant // what the camera can't do of what is kept
+	by      map[string]int
+}
+
+type kind struct {
+	Value, Says string
+	On          bool
+	Not         bool // the camera knows none that says it
+	Line, For   bool
+}
+
+type class struct {
+	Name string
+	On   bool
+}
+
+// Of is a field of the sentence by its name.
+func (s sentence) Of(name string) shell.Field { return s.Fields[s.by[name]] }
+
+// Part says why the camera can't do a part; empty: it can.
+func (s sentence) Part(name string) string {
+	for _, c := range s.Cant {
+		if c.Part == name {
+			return c.Why
+		}
+	}
+	return ""
+}
+
+// Usual classes of objects (tt:ObjectType).
+var usual = []string{"Human", "Vehicle", "Animal", "Face", "LicensePlate"}
+
+func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Supported) *sentence {
+	s := &sentence{ID: d.ID, by: map[string]int{}}
+	figure := func(v float64) string {
+		if v == 0 {
+			return ""
+		}
+		return strconv.FormatFloat(v, 'g', 6, 64)
+	}
+	from, to := "", ""
+	if h := d.Hours; h.From != h.To {
+		from, to = fmt.Sprintf("%02d:%02d", h.From/60, h.From%60), fmt.Sprintf("%02d:%02d", h.To/60, h.To%60)
+	}
+	points := rule.FormatPoints(d.Area)
+	if d.Kind == rule.Crosses {
+		points = rule.FormatPoints(d.Line)
+	}
+	without := make([]string, len(d.Without))
+	for i, w := range d.Without {
+		without[i] = rule.FormatPoints(w)
+	}
+	s.Form = p.Form(shell.Form{Act: "analytics/draw", ID: "rule", Do: "Keep the drawing", Fields: []shell.Field{
+		{Name: "source", Kind: shell.AsFixed, Value: strconv.FormatInt(of.ID, 10)},
+		{Name: "rule", Kind: shell.AsFixed, Value: strconv.FormatInt(d.ID, 10)},
+		{Name: "name", Label: "Name", Value: d.Name, Most: 64, Like: "its name"},
+		{Name: "kind", Label: "does what", Kind: shell.AsChoice, Value: string(d.Kind)},
+		{Name: "direction", Label: "Direction", Kind: shell.AsChoice, Value: string(cmp.Or(d.Direction, rule.Either)),
+			Options: []shell.Option{{Value: "Any", Says: "either way"}, {Value: "Right", Says: "to its right"}, {Value: "Left", Says: "to its left"}}},
+		{Name: "points", Label: "Points", Value: points, Most: 900, Mono: true, Like: "20 10, 40 10, 30 30"},
+		{Name: "without", Label: "Left out", Value: strings.Join(without, "; "), Most: 900, Mono: true, Like: "none"},
+		{Name: "count", Label: "How many", Value: figure(float64(d.Count)), Like: "2", Narrow: true},
+		{Name: "for", Label: "Seconds", Value: figure(d.For.Seconds()), Like: "8", Narrow: true},
+		{Name: "speed", Label: "Pictures a second", Value: figure(d.Speed), Like: "0.5", Narrow: true},
+		{Name: "score", Label: "Least score", Value: figure(d.MinScore), Like: "any", Narrow: true},
+		{Name: "lowest", Label: "Least height in % of the picture", Value: figure(100 * d.Lowest), Like: "any", Narrow: true},
+		{Name: "highest", Label: "Greatest height in % of the picture", Value: figure(100 * d.Highest), Like: "any", Narrow: true},
+		{Name: "from", Label: "From", Value: from, Like: "00:00", Narrow: true},
+		{Name: "to", Label: "To", Value: to, Like: "24:00", Narrow: true},
+	}})
+	for i, f := range s.Fields {
+		s.by[f.Name] = i
+	}
+	chosen := rule.Kind(s.Of("kind").Value)
+	for _, k := range rule.Kinds {
+		s.Kinds = append(s.Kinds, kind{Value: string(k), Says: k.Verb(), On: k == chosen, Not: can.Lacks(k) != "", Line: k == rule.Crosses, For: k.Lasts()})
+	}
+	names := slices.Clone(usual)
+	for _, t := range can.Types {
+		if len(t.Classes) > 0 {
+			names = slices.Clone(t.Classes)
+		}
+	}
+	for _, c := range d.Classes {
+		if !slices.Contains(names, c) {
+			names = append(names, c)
+		}
+	}
+	on := d.Classes
+	if p.Refuses("analytics/draw") {
+		on = p.Fields("analytics/draw", "class")
+	}
+	for _, c := range names {
+		s.Classes = append(s.Classes, class{c, slices.Contains(on, c)})
+	}
+	if d.Name != "" {
+		_, s.Cant = can.Write(d.Rule)
+	}
+	return s
+}
+
+// Who is whom the rule is about, in words.
+func (s sentence) Who() string {
+	var on []string
+	for _, c := range s.Classes {
+		if c.On {
+			on = append(on, strings.ToLower(c.Name))
+		}
+	}
+	return cmp.Or(strings.Join(on, ", "), "anything")
+}
+
+// HandName is the name of the rule in hand.
+func (d data) HandName() string {
+	if d.Hand == nil {
+		return ""
+	}
+	return d.Hand.Name
+}
+
+// Link is the page with a rule in hand.
+func (d data) Link(b shell.Frame, s standing) string {
+	q := url.Values{"camera": {strconv.FormatInt(d.Chosen.ID, 10)}}
+	if s.Drawn != nil {
+		q.Set("rule", strconv.FormatInt(s.Drawn.ID, 10))
+	} else {
+		q.Set("on", s.Name)
+	}
+	return b.Path("analytics") + "?" + q.Encode()
+}

@@ -1,0 +1,205 @@
+package web_test
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp/kb"
+
+	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/demo"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/standin/camera"
+	"duskyharbor/internal/standin/footage"
+	"duskyharbor/internal/testbed"
+)
+
+// ruleOn is a rule that a stand-in has, by its name.
+func ruleOn(cam *camera.Camera, name string) (rule.Rule, bool) {
+	for _, r := range cam.Rules() {
+		if r.Name == name {
+			return r, true
+		}
+	}
+	return rule.Rule{}, false
+}
+
+// A rule is drawn on the camera's picture by mouse and by keys, filled in as a sentence, shown from nothing to what it will
+// be, written, and fires on who walks as often as it is foretold. One that somebody changes on the camera's own page is
+// noticed, and either side is taken; a rule of the make's own is shown and not touched.
+func TestARuleIsDrawnWrittenAndFires(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Bonded store", "Terminal recorder"), nil)
+	h.ready("find", "sign-in", "streams", "channels", "channels!", "channels")
+	cam := h.Fleet.Camera("Slipway")
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, "analytics")
+	h.run(p, "body", "Read the rules of 2 cameras")
+	h.on(p, "analytics")
+	p.Sees(20*time.Second, "Seaward line", "Slip apron", "made elsewhere")
+	p.Accessible("analytics")
+
+	// The apron is drawn corner by corner, and someone stays there.
+	drawable := func() {
+		t.Helper()
+		testbed.Until(t, 20*time.Second, "the picture can be drawn on", func() bool {
+			return testbed.Glance[bool](p, "document.querySelector('#drawing').classList.contains('drawing')")
+		})
+	}
+	points := func() string { return testbed.Eval[string](p, "document.getElementById('rule-points').value") }
+	p.Press("Draw a new rule")
+	drawable()
+	choose := func(kind string) {
+		testbed.Eval[bool](p, fmt.Sprintf("((k) => { k.value = %q; k.dispatchEvent(new Event('change', {bubbles: true})); return true })(document.getElementById('rule-kind'))", kind))
+	}
+	choose("Stays")
+	for _, at := range [][2]float64{{0.25, 0.5}, {0.75, 0.5}, {0.75, 0.98}, {0.25, 0.98}, {0.25, 0.5}} {
+		p.Drag("#drawing svg", at[0], at[1], at[0], at[1])
+	}
+	testbed.Until(t, 20*time.Second, "what is drawn stands in the sentence", func() bool { return strings.Count(points(), ",") == 3 })
+	p.Press("Keep this rule")
+	p.Sees(20*time.Second, "Name the rule, in up to 64 characters.")
+	p.Type("#rule-name", "Ramp foot")
+	p.Press("Keep this rule")
+	p.Sees(20*time.Second, "Say for how long: more than nothing")
+	if n := strings.Count(points(), ","); n != 3 {
+		t.Errorf("the drawing is lost: %q", points())
+	}
+	p.Type("#rule-for", "2")
+	p.PressIn("#sentence", "anything")
+	testbed.Eval[bool](p, "(document.querySelector('#sentence [value=Human]').click(), true)")
+	p.Press("Keep this rule")
+	p.Sees(20*time.Second, "Ramp foot is drawn for Slipway. Nothing was written to it.", "drawn here, not written")
+	if _, there := ruleOn(cam, "Ramp foot"); there {
+		t.Fatal("it was written unasked")
+	}
+
+	// A place more by a press on an edge, moved by keys, taken away again; then it is written.
+	drawable()
+	was := points()
+	p.Drag("#drawing svg", 0.5, 0.5, 0.5, 0.4)
+	testbed.Until(t, 20*time.Second, "a place came", func() bool { return strings.Count(points(), ",") == 4 })
+	p.Keys(kb.ArrowDown)
+	testbed.Until(t, 20*time.Second, "the place moved", func() bool { return strings.Contains(points(), "50 41") })
+	p.Keys(kb.Delete)
+	testbed.Until(t, 20*time.Second, "the place went", func() bool { return points() == was })
+	h.makes(p, "Write 1 rule to Slipway")
+	p.Sees(60*time.Second, "as on the camera")
+	on, there := ruleOn(cam, "Ramp foot")
+	if !there || on.Kind != rule.Stays || on.For != 2*time.Second || !slices.Equal(on.Classes, []string{"Human"}) || len(on.Area) != 4 {
+		t.Fatalf("the camera has %+v", on)
+	}
+
+	// It fires on who walks, as often as it is foretold of the same shapes.
+	var seen []scene.Observation
+	for at := time.Duration(0); at < footage.Length; at += time.Second / footage.FPS {
+		for _, o := range cam.Config().Scene.Observations(true, at) {
+			if o.Object == "person" {
+				seen = append(seen, o)
+			}
+		}
+	}
+	foretold := rule.Fires(rule.Rehearse(on, scene.Tracks(seen), rule.Span{}))
+	if foretold != 1 {
+		t.Errorf("%d are foretold", foretold)
+	}
+	if res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil); err != nil || res.StatusCode != http.StatusOK {
+		t.Fatal(res, err)
+	}
+	testbed.Until(t, 60*time.Second, "it fires", func() bool { return cam.Fired("Ramp foot") == foretold })
+
+	// Somebody changes it on the camera's own page: it is noticed, and the camera's is taken into the drawing.
+	a := whole(t, h)
+	slip := a.camera("Slipway")
+	changed := on
+	changed.For = 30 * time.Second
+	c, _ := rule.Supported{Types: []rule.Type{{Name: "LoiteringDetector", Values: map[string]string{"TimeThreshold": "duration", "ClassFilter": "StringList"}, Shapes: map[string]string{"Field": "Polygon"}}}}.Write(changed)
+	page, err := onvif.New((&dial.Dialer{}).At(cam.At()), fmt.Sprintf("http://%s:%d/onvif/device_service", cam.At(), camera.HTTPPort),
+		onvif.Login{Username: "otter", Password: h.Secrets.House, Scheme: access.Digest})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer page.Close()
+	services, _, err := page.Services(t.Context())
+	if err == nil {
+		err = page.ModifyRule(t.Context(), services, "vac0", c)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.reads("analytics")
+	h.on(p, "analytics")
+	p.Sees(20*time.Second, "otherwise on the camera", "for 30 s")
+	p.Press("Take the camera’s into the drawing")
+	p.Sees(20*time.Second, "Ramp foot is drawn here as the camera has it.", "as on the camera")
+	p.Press("Take it off Slipway")
+	h.takes(p)
+	h.idle()
+	if _, there := ruleOn(cam, "Ramp foot"); there {
+		t.Error("it is on the camera yet")
+	}
+
+	// What the camera can't do is said, and not written.
+	a.keeps("analytics/draw", args{"camera_id": slip, "name": "Many", "kind": "Crowd", "points": "10 10, 90 10, 90 90", "count": 3})
+	if says := a.refused("analytics/write", args{"cameras": []any{slip}, "name": "Many"}, http.StatusConflict); !strings.Contains(says, "Slipway: Many: it knows LineDetector, FieldDetector, LoiteringDetector alone.") {
+		t.Errorf("%s", says)
+	}
+	h.on(p, "analytics?camera="+string(slip))
+	p.Sees(20*time.Second, "can't do it")
+
+	// The make's own rule is shown as it is.
+	h.on(p, fmt.Sprintf("analytics?camera=%s&on=Rack+watch", a.camera("Bonded store")))
+	p.Sees(20*time.Second, "shown, not touched", "there is no sentence for it", "Racks")
+	if says := a.refused("analytics/remove", args{"camera_id": a.camera("Bonded store"), "name": "Rack watch"}, http.StatusUnprocessableEntity); !strings.Contains(says, "There is no sentence") {
+		t.Errorf("%s", says)
+	}
+	for _, theme := range []string{"dark", "light"} {
+		p.Theme(theme)
+		p.Legible("analytics in " + theme)
+	}
+	h.fits(p, "analytics")
+}
+
+// askRules asks for every act of Analytics.
+func askRules(h *harbour, a *acts) {
+	h.ready("find", "sign-in", "streams", "analytics")
+	slip, bonded := a.camera("Slipway"), a.camera("Bonded store")
+	line := args{"camera_id": slip, "name": "Edge", "kind": "Crosses", "points": "20 90, 80 40", "direction": "Left", "classes": []string{"Human"}}
+	id := a.keeps("analytics/draw", line)["id"]
+	for field, bad := range map[string]args{"name": {"name": " "}, "points": {"points": "20 90"}, "kind": {"kind": "Flies"}, "for": {"kind": "Stays", "points": "1 1, 2 1, 2 2", "for_seconds": -1}, "direction": {"direction": "Up"},
+		"from": {"from": "25:00"}, "class": {"classes": []string{"two words"}}} {
+		all := args{}
+		for k, v := range line {
+			all[k] = v
+		}
+		for k, v := range bad {
+			all[k] = v
+		}
+		if got := a.do("POST", a.site+"/acts/analytics/draw", jsonNumber(all), http.StatusUnprocessableEntity); got["field"] == nil {
+			h.t.Errorf("%s is refused without its field: %v", field, got)
+		}
+	}
+	if says := a.refused("analytics/draw", line, http.StatusUnprocessableEntity); !strings.Contains(says, `Another rule of Slipway is called "Edge"`) {
+		h.t.Errorf("%s", says)
+	}
+	a.makes("analytics/write", args{"cameras": []any{slip}})
+	if r, there := ruleOn(h.Fleet.Camera("Slipway"), "Edge"); !there || r.Direction != rule.RightToLeft {
+		h.t.Errorf("the camera has %+v", r)
+	}
+	a.keeps("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}})
+	a.refused("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}}, http.StatusUnprocessableEntity)
+	a.keeps("analytics/take", args{"camera_id": slip, "name": "Seaward line"})
+	a.makes("analytics/remove", args{"camera_id": slip, "name": "Edge"})
+	a.keeps("analytics/drop", args{"camera_id": slip, "id": id})
+	if _, there := ruleOn(h.Fleet.Camera("Slipway"), "Edge"); there {
+		h.t.Error("it is on the camera yet")
+	}
+}
