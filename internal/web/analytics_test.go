@@ -140,25 +140,23 @@ func TestARuleIsDrawnWrittenAndFires(t *testing.T) {
 	p.Sees(20*time.Second, "otherwise on the camera", "for 30 s")
 	p.Press("Take the camera’s into the drawing")
 	p.Sees(20*time.Second, "Ramp foot is drawn here as the camera has it.", "as on the camera")
-	p.Press("Take it off Slipway")
-	h.takes(p)
-	h.idle()
+	h.run(p, "body", "Take it off Slipway")
 	if _, there := ruleOn(cam, "Ramp foot"); there {
 		t.Error("it is on the camera yet")
 	}
 
 	// What the camera can't do is said, and not written.
-	a.keeps("analytics/draw", args{"camera_id": slip, "name": "Many", "kind": "Crowd", "points": "10 10, 90 10, 90 90", "count": 3})
+	many := a.keeps("analytics/draw", args{"camera_id": slip, "name": "Many", "kind": "Crowd", "points": "10 10, 90 10, 90 90", "count": 3})["id"]
 	if says := a.refused("analytics/write", args{"cameras": []any{slip}, "name": "Many"}, http.StatusConflict); !strings.Contains(says, "Slipway: Many: it knows LineDetector, FieldDetector, LoiteringDetector alone.") {
 		t.Errorf("%s", says)
 	}
-	h.on(p, "analytics?camera="+string(slip))
-	p.Sees(20*time.Second, "can't do it")
+	h.on(p, fmt.Sprintf("analytics?camera=%s&rule=%v", slip, many))
+	p.Sees(20*time.Second, "This camera can’t do Many as it is drawn.", "it knows LineDetector, FieldDetector, LoiteringDetector alone")
 
 	// The make's own rule is shown as it is.
 	h.on(p, fmt.Sprintf("analytics?camera=%s&on=Rack+watch", a.camera("Bonded store")))
 	p.Sees(20*time.Second, "shown, not touched", "there is no sentence for it", "Racks")
-	if says := a.refused("analytics/remove", args{"camera_id": a.camera("Bonded store"), "name": "Rack watch"}, http.StatusUnprocessableEntity); !strings.Contains(says, "There is no sentence") {
+	if says := a.refused("analytics/remove", args{"camera_id": a.camera("Bonded store"), "name": "Rack watch"}, http.StatusConflict); !strings.Contains(says, "There is no sentence") {
 		t.Errorf("%s", says)
 	}
 	for _, theme := range []string{"dark", "light"} {
