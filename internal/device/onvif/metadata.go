@@ -1,0 +1,122 @@
+package onvif
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/device/dial"
+)
+
+// Limits of one document of metadata.
+const (
+	MaxMetadata = 1 << 20 // bytes
+	maxFrames   = 64
+	maxObjects  = 256 // of a frame
+)
+
+// SeenFrame is what a device's analytics saw in one picture (tt:Frame, ONVIF Analytics 5.1).
+type SeenFrame struct {
+	At      time.Time // on the device's own clock
+	Objects []SeenObject
+}
+
+// SeenObject is one thing in it.
+type SeenObject struct {
+	ID    string
+	Class string  // the likeliest; empty: it doesn't tell
+	Score float64 // 0…1; 1 where it doesn't tell
+	Box   scene.Box
+}
+
+// ParseMetadata reads a document (tt:MetadataStream). What else it carries, and objects that have no box, are left out:
+// without is how many those were. The frame's own transformation is applied to the boxes (tt:Transformation).
+func ParseMetadata(doc []byte) (frames []SeenFrame, without int, err error) {
+	if len(doc) > MaxMetadata {
+		return nil, 0, fmt.Errorf("a document of metadata is longer than %d bytes", MaxMetadata)
+	}
+	root, err := parse(doc)
+	if err != nil {
+		return nil, 0, err
+	}
+	if root.name.Local != "MetadataStream" {
+		return nil, 0, fmt.Errorf("a document of metadata begins with %.40q", root.name.Local)
+	}
+	for _, a := range root.all("VideoAnalytics") {
+		for _, n := range a.all("Frame") {
+			at, err := time.Parse(time.RFC3339Nano, n.attr("UtcTime"))
+			if err != nil || len(frames) >= maxFrames {
+				without += len(n.all("Object"))
+				continue
+			}
+			f := SeenFrame{At: at.UTC()}
+			move := transformation(n.at("Transformation"))
+			for _, o := range n.all("Object") {
+				x, ok := object(o, move)
+				if !ok || len(f.Objects) >= maxObjects {
+					without++
+					continue
+				}
+				f.Objects = append(f.Objects, x)
+			}
+			frames = append(frames, f)
+		}
+	}
+	return frames, without, nil
+}
+
+// transformation is what maps a frame's coordinates to the standard's.
+func transformation(n *node) func(x, y float64) scene.Point {
+	sx, sy, dx, dy := 1.0, 1.0, 0.0, 0.0
+	part := func(name string, x, y *float64) {
+		if p := n.at(name); p != nil {
+			*x, *y = (&node{text: p.attr("x")}).float(), (&node{text: p.attr("y")}).float()
+		}
+	}
+	part("Scale", &sx, &sy)
+	part("Translate", &dx, &dy)
+	return func(x, y float64) scene.Point { return scene.Point{X: sx*x + dx, Y: sy*y + dy} }
+}
+
+// object reads one object; ok is false where it has no box in the frame.
+func object(n *node, move func(x, y float64) scene.Point) (o SeenObject, ok bool) {
+	o.ID = n.attr("ObjectId")
+	look := n.at("Appearance")
+	box := look.at("Shape", "BoundingBox")
+	if o.ID == "" || len(o.ID) > 64 || box == nil {
+		return o, false
+	}
+	num := func(name string) float64 { return (&node{text: box.attr(name)}).float() }
+	a, b := move(num("left"), num("bottom")), move(num("right"), num("top"))
+	in := func(v float64) float64 { return max(-1, min(1, v)) }
+	o.Box = scene.Box{Left: in(min(a.X, b.X)), Right: in(max(a.X, b.X)), Bottom: in(min(a.Y, b.Y)), Top: in(max(a.Y, b.Y))}
+	o.Class, o.Score = likeliest(look.at("Class"))
+	return o, o.Box.Area() > 0 && !math.IsNaN(o.Box.Area())
+}
+
+// likeliest is the class of most likelihood: of tt:Type, and of tt:ClassCandidate as older devices tell it.
+func likeliest(n *node) (class string, score float64) {
+	score = -1
+	take := func(name string, likelihood float64, told bool) {
+		if !told {
+			likelihood = 1
+		}
+		if name = dial.CleanText(name, 32); name != "" && likelihood > score {
+			class, score = name, max(0, min(1, likelihood))
+		}
+	}
+	for _, t := range n.all("Type") {
+		take(t.str(), t.num1("Likelihood"), t.attr("Likelihood") != "")
+	}
+	for _, c := range n.all("ClassCandidate") {
+		take(c.str("Type"), c.float("Likelihood"), c.at("Likelihood") != nil)
+	}
+	if score < 0 {
+		return "", 1
+	}
+	return class, score
+}
+
+// num1 reads a number in an attribute.
+func (n *node) num1(attribute string) float64 { return (&node{text: n.attr(attribute)}).float() }

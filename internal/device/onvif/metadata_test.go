@@ -1,0 +1,99 @@
+package onvif
+
+import (
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"duskyharbor/internal/core/scene"
+)
+
+const head = `<tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics>`
+
+func frameXML(inner string) string {
+	return head + `<tt:Frame UtcTime="2026-03-01T12:00:00.200Z">` + inner + `</tt:Frame></tt:VideoAnalytics></tt:MetadataStream>`
+}
+
+// Makes tell the same in several ways: other prefixes, classes as types or as candidates, boxes upside down, coordinates of
+// their own with what maps them.
+func TestMetadataIsRead(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 2e8, time.UTC)
+	object := func(inner string) string { return `<tt:Object ObjectId="7">` + inner + `</tt:Object>` }
+	const shape = `<tt:Shape><tt:BoundingBox left="-0.5" top="0.5" right="0.25" bottom="-0.25"/><tt:CenterOfGravity x="0" y="0"/></tt:Shape>`
+	box := scene.Box{Left: -0.5, Right: 0.25, Bottom: -0.25, Top: 0.5}
+	for name, x := range map[string]struct {
+		doc     string
+		want    []SeenObject
+		without int
+	}{
+		"an empty frame":     {frameXML(""), nil, 0},
+		"a box alone":        {frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`)), []SeenObject{{"7", "", 1, box}}, 0},
+		"a type":             {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type Likelihood="0.7">Human</tt:Type><tt:Type Likelihood="0.2">Animal</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.7, box}}, 0},
+		"without likelihood": {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type>Vehicle</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Vehicle", 1, box}}, 0},
+		"candidates":         {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:ClassCandidate><tt:Type>Animal</tt:Type><tt:Likelihood>0.3</tt:Likelihood></tt:ClassCandidate><tt:ClassCandidate><tt:Type>Human</tt:Type><tt:Likelihood>0.6</tt:Likelihood></tt:ClassCandidate></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.6, box}}, 0},
+		"upside down":        {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="0.25" top="-0.25" right="-0.5" bottom="0.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box}}, 0},
+		"other prefixes":     {strings.NewReplacer("tt:", "a:", "xmlns:tt", "xmlns:a").Replace(frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`))), []SeenObject{{"7", "", 1, box}}, 0},
+		"hundredths":         {frameXML(`<tt:Transformation><tt:Translate x="-1" y="1"/><tt:Scale x="0.02" y="-0.02"/></tt:Transformation>` + object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="25" top="25" right="62.5" bottom="62.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box}}, 0},
+		"cut by the frame":   {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="-1.5" top="2" right="0" bottom="0"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, scene.Box{Left: -1, Right: 0, Bottom: 0, Top: 1}}}, 0},
+		"no box":             {frameXML(object(`<tt:Appearance><tt:Shape><tt:CenterOfGravity x="0" y="0"/></tt:Shape></tt:Appearance>`)), nil, 1},
+		"a box of nothing":   {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="0.5" top="0.5" right="0.5" bottom="0.1"/></tt:Shape></tt:Appearance>`)), nil, 1},
+		"outside":            {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="2" top="3" right="4" bottom="2"/></tt:Shape></tt:Appearance>`)), nil, 1},
+		"no id":              {frameXML(`<tt:Object><tt:Appearance>` + shape + `</tt:Appearance></tt:Object>`), nil, 1},
+	} {
+		got, without, err := ParseMetadata([]byte(x.doc))
+		if err != nil || without != x.without || len(got) != 1 || !got[0].At.Equal(at) || len(got[0].Objects) != len(x.want) {
+			t.Errorf("%s: %+v, %d without: %v", name, got, without, err)
+			continue
+		}
+		for i, o := range got[0].Objects {
+			w := x.want[i]
+			if o.ID != w.ID || o.Class != w.Class || o.Score != w.Score || !near(o.Box, w.Box) {
+				t.Errorf("%s: %+v, want %+v", name, o, w)
+			}
+		}
+	}
+	for name, doc := range map[string]string{"nothing": "", "another document": "<a/>", "cut short": head, "too long": strings.Repeat(" ", MaxMetadata) + "<a/>"} {
+		if got, _, err := ParseMetadata([]byte(doc)); err == nil {
+			t.Errorf("%s is read as %v", name, got)
+		}
+	}
+	if got, without, err := ParseMetadata([]byte(head + `<tt:Frame UtcTime="soon">` + object("") + `</tt:Frame></tt:VideoAnalytics></tt:MetadataStream>`)); err != nil || len(got) != 0 || without != 1 {
+		t.Errorf("a frame without a time: %v %d %v", got, without, err)
+	}
+	if got, _, err := ParseMetadata([]byte(`<MetadataStream><Event/></MetadataStream>`)); err != nil || !reflect.DeepEqual(got, []SeenFrame(nil)) {
+		t.Errorf("events alone: %v %v", got, err)
+	}
+}
+
+func near(a, b scene.Box) bool {
+	off := func(x, y float64) bool { return x-y > 1e-9 || y-x > 1e-9 }
+	return !off(a.Left, b.Left) && !off(a.Right, b.Right) && !off(a.Top, b.Top) && !off(a.Bottom, b.Bottom)
+}
+
+// Whatever a device sends, what is kept of it lies in the frame and within the limits.
+func FuzzParseMetadata(f *testing.F) {
+	f.Add([]byte(frameXML(`<tt:Object ObjectId="1"><tt:Appearance><tt:Shape><tt:BoundingBox left="-1" top="1" right="1" bottom="-1"/></tt:Shape></tt:Appearance></tt:Object>`)))
+	f.Add([]byte(frameXML(`<tt:Transformation><tt:Scale x="1e308" y="NaN"/></tt:Transformation>`)))
+	f.Add([]byte("<MetadataStream/>"))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		frames, _, err := ParseMetadata(doc)
+		if err != nil {
+			return
+		}
+		if len(frames) > maxFrames {
+			t.Fatalf("%d frames", len(frames))
+		}
+		for _, fr := range frames {
+			if len(fr.Objects) > maxObjects {
+				t.Fatalf("%d objects", len(fr.Objects))
+			}
+			for _, o := range fr.Objects {
+				b := o.Box
+				if !(b.Left >= -1 && b.Right <= 1 && b.Bottom >= -1 && b.Top <= 1 && b.Left < b.Right && b.Bottom < b.Top) || o.Score < 0 || o.Score > 1 || o.ID == "" || len(o.Class) > 64 {
+					t.Fatalf("%+v", o)
+				}
+			}
+		}
+	})
+}
