@@ -181,7 +181,7 @@ func TestAProgramWorksASite(t *testing.T) {
 	p.do("POST", "/api/v1/sites/1/changes/"+jsonNumber(newest["undo_of"])+"/undo", "", 409)
 	p.do("POST", "/api/v1/sites/1/runs/"+jsonNumber(run["id"])+"/stop", "", 202)
 	p.do("GET", "/api/v1/sites/1/runs", "", 200)
-	for _, bad := range []string{`{"stage": "analytics"}`, `{"stage": "clock", "who": 1}`, `nonsense`,
+	for _, bad := range []string{`{"stage": "handover"}`, `{"stage": "clock", "who": 1}`, `nonsense`,
 		`{"stage": "clock", "q": "stage:clok"}`} {
 		p.do("POST", "/api/v1/sites/1/runs", bad, 400)
 	}

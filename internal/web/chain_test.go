@@ -17,7 +17,7 @@ func TestOneRunGoesOnWithTheNext(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Gangway", "Berth 1 ramp", "Terminal recorder"), nil)
 	a := whole(t, h)
-	for _, bad := range []string{`{"stage": "clock", "then": ["find"]}`, `{"stage": "find", "then": ["nonsense"]}`, `{"stage": "find", "then": ["analytics"]}`, `{"stage": "sign-in", "then": ["clock", "clock"]}`} {
+	for _, bad := range []string{`{"stage": "clock", "then": ["find"]}`, `{"stage": "find", "then": ["nonsense"]}`, `{"stage": "find", "then": ["handover"]}`, `{"stage": "sign-in", "then": ["clock", "clock"]}`} {
 		a.do("POST", a.site+"/runs", bad, http.StatusBadRequest)
 	}
 	a.do("POST", a.site+"/previews", `{"stage": "clock", "then": ["streams"]}`, http.StatusBadRequest)

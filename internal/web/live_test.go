@@ -38,7 +38,7 @@ func TestAStageIsAddedByRegisteringIt(t *testing.T) {
 	p.Sees(30*time.Second, "Nothing was looked for yet")
 	h.on(p, "find")
 	h.run(p, "body", "Look at 3 networks")
-	h.on(p, "analytics")
+	h.on(p, "handover")
 	p.Sees(20*time.Second, "Lenses", "0 read")
 	if got := testbed.Eval[string](p, "document.body.dataset.lens || ''"); got != "its own script ran" {
 		t.Errorf("its script: %q", got)
@@ -47,27 +47,27 @@ func TestAStageIsAddedByRegisteringIt(t *testing.T) {
 		t.Errorf("its style sheet: %q", got)
 	}
 	h.run(p, "body", "Read the lenses")
-	h.sheet(p, "analytics", "Slipway")
+	h.sheet(p, "handover", "Slipway")
 	p.Sees(20*time.Second, "Its lens looks near.", "near → far", "its lens looks near")
 	h.run(p, ".sheet", "Focus Slipway")
 	p.Sees(20*time.Second, "It is sharp.", "its lens looks far")
 	h.on(p, "log")
 	h.run(p, "body", "Undo Focus of Slipway")
-	h.sheet(p, "analytics", "Slipway")
+	h.sheet(p, "handover", "Slipway")
 	p.Sees(20*time.Second, "Its lens looks near.", "undone")
 	h.on(p, "board")
 	p.Sees(20*time.Second, "blurred")
 	// Its act is asked for by a program, under the same guard, and is described as any.
 	a := whole(t, h)
 	slipway := json.Number(h.camera("Slipway"))
-	a.do("POST", a.site+"/acts/analytics/focus", jsonNumber(args{"camera_id": slipway, "to": "up"}), http.StatusUnprocessableEntity)
-	a.makes("analytics/focus", args{"camera_id": slipway, "to": "far"})
-	for _, f := range a.all("findings?stage=analytics", "findings") {
+	a.do("POST", a.site+"/acts/handover/focus", jsonNumber(args{"camera_id": slipway, "to": "up"}), http.StatusUnprocessableEntity)
+	a.makes("handover/focus", args{"camera_id": slipway, "to": "far"})
+	for _, f := range a.all("findings?stage=handover", "findings") {
 		if f["place"] == "Slipway" {
 			t.Errorf("after it was focused: %v", f)
 		}
 	}
-	a.do("POST", a.site+"/acts/analytics/focus", jsonNumber(args{"camera_id": slipway, "to": "far"}), http.StatusConflict)
+	a.do("POST", a.site+"/acts/handover/focus", jsonNumber(args{"camera_id": slipway, "to": "far"}), http.StatusConflict)
 	// What others rest on of it is said with all that the product's own stages say.
 	s := h.snapshot(t, h.Site)
 	of, _ := s.Source(h.number("Slipway"))
@@ -112,7 +112,7 @@ func TestUpdatesTakeNothingFromUnderAHand(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "analytics")
+	h.on(p, "handover")
 	p.Sees(20*time.Second, "Lenses")
 	testbed.Until(t, 20*time.Second, "the page is heard", func() bool {
 		return testbed.Glance[bool](p, "!!window.Alpine && !!document.querySelector('.live .dot')")
@@ -152,7 +152,7 @@ func TestNothingIsExchangedDuringADrag(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "analytics")
+	h.on(p, "handover")
 	p.Sees(20*time.Second, "Lenses")
 	stop := disturb(t, h, p)
 	testbed.Eval[bool](p, `(() => { const el = document.getElementById('dragme');
@@ -208,13 +208,13 @@ func TestAPageReadsNothingAgainAtFirst(t *testing.T) {
 	p := testbed.Browser(t, 1280, 800)
 	h.signIn(p, demo.Lead, h.Secrets.Lead)
 	p.Sees(30*time.Second, "Nothing was looked for yet")
-	h.on(p, "analytics")
+	h.on(p, "handover")
 	p.Sees(20*time.Second, "Lenses")
 	first := testbed.Eval[string](p, "document.getElementById('made').textContent")
 	if err := h.Store.Notify(t.Context(), store.Event{Site: h.Site, Topic: store.OnProof}); err != nil { // about nothing here
 		t.Fatal(err)
 	}
-	if got := testbed.Eval[int](p, "performance.getEntriesByType('resource').filter(e => e.name.endsWith('/analytics')).length"); got != 0 {
+	if got := testbed.Eval[int](p, "performance.getEntriesByType('resource').filter(e => e.name.endsWith('/handover')).length"); got != 0 {
 		t.Errorf("it was fetched %d times more", got)
 	}
 	if err := h.Store.Notify(t.Context(), store.Event{Site: h.Site, Topic: store.OnMark}); err != nil {

@@ -44,7 +44,7 @@ type Stage struct {
 func New(k stages.Services) engine.Stage { return &Stage{Services: k, focus: map[int64]string{}} }
 
 // ID is a stage that the product doesn't do yet.
-func (*Stage) ID() stage.Stage { return stage.Analytics }
+func (*Stage) ID() stage.Stage { return stage.Handover }
 
 func (l *Stage) of(view int64) string {
 	l.mu.Lock()
@@ -106,7 +106,7 @@ func (l *Stage) Editor(_ context.Context, v *engine.Visit, c store.Change) (engi
 
 // AfterChange reads the lens again.
 func (l *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
-	if !engine.AnyOf(changes, stage.Analytics) {
+	if !engine.AnyOf(changes, stage.Handover) {
 		return nil
 	}
 	_, err := l.Read(ctx, v)
@@ -121,7 +121,7 @@ type Focus struct {
 
 // Acts of the stage.
 func (*Stage) Acts() []act.Any {
-	return []act.Any{act.Act[Focus]{Name: "analytics/focus", About: "focus a lens", Stage: stage.Analytics, Plan: planFocus}}
+	return []act.Any{act.Act[Focus]{Name: "handover/focus", About: "focus a lens", Stage: stage.Handover, Plan: planFocus}}
 }
 
 func planFocus(_ time.Time, s *act.Seen, x Focus) (p act.Planned, err error) {
@@ -153,13 +153,13 @@ type Page struct{ *shell.Server }
 func NewPage(s *shell.Server) shell.Page { return &Page{s} }
 
 // Slug is its address.
-func (*Page) Slug() string { return stage.Analytics.Slug() }
+func (*Page) Slug() string { return stage.Handover.Slug() }
 
 // Files are its template, script, style sheet and sheet.
 func (*Page) Files() fs.FS { return files }
 
 // Stage is the lens' stage.
-func (*Page) Stage() stage.Stage { return stage.Analytics }
+func (*Page) Stage() stage.Stage { return stage.Handover }
 
 // Routes adds nothing.
 func (*Page) Routes(*shell.Routes) {}
@@ -169,7 +169,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	can, err := p.Can(ctx, stage.Analytics)
+	can, err := p.Can(ctx, stage.Handover)
 	read := 0
 	for _, r := range p.Rows {
 		if _, ok := lens.Of(p.Snapshot, r.Source); ok {

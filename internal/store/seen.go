@@ -1,0 +1,183 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"duskyharbor/internal/core/scene"
+)
+
+// Gathering is a view whose analytics are listened to.
+type Gathering struct {
+	SourceID  int64
+	AskedAt   time.Time
+	Held      bool // a server listens now
+	Trouble   string
+	Documents int64 // received
+	Objects   int64
+	Lost      int64 // documents that came incomplete
+	Without   int64 // objects without a box
+}
+
+// SetGathering has views of a site be listened to, or not any more.
+func (s *Store) SetGathering(ctx context.Context, site int64, sources []int64, on bool) error {
+	if !on {
+		_, err := s.db.Exec(ctx, `delete from gathering g using source s where s.id = g.source_id and s.site_id = $1 and s.id = any($2)`, site, sources)
+		return err
+	}
+	_, err := s.db.Exec(ctx, `insert into gathering (source_id) select id from source where site_id = $1 and id = any($2)
+		on conflict (source_id) do update set again_at = '-infinity'`, site, sources)
+	return err
+}
+
+// GatheringOf is how a view is listened to; ErrNotFound where it isn't.
+func (s *Store) GatheringOf(ctx context.Context, source int64) (Gathering, error) {
+	return queryOne[Gathering](ctx, s.db, `select source_id, asked_at, held_until > now() held, trouble, documents, objects, lost, without
+		from gathering where source_id = $1`, source)
+}
+
+// ClaimGatherings takes views that no server listens to, at most so many, for a while; see KeepGathering.
+func (s *Store) ClaimGatherings(ctx context.Context, server string, most int, hold time.Duration) (sources []int64, err error) {
+	return ids(ctx, s.db, `update gathering set server = $1, held_until = now() + $3::interval where source_id in
+		(select source_id from gathering where held_until < now() and again_at < now() order by again_at limit $2 for update skip locked)
+		returning source_id`, server, most, hold)
+}
+
+// Gathered is what a server received since it said so last.
+type Gathered struct {
+	Documents, Objects, Lost, Without int
+	Began, Until                      time.Time // listened to since, and up to
+	Pieces                            []Piece
+}
+
+// Piece is an object's points of a few seconds.
+type Piece struct {
+	Object, Class string
+	Points        []scene.TrackPoint // At counts from 1970-01-01 UTC
+}
+
+// KeepGathering keeps what was received of a view, and goes on holding it. ErrNotFound where it is another server's, or
+// isn't to be listened to any more.
+func (s *Store) KeepGathering(ctx context.Context, server string, source int64, got Gathered, hold time.Duration) error {
+	return s.InTx(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `update gathering set held_until = now() + $3::interval, trouble = '', documents = documents + $4, objects = objects + $5,
+			lost = lost + $6, without = without + $7 where source_id = $1 and server = $2 and held_until > now()`,
+			source, server, hold, got.Documents, got.Objects, got.Lost, got.Without)
+		if err := orNone(tag.RowsAffected(), err); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into seen_span (source_id, began_at, ended_at) values ($1, $2, $3)
+			on conflict (source_id, began_at) do update set ended_at = excluded.ended_at`, source, got.Began, got.Until); err != nil {
+			return err
+		}
+		rows := make([][]any, 0, len(got.Pieces))
+		days := map[string]time.Time{}
+		for _, p := range got.Pieces {
+			if len(p.Points) == 0 {
+				continue
+			}
+			at := func(d time.Duration) time.Time { return time.Unix(0, int64(d)).UTC() }
+			began, ended := at(p.Points[0].At), at(p.Points[len(p.Points)-1].At)
+			days[ended.Format(dayOf)] = ended
+			rows = append(rows, []any{source, began, ended, p.Object, p.Class, scene.Pack(p.Points)})
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		for _, day := range days {
+			if err := seenDay(ctx, tx, day); err != nil {
+				return err
+			}
+		}
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "points"}, pgx.CopyFromRows(rows))
+		return err
+	})
+}
+
+const dayOf = "20060102"
+
+// seenDay makes the part of the table that holds a day, where there is none.
+func seenDay(ctx context.Context, tx pgx.Tx, at time.Time) error {
+	name, from := "seen_"+at.Format(dayOf), at.Truncate(24*time.Hour)
+	var there bool
+	if err := tx.QueryRow(ctx, `select to_regclass($1) is not null`, name).Scan(&there); err != nil || there {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock(hashtext('seen'))`); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, fmt.Sprintf(`create table if not exists %s partition of seen for values from ('%s') to ('%s')`,
+		pgx.Identifier{name}.Sanitize(), from.Format(time.RFC3339), from.Add(24*time.Hour).Format(time.RFC3339)))
+	return err
+}
+
+// LoseGathering lets a view go, with what hindered it: no server tries it again for a while.
+func (s *Store) LoseGathering(ctx context.Context, server string, source int64, trouble string, again time.Duration) error {
+	_, err := s.db.Exec(ctx, `update gathering set held_until = '-infinity', trouble = $3, again_at = now() + $4::interval where source_id = $1 and server = $2`,
+		source, server, trouble, again)
+	return err
+}
+
+// DropSeen drops what was seen before the day of a moment, of all sites; days that were dropped are gone at once.
+func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
+	rows, err := s.db.Query(ctx, `select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'seen'::regclass and c.relname < $1`,
+		"seen_"+before.UTC().Format(dayOf))
+	if err != nil {
+		return err
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if _, err := s.db.Exec(ctx, `drop table if exists `+pgx.Identifier{name}.Sanitize()); err != nil {
+			return err
+		}
+	}
+	_, err = s.db.Exec(ctx, `delete from seen_span where ended_at < $1`, before)
+	return err
+}
+
+// Seen is what a view's analytics saw from one moment to another, of at most so many bytes of points, and the times in which
+// they were listened to. more says that there is more than that.
+func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most int) (tracks []scene.Track, listened [][2]time.Time, more bool, err error) {
+	rows, err := s.db.Query(ctx, `select object, class, points from seen where source_id = $1 and ended_at >= $2 and ended_at <= $3 order by began_at, object`, source, from, to)
+	if err != nil {
+		return nil, nil, false, err
+	}
+	at := map[string]int{}
+	bytes := 0
+	var object, class string
+	var packed []byte
+	_, err = pgx.ForEachRow(rows, []any{&object, &class, &packed}, func() error {
+		if bytes += len(packed); bytes > most {
+			more = true
+			return nil
+		}
+		i, there := at[object]
+		if !there {
+			i = len(tracks)
+			at[object] = i
+			tracks = append(tracks, scene.Track{ID: object, Class: class})
+		}
+		var err error
+		tracks[i].Points, err = scene.Unpack(tracks[i].Points, packed)
+		return err
+	})
+	if err != nil {
+		return nil, nil, false, err
+	}
+	rows, err = s.db.Query(ctx, `select greatest(began_at, $2), least(ended_at, $3) from seen_span where source_id = $1 and ended_at > $2 and began_at < $3 order by began_at`, source, from, to)
+	if err != nil {
+		return nil, nil, false, err
+	}
+	var span [2]time.Time
+	_, err = pgx.ForEachRow(rows, []any{&span[0], &span[1]}, func() error {
+		listened = append(listened, span)
+		return nil
+	})
+	return tracks, listened, more, err
+}
