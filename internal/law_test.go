@@ -26,7 +26,7 @@ var layers = [][]string{
 	{"store", "vault", "people", "device", "pgserver", "workbook"},
 	{"site"},
 	{"facts"},
-	{"engine", "account", "live", "act"},
+	{"engine", "account", "live", "gather", "act"},
 	{"recorders", "setup"},
 	{"stages"},
 	{"stages/*", "web/shell"},

@@ -138,7 +138,7 @@ func serve(ctx context.Context, o serveOptions, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}, Live: o.moving()})
+	office, err := app.New(st, v, dialer, app.Options{Options: engine.Options{Log: log}, Live: o.moving(), Gather: true})
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"duskyharbor/internal/device/rtsp"
 	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
+	"duskyharbor/internal/gather"
 	"duskyharbor/internal/live"
 	"duskyharbor/internal/recorders"
 	"duskyharbor/internal/site"
@@ -43,6 +44,7 @@ type Options struct {
 	Away    time.Duration // how long a device may be away that starts again or moves [3 min]
 	Extra   []func(stages.Services) engine.Stage
 	Live    string // UDP address that moving pictures are sent from; empty: none are
+	Gather  bool   // what cameras' analytics see is gathered by this process, where people asked for it
 }
 
 // App is the work of one process: its engine with all stages. Pages ask some of the
@@ -55,6 +57,7 @@ type App struct {
 	Clock    *clock.Stage
 	Streams  *streams.Stage
 	Live     *live.Relay // nil: no moving pictures
+	Gatherer *gather.Gatherer
 }
 
 // New puts one together; Start lets it work.
@@ -73,10 +76,11 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), analytics.New(services), routes.New(services), prove.New(services)); err != nil {
 		return nil, err
 	}
+	name := make([]byte, 8)
+	rand.Read(name)
+	server := hex.EncodeToString(name)
 	if opt.Live != "" {
-		name := make([]byte, 8)
-		rand.Read(name)
-		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(clients), Dialer: d, Log: opt.Log, Server: hex.EncodeToString(name), Listen: opt.Live})
+		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(clients), Dialer: d, Log: opt.Log, Server: server, Listen: opt.Live})
 		if err != nil {
 			return nil, err
 		}
@@ -86,8 +90,14 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 			return nil, err
 		}
 	}
+	if opt.Gather {
+		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor})
+	}
 	return a, nil
 }
+
+// seenFor is for how long what analytics saw is kept.
+const seenFor = 7 * 24 * time.Hour
 
 // streamLogin signs in to streams for moving pictures.
 func streamLogin(clients *account.Clients) live.SignIn {
@@ -105,6 +115,9 @@ func streamLogin(clients *account.Clients) live.SignIn {
 func (a *App) Stop(ctx context.Context) error {
 	if a.Live != nil {
 		a.Live.Close()
+	}
+	if a.Gatherer != nil {
+		a.Gatherer.Close()
 	}
 	return a.Engine.Stop(ctx)
 }

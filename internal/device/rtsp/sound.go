@@ -72,6 +72,21 @@ func (c *Conn) PlaySound(t Track) error {
 	return err
 }
 
+// PlayMetadata sets the stream's metadata up alone and begins: packets come from Next. It goes over TCP.
+func (c *Conn) PlayMetadata(t Track) error {
+	if t.Meta == nil {
+		return c.fail("SETUP", dial.ErrNotSupported, "its stream carries no metadata")
+	}
+	res, err := c.do("SETUP", t.Meta.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=6-7\r\n")
+	if err != nil {
+		return err
+	}
+	c.over, c.session = TCP, sessionOf(res.header.Get("Session"))
+	c.takes(Metadata, res.header.Get("Transport"))
+	_, err = c.do("PLAY", c.aggregate(), "Range: npt=0.000-\r\n")
+	return err
+}
+
 // Say sends one packet of sound to the speaker.
 func (c *Conn) Say(raw []byte) error {
 	_ = c.conn.SetWriteDeadline(time.Now().Add(stepLimit))

@@ -2,6 +2,7 @@
 package analytics
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -33,9 +34,9 @@ func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdi
 	f, drawn := facts.ForRules(s, of)
 	found, _ := facts.ForIdentity(s, of.Device)
 	read := !f.LookedAt.IsZero() && f.Trouble == ""
-	v := stage.Verdict{Read: read, Findings: rule.Judge(f, drawn), NotHere: found.OnlyRTSP()}
+	v := stage.Verdict{Read: read, Findings: rule.Judge(f, drawn), NotHere: cmp.Or(found.OnlyBehind(), found.OnlyRTSP())}
 	if v.NotHere == "" && read && f.Token == "" && len(drawn) == 0 {
-		v.NotHere = "it has no analytics of its own"
+		v.NotHere = "It has no analytics of its own."
 	}
 	switch {
 	case f.Trouble != "":

@@ -97,7 +97,7 @@ func enginesOf(rules []rule.Rule) []rule.Engine {
 // watch runs the camera's analytics over what moves in its scene.
 func (c *Camera) watch(ctx context.Context) {
 	engines := enginesOf(c.memory().Rules)
-	last, present := c.line.frame(time.Now()), false
+	last, present, who := c.line.frame(time.Now()), false, ""
 	for {
 		select {
 		case <-ctx.Done():
@@ -114,18 +114,15 @@ func (c *Camera) watch(ctx context.Context) {
 			walk, index := c.line.clip(last)
 			at := time.Duration(index) * time.Second / footage.FPS
 			here := false
-			for _, o := range c.cfg.Scene.Observations(walk, at) {
-				here = here || o.Object == "person"
-				if o.Object != "person" {
-					continue // what stands still is part of the background
-				}
+			for _, o := range c.cfg.Scene.Moving(walk, at) {
+				who, here, o.At = o.Object, true, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on
 				for i := range engines {
 					c.events.fire(engines[i].Rule, engines[i].Feed(o))
 				}
 			}
 			if present && !here {
 				for i := range engines {
-					c.events.fire(engines[i].Rule, engines[i].Forget("person", at))
+					c.events.fire(engines[i].Rule, engines[i].Forget(who, at))
 				}
 			}
 			if here != present {

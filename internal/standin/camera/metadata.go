@@ -35,7 +35,10 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		case <-time.After(time.Until(line.when(n))):
 		}
 		walk, index := line.clip(n)
-		seen := s.cam.scene(s.profile.source).Observations(walk, time.Duration(index)*time.Second/footage.FPS)
+		seen := s.cam.scene(s.profile.source).Moving(walk, time.Duration(index)*time.Second/footage.FPS)
+		for i := range seen { // each walk is another object's
+			seen[i].Object = fmt.Sprintf("%s %d", seen[i].Object, n-index)
+		}
 		doc := []byte(metadataXML(s.cam.Now(), seen))
 		stamp := base + uint32(n*90000/footage.FPS)
 		var all [][]byte

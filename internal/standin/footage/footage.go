@@ -8,6 +8,7 @@ import (
 	"image/color"
 	"image/draw"
 	"math"
+	"slices"
 	"time"
 
 	"golang.org/x/image/vector"
@@ -62,6 +63,14 @@ func (s Scene) Observations(walk bool, t time.Duration) []scene.Observation {
 		out = append(out, scene.Observation{Object: sh.ID, Class: sh.Class, Score: 0.9, At: t, Box: sh.Box()})
 	}
 	return out
+}
+
+// Moving lists what a detector sees that knows its background: who comes on a walk, not what stands there.
+func (s Scene) Moving(walk bool, t time.Duration) []scene.Observation {
+	there := s.Observations(false, t)
+	return slices.DeleteFunc(s.Observations(walk, t), func(o scene.Observation) bool {
+		return slices.ContainsFunc(there, func(x scene.Observation) bool { return x.Object == o.Object })
+	})
 }
 
 // AsHeat is the scene as a heat camera sees it.

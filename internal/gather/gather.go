@@ -1,0 +1,302 @@
+// Package gather listens to what cameras' analytics see, and keeps it: the views that people asked for are shared out among
+// the servers of one database, each is listened to by one of them, and another takes over where one dies.
+package gather
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/onvif"
+	"duskyharbor/internal/device/rtsp"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+const (
+	hold      = 15 * time.Second // for so long a view is a server's that says nothing
+	keepEvery = 2 * time.Second
+	lookEvery = time.Second // for views that nobody listens to
+	mostViews = 64          // of one server
+	mostNew   = 8           // at once
+	keepAlive = 20 * time.Second
+	openLimit = 8 * time.Second
+	again     = 20 * time.Second // after trouble
+	purpose   = "what its analytics see"
+	maxTracks = 256  // objects between two keepings
+	maxPieces = 4096 // points of one, between two keepings
+	dropEvery = time.Hour
+	unusual   = time.Second // the device's clock was set: times are taken anew
+)
+
+// SignIn gives the account that opens a device's streams, with what writes each try down.
+type SignIn func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error)
+
+// Options of a Gatherer.
+type Options struct {
+	Store  *store.Store
+	SignIn SignIn
+	Dialer *dial.Dialer
+	Log    *slog.Logger
+	Server string        // a name that no other server has
+	Age    time.Duration // what is older is dropped
+}
+
+// Gatherer is one server's part. Close ends it.
+type Gatherer struct {
+	Options
+	mu    sync.Mutex
+	views map[int64]bool
+	stop  context.CancelFunc
+	done  sync.WaitGroup
+}
+
+// Start begins to listen to what is asked for.
+func Start(o Options) *Gatherer {
+	ctx, stop := context.WithCancel(context.Background())
+	g := &Gatherer{Options: o, views: map[int64]bool{}, stop: stop}
+	g.done.Go(func() { g.run(ctx) })
+	return g
+}
+
+// Close lets all views go.
+func (g *Gatherer) Close() {
+	g.stop()
+	g.done.Wait()
+}
+
+func (g *Gatherer) run(ctx context.Context) {
+	look, drop := time.NewTicker(lookEvery), time.NewTicker(dropEvery)
+	defer look.Stop()
+	defer drop.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-drop.C:
+			if err := g.Store.DropSeen(ctx, time.Now().Add(-g.Age)); err != nil && ctx.Err() == nil {
+				g.Log.Error("what was seen isn't dropped", "err", err)
+			}
+		case <-look.C:
+			g.claim(ctx)
+		}
+	}
+}
+
+func (g *Gatherer) claim(ctx context.Context) {
+	g.mu.Lock()
+	most := min(mostNew, mostViews-len(g.views))
+	g.mu.Unlock()
+	if most <= 0 {
+		return
+	}
+	asking, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	all, err := g.Store.ClaimGatherings(asking, g.Server, most, hold)
+	if err != nil {
+		return // the next look asks again
+	}
+	for _, id := range all {
+		g.mu.Lock()
+		had := g.views[id]
+		g.views[id] = true
+		g.mu.Unlock()
+		if had {
+			continue
+		}
+		g.done.Go(func() {
+			g.listen(ctx, id)
+			g.mu.Lock()
+			delete(g.views, id)
+			g.mu.Unlock()
+		})
+	}
+}
+
+// listen listens to a view until it isn't this server's any more, or can't be listened to.
+func (g *Gatherer) listen(ctx context.Context, id int64) {
+	err := g.gather(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return
+	}
+	says, wait := "", time.Duration(0)
+	if err != nil && ctx.Err() == nil {
+		says, wait = words(err), again
+	}
+	leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	defer cancel()
+	_ = g.Store.LoseGathering(leaving, g.Server, id, says, wait) // else it is free when it was held for long enough
+}
+
+// words is what hindered it, for people.
+func words(err error) string {
+	var told trouble.UserError
+	var device *dial.Error
+	switch {
+	case errors.As(err, &told), errors.As(err, &device):
+		return err.Error()
+	}
+	return "This server couldn't keep what was seen. It tries again."
+}
+
+// open plays the metadata of the view's stream alone.
+func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, error) {
+	opening, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	of, err := g.Store.SourceByID(opening, id)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	d := of.Device
+	s, err := site.Load(opening, g.Store, d.SiteID, []int64{d.ID})
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	p, ok := described(s, of)
+	if !ok {
+		return nil, rtsp.Track{}, trouble.UserError("None of its streams is known to carry what its analytics see: read and play its streams.")
+	}
+	login, err := g.SignIn(opening, d, s, purpose)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	pin, _ := facts.Pin.Of(s, d.ID)
+	c, err := rtsp.Open(ctx, g.Dialer.At(*d.Address).Pinned(&pin), p.Best(), login)
+	if err != nil {
+		return nil, rtsp.Track{}, err
+	}
+	t, err := c.Describe()
+	if err == nil {
+		err = c.PlayMetadata(t)
+	}
+	if err != nil {
+		c.Close()
+		return nil, t, err
+	}
+	return c, t, nil
+}
+
+// described is the profile of a view whose stream carries metadata.
+func described(s *site.Snapshot, of site.Source) (stream.Profile, bool) {
+	f, _ := facts.ForStreams(s, of)
+	for _, p := range f.Profiles {
+		if _, m, _ := f.Find(p.Token); p.Trouble == "" && (p.Metadata || m != nil && m.Metadata != nil) {
+			return p, true
+		}
+	}
+	return stream.Profile{}, false
+}
+
+// gather reads documents and keeps them, a few seconds' at once.
+func (g *Gatherer) gather(ctx context.Context, id int64) error {
+	c, t, err := g.open(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	stop := context.AfterFunc(ctx, c.Close)
+	defer stop()
+	b := batch{began: time.Now(), tracks: map[string]int{}}
+	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
+	alive, kept := time.Now(), time.Now()
+	for {
+		track, data, err := c.Next()
+		now := time.Now()
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return errors.Join(err, g.keep(ctx, id, &b, now))
+		}
+		if track == rtsp.Metadata {
+			b.add(&docs, data, now)
+		}
+		if now.Sub(alive) > keepAlive {
+			alive = now
+			if err := c.KeepAlive(); err != nil {
+				return err
+			}
+		}
+		if now.Sub(kept) < keepEvery {
+			continue
+		}
+		kept = now
+		if err := g.keep(ctx, id, &b, now); err != nil {
+			return err
+		}
+	}
+}
+
+func (g *Gatherer) keep(ctx context.Context, id int64, b *batch, now time.Time) error {
+	keeping, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	b.got.Began, b.got.Until = b.began.UTC(), now.UTC()
+	err := g.Store.KeepGathering(keeping, g.Server, id, b.got, hold)
+	b.got, b.tracks = store.Gathered{}, map[string]int{}
+	return err
+}
+
+// batch is what came since it was kept last.
+type batch struct {
+	began  time.Time
+	got    store.Gathered
+	tracks map[string]int // pieces by object
+	// A device's times are taken as they lie beside each other, from when the first of them came.
+	came, told time.Time
+}
+
+func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
+	doc, lost := docs.Add(data)
+	if lost {
+		b.got.Lost++
+	}
+	if doc == nil {
+		return
+	}
+	frames, without, err := onvif.ParseMetadata(doc)
+	if err != nil {
+		b.got.Lost++
+		return
+	}
+	b.got.Documents++
+	b.got.Without += without
+	for _, f := range frames {
+		at := b.at(f.At, now)
+		for _, o := range f.Objects {
+			b.got.Objects++
+			i, there := b.tracks[o.ID]
+			if !there {
+				if len(b.got.Pieces) >= maxTracks {
+					b.got.Without++
+					continue
+				}
+				i = len(b.got.Pieces)
+				b.tracks[o.ID] = i
+				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: o.ID, Class: o.Class})
+			}
+			p := &b.got.Pieces[i]
+			if len(p.Points) >= maxPieces {
+				b.got.Without++
+				continue
+			}
+			p.Points = append(p.Points, scene.TrackPoint{At: time.Duration(at.UnixNano()), Box: o.Box, Score: o.Score})
+		}
+	}
+}
+
+// at is a device's time on this server's clock: as far from the first as the device says, unless that is far from when it
+// came, since its clock was set.
+func (b *batch) at(told, now time.Time) time.Time {
+	at := b.came.Add(told.Sub(b.told))
+	if off := now.Sub(at); b.came.IsZero() || off.Abs() > unusual {
+		b.came, b.told, at = now, told, now
+	}
+	return at
+}
