@@ -51,13 +51,14 @@ type Options struct {
 // stages for what only they do.
 type App struct {
 	*engine.Engine
-	Services stages.Services
-	Find     *find.Stage
-	SignIn   *signin.Stage
-	Clock    *clock.Stage
-	Streams  *streams.Stage
-	Live     *live.Relay // nil: no moving pictures
-	Gatherer *gather.Gatherer
+	Services  stages.Services
+	Find      *find.Stage
+	SignIn    *signin.Stage
+	Clock     *clock.Stage
+	Streams   *streams.Stage
+	Live      *live.Relay      // nil: no moving pictures
+	Gatherer  *gather.Gatherer // nil: this process gathers nothing
+	Analytics *analytics.Stage
 }
 
 // New puts one together; Start lets it work.
@@ -72,8 +73,8 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		Recorders: &recorders.Reader{Store: st, Accounts: clients, Dialer: d, Engine: e},
 		Measure:   cmp.Or(opt.Measure, 3*time.Second), Listen: cmp.Or(opt.Listen,
 			1200*time.Millisecond), WalkFor: cmp.Or(opt.WalkFor, time.Minute), Away: cmp.Or(opt.Away, 3*time.Minute)}
-	a := &App{Engine: e, Services: services, Find: find.New(services), SignIn: signin.New(services), Clock: clock.New(services), Streams: streams.New(services)}
-	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), analytics.New(services), routes.New(services), prove.New(services)); err != nil {
+	a := &App{Engine: e, Services: services, Find: find.New(services), SignIn: signin.New(services), Clock: clock.New(services), Streams: streams.New(services), Analytics: analytics.New(services)}
+	if err := e.Register(a.Find, a.SignIn, a.Clock, a.Streams, channels.New(services), recording.New(services), a.Analytics, routes.New(services), prove.New(services)); err != nil {
 		return nil, err
 	}
 	name := make([]byte, 8)

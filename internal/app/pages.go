@@ -37,10 +37,10 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 	}
 	pages := []shell.Page{
 		board.New(s), find.New(s), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
-			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), analytics.New(s), routes.New(s), prove.New(s),
+			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), analytics.New(s, a.Analytics), routes.New(s), prove.New(s),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
-		log.New(s), runs.New(s), expected.New(s), inventory.New(s), settings.New(s), me.New(s), api.New(s),
+		log.New(s), runs.New(s), expected.New(s), inventory.New(s), settings.New(s), me.New(s), api.New(s, a.Analytics),
 	}
 	for _, more := range extra { // one of these takes the place of what is still to come
 		page := more(s)

@@ -33,7 +33,8 @@ const (
 	maxTracks = 256  // objects between two keepings
 	maxPieces = 4096 // points of one, between two keepings
 	dropEvery = time.Hour
-	unusual   = time.Second // the device's clock was set: times are taken anew
+	unusual   = 5 * time.Second       // the device's clock was set: times are taken anew
+	leak      = 50 * time.Microsecond // by document, so that a clock that drifts is followed
 )
 
 // SignIn gives the account that opens a device's streams, with what writes each try down.
@@ -248,8 +249,9 @@ type batch struct {
 	began  time.Time
 	got    store.Gathered
 	tracks map[string]int // pieces by object
-	// A device's times are taken as they lie beside each other, from when the first of them came.
-	came, told time.Time
+	// ahead is this server's time less the device's, by the document that was on its way for the least time.
+	ahead time.Duration
+	heard bool
 }
 
 func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
@@ -291,12 +293,14 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 	}
 }
 
-// at is a device's time on this server's clock: as far from the first as the device says, unless that is far from when it
-// came, since its clock was set.
+// at is a device's time on this server's clock: pictures lie beside each other as the device says, however long what it
+// tells of them was on its way.
 func (b *batch) at(told, now time.Time) time.Time {
-	at := b.came.Add(told.Sub(b.told))
-	if off := now.Sub(at); b.came.IsZero() || off.Abs() > unusual {
-		b.came, b.told, at = now, told, now
+	ahead := now.Sub(told)
+	if !b.heard || ahead < b.ahead || ahead-b.ahead > unusual {
+		b.ahead, b.heard = ahead, true
+	} else {
+		b.ahead += leak
 	}
-	return at
+	return told.Add(b.ahead)
 }

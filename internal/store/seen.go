@@ -16,10 +16,10 @@ type Gathering struct {
 	AskedAt   time.Time
 	Held      bool // a server listens now
 	Trouble   string
-	Documents int64 // received
-	Objects   int64
-	Lost      int64 // documents that came incomplete
-	Without   int64 // objects without a box
+	Documents int // received
+	Objects   int
+	Lost      int // documents that came incomplete
+	Without   int // objects without a box
 }
 
 // SetGathering has views of a site be listened to, or not any more.

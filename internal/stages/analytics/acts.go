@@ -28,6 +28,7 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[One]{Name: "analytics/drop", About: "take a drawn rule off the list; what the camera has stays", Stage: on, Keep: dropDrawing},
 		act.Act[Named]{Name: "analytics/take", About: "take a rule of the camera into the drawing, as it is there", Stage: on, Keep: takeRule},
 		act.Act[Copy]{Name: "analytics/copy", About: "draw a camera's rules for other cameras as well", Stage: on, Keep: copyRules},
+		act.Act[Watch]{Name: "analytics/watch", About: "have what cameras' analytics see be gathered, or not any more", Stage: on, Keep: keepWatch},
 		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
 	}

@@ -39,7 +39,8 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		for i := range seen { // each walk is another object's
 			seen[i].Object = fmt.Sprintf("%s %d", seen[i].Object, n-index)
 		}
-		doc := []byte(metadataXML(s.cam.Now(), seen))
+		// The time is the picture's, also of one that is told of late.
+		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), seen))
 		stamp := base + uint32(n*90000/footage.FPS)
 		var all [][]byte
 		for at := 0; at < len(doc); at += 1400 {

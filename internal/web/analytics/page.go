@@ -5,31 +5,39 @@ import (
 	"cmp"
 	"context"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
+	"github.com/labstack/echo/v5"
+
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
+	"duskyharbor/internal/stages/analytics"
+	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
-//go:embed page.html page.css page.js
+//go:embed page.html page.css *.js
 var files embed.FS
 
 // Page is its page.
 type Page struct {
 	*shell.Server
+	stage *analytics.Stage
 }
 
 // New makes the page.
-func New(s *shell.Server) *Page { return &Page{s} }
+func New(s *shell.Server, st *analytics.Stage) *Page { return &Page{s, st} }
 
 // Slug is its address.
 func (*Page) Slug() string { return "analytics" }
@@ -40,8 +48,26 @@ func (*Page) Files() fs.FS { return files }
 // Stage is stage.Analytics.
 func (*Page) Stage() stage.Stage { return stage.Analytics }
 
-// Routes adds nothing besides its page: its acts are its stage's.
-func (*Page) Routes(*shell.Routes) {}
+// Routes adds the rehearsal of what stands in the form.
+func (pg *Page) Routes(r *shell.Routes) { r.Change.POST("/analytics/rehearse", pg.rehearse) }
+
+// rehearse answers the page's script with what the rule in the form would have fired on.
+func (pg *Page) rehearse(c *echo.Context) error {
+	var x analytics.Rehearsed
+	if err := echo.BindBody(c, &x); err != nil {
+		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": "Say figures as numbers."})
+	}
+	out, err := pg.stage.Rehearse(c.Request().Context(), shell.VisitorOf(c).Member.ID, x)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return err
+	case shell.IsTold(err):
+		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": trouble.Sentence(err)})
+	case err != nil:
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
 
 // data is one camera's picture with its rules.
 type data struct {
@@ -54,9 +80,10 @@ type data struct {
 	Facts   rule.Facts
 	Picture shell.Picture
 	Rules   []standing
-	Hand    *standing // the one in hand; nil: a new one is drawn, or none
-	Form    *sentence // nil: nothing is in hand, or who looks may draw nothing
-	Write   int       // rules that are drawn, can be written and aren't
+	Hand    *standing        // the one in hand; nil: a new one is drawn, or none
+	Form    *sentence        // nil: nothing is in hand, or who looks may draw nothing
+	Gather  *store.Gathering // nil: what it sees isn't gathered
+	Write   int              // rules that are drawn, can be written and aren't
 	Writing []finding.Change
 }
 
@@ -104,6 +131,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d.Facts, d.Rules = f, standings(f, drawn)
 	d.Writing = rule.Propose(f, drawn)
 	d.Write = len(d.Writing)
+	switch g, err := pg.Store.GatheringOf(ctx, of.ID); {
+	case err == nil:
+		d.Gather = &g
+	case !errors.Is(err, store.ErrNotFound):
+		return nil, err
+	}
 	d.inHand(p, of)
 	marks := shell.Marks{Says: "Rules on the picture of " + of.Place}
 	for i := range d.Rules {

@@ -1,6 +1,7 @@
 // The rule in hand is drawn on the camera's picture: what is drawn goes into the sentence's fields, which say the same
 // for who has no pointer.
 import { draw, fitAll } from "../js/drawing.js";
+import { rehearse } from "./analytics/rehearsing.js";
 
 document.documentElement.classList.add("scripted");
 
@@ -43,6 +44,7 @@ function edit(form, figure) {
         if (drew || text !== start.map(words).join("; ")) {
           fields[of].value = text;
           drew = true;
+          form.dispatchEvent(new Event("rule:drawn"));
         } else fields[of].value = said;
       },
     });
@@ -71,7 +73,9 @@ function edit(form, figure) {
 function look() {
   const form = document.getElementById("sentence");
   const figure = document.getElementById("drawing");
+  const section = document.getElementById("rehearsal");
   if (form && figure) edit(form, figure);
+  if (form && figure && section) rehearse(section, form, figure);
 }
 fitAll();
 look();

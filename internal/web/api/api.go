@@ -16,10 +16,12 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/filter"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/stages/analytics"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
@@ -30,10 +32,13 @@ import (
 var openAPI []byte
 
 // Page is the programs' interface. It has no page in a site.
-type Page struct{ *shell.Server }
+type Page struct {
+	*shell.Server
+	analytics *analytics.Stage
+}
 
 // New makes it.
-func New(s *shell.Server) *Page { return &Page{s} }
+func New(s *shell.Server, a *analytics.Stage) *Page { return &Page{s, a} }
 
 // Slug is empty: it has no page.
 func (*Page) Slug() string { return "" }
@@ -55,6 +60,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/events", pg.ProgramEvents)
 	site.GET("/cameras", pg.cameras)
 	site.GET("/cameras/:camera/facts", pg.facts)
+	site.POST("/cameras/:camera/rehearsal", pg.rehearse)
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)
 	site.GET("/runs/:run", pg.run)
@@ -192,6 +198,28 @@ type Finding struct {
 	Sentence string             `json:"sentence"`
 	WayOut   string             `json:"way_out"`
 	Evidence []finding.Evidence `json:"evidence"`
+}
+
+// rehearse answers with what a drawing would have fired on, of what the camera's analytics saw; it changes nothing.
+func (pg *Page) rehearse(c *echo.Context) error {
+	id, err := shell.Number(c, "camera")
+	if err != nil {
+		return err
+	}
+	var x analytics.Rehearsed
+	if err := echo.BindBody(c, &x); err != nil {
+		return shell.Problem(c, http.StatusBadRequest, "The rule can't be read.")
+	}
+	x.Source = id
+	out, err := pg.analytics.Rehearse(c.Request().Context(), shell.TokenOf(c).SiteID, x)
+	var wrong act.WrongError
+	switch {
+	case errors.As(err, &wrong):
+		return c.JSON(http.StatusUnprocessableEntity, map[string]string{"error": wrong.Says, "field": wrong.Field})
+	case err != nil:
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
 }
 
 // findings answers with a window of what stands against cameras.

@@ -1,0 +1,175 @@
+package analytics
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// Rehearsed is a drawing, and over how long it is rehearsed.
+type Rehearsed struct {
+	Drawing
+	Minutes int `form:"minutes" json:"minutes"` // up to now; a day at the most
+}
+
+// Bounds of a rehearsal.
+const (
+	mostSeen = 32 << 20 // bytes of points
+	mostHits = 500
+	mostPath = 60 // places of a track that a hit shows
+	longest  = 24 * time.Hour
+)
+
+// Rehearsal is what a rule would have fired on, of what the camera's analytics saw from one moment to another.
+type Rehearsal struct {
+	From     time.Time      `json:"from"`
+	To       time.Time      `json:"to"`
+	Listened [][2]time.Time `json:"listened"` // when it was listened to
+	Minutes  float64        `json:"minutes_listened"`
+	Objects  int            `json:"objects"` // that were seen
+	Fires    int            `json:"fires"`   // as it is drawn
+	Hits     []Hit          `json:"hits"`    // the first of them
+	Now      *int           `json:"fires_as_on_camera,omitempty"`
+	NowHits  []Hit          `json:"hits_as_on_camera,omitempty"`
+	Part     bool           `json:"part,omitempty"` // more was seen than is rehearsed at once
+}
+
+// Hit is one firing, and the way that its object went: across and down in hundredths of the picture.
+type Hit struct {
+	At     time.Time    `json:"at"`
+	Object string       `json:"object"`
+	Class  string       `json:"class,omitempty"`
+	Place  [2]float64   `json:"place"`
+	Path   [][2]float64 `json:"path,omitempty"`
+}
+
+// Rehearse runs a drawing over what the camera's analytics saw in the last time, and beside it the camera's own rule of the
+// name, if it has one.
+func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Rehearsal, err error) {
+	of, err := a.Store.SourceByID(ctx, x.Source)
+	if err == nil && of.Device.SiteID != siteID {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return out, err
+	}
+	s, err := site.Load(ctx, a.Store, siteID, []int64{of.Device.ID})
+	if err != nil {
+		return out, err
+	}
+	last := time.Duration(x.Minutes) * time.Minute
+	if x.Name == "" {
+		x.Name = "it"
+	}
+	r, err := x.Rule()
+	if err != nil {
+		return out, err
+	}
+	if last <= 0 || last > longest {
+		return out, act.Wrong("minutes", "A rehearsal is over a day at the most.")
+	}
+	zone, err := time.LoadLocation(s.Site.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	out.To = time.Now().UTC()
+	out.From = out.To.Add(-last)
+	tracks, listened, more, err := a.Store.Seen(ctx, of.ID, out.From, out.To, mostSeen)
+	if err != nil {
+		return out, err
+	}
+	out.Listened, out.Part, out.Objects = listened, more, len(tracks)
+	for _, l := range listened {
+		out.Minutes += l[1].Sub(l[0]).Minutes()
+	}
+	over := rule.Span{From: time.Duration(out.From.UnixNano()), To: time.Duration(out.To.UnixNano()), Zone: zone}
+	out.Fires, out.Hits = hits(r, tracks, over)
+	f, _ := facts.ForRules(s, of)
+	if i := slices.IndexFunc(f.Configs, func(c rule.Config) bool { return c.Name == x.Name }); i >= 0 {
+		if on, ok := f.Configs[i].Says(); ok {
+			n, all := hits(on, tracks, over)
+			out.Now, out.NowHits = &n, all
+		}
+	}
+	return out, nil
+}
+
+func hits(r rule.Rule, tracks []scene.Track, over rule.Span) (n int, out []Hit) {
+	by := map[string]*scene.Track{}
+	for i := range tracks {
+		by[tracks[i].ID] = &tracks[i]
+	}
+	out = []Hit{}
+	for _, h := range rule.Rehearse(r, tracks, over) {
+		if !h.On {
+			continue
+		}
+		if n++; len(out) >= mostHits {
+			continue
+		}
+		out = append(out, hit(h, by[h.Object]))
+	}
+	return n, out
+}
+
+// hit is a firing with the part of its track around it.
+func hit(h rule.Hit, tr *scene.Track) Hit {
+	out := Hit{At: time.Unix(0, int64(h.At)).UTC(), Object: h.Object}
+	if tr == nil {
+		return out
+	}
+	out.Class = tr.Class
+	at := func(p scene.TrackPoint) [2]float64 {
+		a := p.Box.Anchor()
+		return [2]float64{(a.X + 1) * 50, (1 - a.Y) * 50}
+	}
+	var way []scene.TrackPoint
+	for _, p := range tr.Points {
+		if p.At <= h.At {
+			out.Place = at(p)
+		}
+		if (p.At - h.At).Abs() <= 30*time.Second {
+			way = append(way, p)
+		}
+	}
+	step := max(1, len(way)/mostPath)
+	for i := 0; i < len(way); i += step {
+		out.Path = append(out.Path, at(way[i]))
+	}
+	return out
+}
+
+// Watch has what cameras' analytics see be gathered, or not any more.
+type Watch struct {
+	act.Selection
+	Off bool `form:"off" json:"off,omitempty"`
+}
+
+func keepWatch(ctx context.Context, c *act.Call, x Watch) (act.Kept, error) {
+	sel, err := x.Selects(c.Site.ID)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	targets, err := c.Store.Resolve(ctx, sel, stage.Analytics)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	sources := make([]int64, len(targets))
+	for i, t := range targets {
+		sources[i] = t.Source
+	}
+	count := act.Count(len(sources), "camera")
+	out := act.Kept{Did: "began to gather what analytics see", Detail: count, Says: "What the analytics of " + count + " see is gathered from now on, and kept for 7 days."}
+	if x.Off {
+		out.Did, out.Says = "ended gathering what analytics see", "What the analytics of "+count+" see isn't gathered any more. What was seen is kept for 7 days."
+	}
+	return out, c.Store.SetGathering(ctx, c.Site.ID, sources, !x.Off)
+}
