@@ -10,6 +10,7 @@ import (
 
 	"github.com/chromedp/chromedp/kb"
 
+	"duskyharbor/internal/app"
 	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
@@ -194,10 +195,75 @@ func askRules(h *harbour, a *acts) {
 	}
 	a.keeps("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}})
 	a.refused("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}}, http.StatusUnprocessableEntity)
+	a.keeps("analytics/watch", args{"cameras": []any{slip}})
+	a.keeps("analytics/watch", args{"cameras": []any{slip}, "off": true})
 	a.keeps("analytics/take", args{"camera_id": slip, "name": "Seaward line"})
 	a.makes("analytics/remove", args{"camera_id": slip, "name": "Edge"})
 	a.keeps("analytics/drop", args{"camera_id": slip, "id": id})
 	if _, there := ruleOn(h.Fleet.Camera("Slipway"), "Edge"); there {
 		h.t.Error("it is on the camera yet")
 	}
+}
+
+// What a camera's analytics see is gathered, and a rule is rehearsed on it before it is written: what is foretold is what the
+// camera then fires on. A slider counts anew, a firing shows the way of who made it.
+func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
+	t.Parallel()
+	h := serveWith(t, testbed.StartOnly(t, "Slipway", "Terminal recorder"), app.Options{Gather: true})
+	h.ready("find", "sign-in", "streams", "analytics")
+	cam := h.Fleet.Camera("Slipway")
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, "analytics")
+	p.Sees(20*time.Second, "That isn’t gathered yet.")
+	p.Press("Gather what Slipway sees")
+	testbed.Until(t, 30*time.Second, "a server listens", func() bool {
+		return count(h, `select count(*) from gathering where documents > 0`) == 1
+	})
+	walks := func(seen int) {
+		t.Helper()
+		if res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil); err != nil || res.StatusCode != http.StatusOK {
+			t.Fatal(res, err)
+		}
+		testbed.Until(t, 60*time.Second, "someone was seen, and is gone", func() bool {
+			return count(h, fmt.Sprintf(`select count(distinct object) - %d from seen where (select max(ended_at) from seen) < now() - interval '4 seconds'`, seen)) == 0
+		})
+	}
+	walks(1)
+	a := whole(t, h)
+	slip := a.camera("Slipway")
+	foot := args{"minutes": 10, "kind": "Stays", "for_seconds": 2, "points": "25 50, 75 50, 75 98, 25 98", "name": "Ramp foot"}
+	foretold := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(foot), http.StatusOK)
+	if foretold["fires"] != 1.0 || foretold["objects"] != 1.0 || foretold["fires_as_on_camera"] != nil {
+		t.Errorf("%v", foretold)
+	}
+	for says, bad := range map[string]args{"minutes": {"minutes": 0, "kind": "Inside", "points": "1 1, 9 1, 9 9"}, "points": {"minutes": 5, "kind": "Inside", "points": "1 1"}} {
+		if got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(bad), http.StatusUnprocessableEntity); got["field"] != says {
+			t.Errorf("%s: %v", says, got)
+		}
+	}
+	a.keeps("analytics/draw", args{"camera_id": slip, "name": "Ramp foot", "kind": "Stays", "for_seconds": 2, "points": "25 50, 75 50, 75 98, 25 98", "classes": []string{"Human"}})
+	h.on(p, "analytics")
+	p.Sees(30*time.Second, "1 would have fired", "1 seen in")
+	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), true)")
+	p.Sees(20*time.Second, "fires ")
+	slide := func(to string) {
+		testbed.Eval[bool](p, fmt.Sprintf("((s) => { s.value = %q; s.dispatchEvent(new Event('input', {bubbles: true})); return true })(document.getElementById('slide-for'))", to))
+	}
+	slide("40")
+	p.Sees(20*time.Second, "0 would have fired")
+	slide("2")
+	p.Sees(20*time.Second, "1 would have fired")
+	p.Accessible("a rehearsal")
+
+	// Written, it fires on the next who walks, and both say the same.
+	a.makes("analytics/write", args{"cameras": []any{slip}})
+	walks(2)
+	foretold = a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(foot), http.StatusOK)
+	if foretold["fires"] != 2.0 || foretold["fires_as_on_camera"] != 2.0 || cam.Fired("Ramp foot") != 1 {
+		t.Errorf("%v fire as drawn, %v as on the camera, which fired %d times since it has it", foretold["fires"], foretold["fires_as_on_camera"], cam.Fired("Ramp foot"))
+	}
+	h.on(p, "analytics")
+	p.Press("End it")
+	p.Sees(20*time.Second, "isn't gathered any more")
 }

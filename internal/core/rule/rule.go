@@ -279,10 +279,8 @@ func (r *Rule) crosses(tr *track, from, here scene.Point) bool {
 		at := scene.Meeting(a, b, from, here)
 		fired = !slices.ContainsFunc(r.Without, func(w scene.Polygon) bool { return w.Contains(at) })
 	}
-	if r.Line.Distance(here) > r.margin() {
-		tr.armed = true
-	} else if fired {
-		tr.armed = false
+	if fired || !tr.armed {
+		tr.armed = r.Line.Distance(here) > r.margin()
 	}
 	return fired
 }

@@ -174,11 +174,21 @@ func Meeting(a, b, p, q Point) Point {
 
 // Contains says whether p lies in g or on its edge (even–odd).
 func (g Polygon) Contains(p Point) bool {
+	for i := range g {
+		if Distance(g[i], g[(i+1)%len(g)], p) < 1e-9 {
+			return true
+		}
+	}
+	return g.encloses(p)
+}
+
+// encloses says whether p, which isn't on an edge, lies in g.
+func (g Polygon) encloses(p Point) bool {
 	in := false
 	for i := range g {
-		a, b := g[i], g[(i+1)%len(g)]
-		if Distance(a, b, p) < 1e-9 {
-			return true
+		a, b := g[i], g[0]
+		if i+1 < len(g) {
+			b = g[i+1]
 		}
 		if (a.Y > p.Y) != (b.Y > p.Y) && p.X < a.X+(p.Y-a.Y)/(b.Y-a.Y)*(b.X-a.X) {
 			in = !in
@@ -189,24 +199,59 @@ func (g Polygon) Contains(p Point) bool {
 
 // Overlap is the area that b shares with g, in frame units squared. The polygon
 // is clipped to the box edge by edge (Sutherland–Hodgman), which is exact for
-// any simple polygon's area because the box is convex.
+// any simple polygon's area because the box is convex. A box that no edge comes into is
+// in it as a whole or not at all.
 func (g Polygon) Overlap(b Box) float64 {
-	poly := g
-	poly = clip(poly, func(p Point) float64 { return p.X - b.Left })
-	poly = clip(poly, func(p Point) float64 { return b.Right - p.X })
-	poly = clip(poly, func(p Point) float64 { return p.Y - b.Bottom })
-	poly = clip(poly, func(p Point) float64 { return b.Top - p.Y })
+	if !g.comesInto(b) {
+		if len(g) > 2 && g.encloses(Point{(b.Left + b.Right) / 2, (b.Bottom + b.Top) / 2}) {
+			return b.Area()
+		}
+		return 0
+	}
+	var one, two [64]Point // enough for most: then nothing is allocated
+	poly, spare := append(one[:0], g...), two[:0]
+	for _, side := range [4]halfPlane{{1, 0, -b.Left}, {-1, 0, b.Right}, {0, 1, -b.Bottom}, {0, -1, b.Top}} {
+		poly, spare = side.clip(poly, spare), poly[:0]
+	}
 	if len(poly) < 3 {
 		return 0
 	}
-	return math.Abs(poly.signedArea())
+	return math.Abs(Polygon(poly).signedArea())
 }
 
-func clip(in Polygon, inside func(Point) float64) Polygon {
-	var out Polygon
+// comesInto says whether an edge of g may have a point in b: where it says no, none has.
+func (g Polygon) comesInto(b Box) bool {
+	for i := range g {
+		p, q := g[i], g[0]
+		if i+1 < len(g) {
+			q = g[i+1]
+		}
+		if max(p.X, q.X) < b.Left || min(p.X, q.X) > b.Right || max(p.Y, q.Y) < b.Bottom || min(p.Y, q.Y) > b.Top {
+			continue
+		}
+		// All four corners on one side of the edge's line, with room to spare: it passes by.
+		dx, dy := q.X-p.X, q.Y-p.Y
+		side := func(x, y float64) float64 { return dx*(y-p.Y) - dy*(x-p.X) }
+		s1, s2, s3, s4 := side(b.Left, b.Bottom), side(b.Right, b.Bottom), side(b.Right, b.Top), side(b.Left, b.Top)
+		const room = 1e-12
+		if min(s1, s2, s3, s4) > room || max(s1, s2, s3, s4) < -room {
+			continue
+		}
+		return true
+	}
+	return false
+}
+
+// halfPlane holds the points whose x·X + y·Y + c isn't negative.
+type halfPlane struct{ x, y, c float64 }
+
+func (h halfPlane) clip(in, out []Point) []Point {
 	for i, cur := range in {
-		next := in[(i+1)%len(in)]
-		dc, dn := inside(cur), inside(next)
+		next := in[0]
+		if i+1 < len(in) {
+			next = in[i+1]
+		}
+		dc, dn := h.x*cur.X+h.y*cur.Y+h.c, h.x*next.X+h.y*next.Y+h.c
 		if dc >= 0 {
 			out = append(out, cur)
 		}

@@ -27,6 +27,7 @@ export function rehearse(section, form, figure) {
   let asked = 0;
   let soon = null;
   let shown = null; // the firing whose way is on the picture
+  let last = null; // what was rehearsed
 
   const clear = () => figure.querySelectorAll("[data-way]").forEach((e) => e.remove());
   const way = (hit) => {
@@ -43,10 +44,21 @@ export function rehearse(section, form, figure) {
   };
   const show = (r) => {
     strip.replaceChildren();
-    const WIDE = strip.clientWidth || 900;
+    const WIDE = Math.round(strip.getBoundingClientRect().width) || 900;
+    last = r;
     const [from, to] = [Date.parse(r.from), Date.parse(r.to)];
     const x = (t) => ((Date.parse(t) - from) / (to - from)) * WIDE;
+    const hatch = element(element(strip, "defs", {}), "pattern", {
+      id: "unheard",
+      width: 8,
+      height: 8,
+      patternUnits: "userSpaceOnUse",
+      patternTransform: "rotate(45)",
+    });
+    element(hatch, "rect", { class: "stripe", width: 1, height: 8 });
     element(strip, "rect", { class: "unheard", x: 0, y: 0, width: WIDE, height: 60 });
+    if (r.minutes_listened * 60000 < 0.7 * (to - from))
+      element(strip, "text", { class: "notseen", x: 10, y: 34 }, "hatched: not listened to");
     for (const [a, b] of r.listened || [])
       element(strip, "rect", { class: "heard", x: x(a), y: 0, width: Math.max(1, x(b) - x(a)), height: 60 });
     for (let i = 0; i <= 4; i++) {
@@ -128,5 +140,6 @@ export function rehearse(section, form, figure) {
   form.addEventListener("rule:drawn", again);
   over.addEventListener("change", again);
   section.querySelector("[data-again]").addEventListener("click", again);
+  new ResizeObserver(() => last && show(last)).observe(section);
   ask();
 }
