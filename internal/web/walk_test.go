@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 	"duskyharbor/internal/demo"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/engine"
+	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/testbed"
 	"duskyharbor/internal/web/shell"
 )
@@ -258,13 +260,50 @@ func (h *harbour) fits(p *testbed.Page, name string) {
 const beyond = `[innerWidth, ...[...document.querySelectorAll("body *")].filter((e) => e.getBoundingClientRect().right > innerWidth + 1)
 	.map((e) => e.tagName + "." + e.className + " to " + Math.round(e.getBoundingClientRect().right))].slice(0, 9).join(", ")`
 
+// shootAnalytics draws a rule on what somebody just walked through, and shows one of its firings.
+func (s shooter) shootAnalytics(h *harbour) {
+	p := s.p
+	h.on(p, "analytics")
+	h.click(p, "#read button")
+	h.on(p, "analytics")
+	p.Press("Gather what Slipway sees")
+	testbed.Until(s.t, 30*time.Second, "a server listens", func() bool {
+		return count(h, `select count(*) from gathering where documents > 0`) == 1
+	})
+	cam := h.Fleet.Camera("Slipway")
+	for walked := range 3 {
+		res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil)
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		_ = res.Body.Close()
+		testbed.Until(s.t, 60*time.Second, "someone was seen, and is gone", func() bool {
+			return count(h, `select count(distinct object) from seen where ended_at < now() - interval '4 seconds'`) > walked
+		})
+	}
+	p.Press("Draw a new rule")
+	p.Sees(20*time.Second, "drawn here, not kept")
+	p.Set("#rule-kind", "Stays")
+	p.Set("#rule-name", "Ramp foot")
+	p.Set("#rule-for", "2")
+	p.Set("#rule-points", "45 62, 60 60, 72 92, 34 96")
+	p.Press("Keep this rule")
+	p.Sees(30*time.Second, "would have fired")
+	h.on(p, "analytics")
+	p.Set("#rehearsal-minutes", "10")
+	testbed.Eval[bool](p, "(document.getElementById('rehearsal-minutes').dispatchEvent(new Event('change', {bubbles: true})), true)")
+	testbed.Until(s.t, 20*time.Second, "firings stand on the strip", func() bool { return testbed.Glance[int](p, "document.querySelectorAll('.hit').length") > 1 })
+	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), true)")
+	s.shoot("analytics")
+}
+
 // TestShots renders docs/screenshots from the whole harbour; make shots sets SHOTS.
 func TestShots(t *testing.T) {
 	dir := os.Getenv("SHOTS")
 	if dir == "" {
 		t.Skip("SHOTS isn't set: make shots renders the pictures")
 	}
-	h := serveWith(t, testbed.StartWhole(t), moving)
+	h := serveWith(t, testbed.StartWhole(t), app.Options{Live: moving.Live, Gather: true})
 	p := testbed.Browser(t, 1280, 800)
 	s := shooter{t, dir, p}
 	byButtons(t, h, p, s.shoot)
@@ -315,8 +354,7 @@ func TestShots(t *testing.T) {
 		h.on(p, page)
 		s.shoot(page)
 	}
-	h.on(p, fmt.Sprintf("run?id=%d", count(h, `select min(id) from run where stage = 2 and act = 'read' and total > 5`)))
-	s.shoot("run")
+	s.shootAnalytics(h)
 	h.on(p, "board")
 	testbed.Eval[bool](p, "document.documentElement.setAttribute('data-bs-theme', 'dark'); true")
 	s.shoot("board-dark")

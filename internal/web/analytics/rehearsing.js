@@ -22,7 +22,12 @@ export function rehearse(section, form, figure) {
   const says = section.querySelector("[data-says]");
   const over = section.querySelector("[name=minutes]");
   const zone = section.dataset.zone;
-  const clock = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hour: "2-digit", minute: "2-digit", second: "2-digit" });
+  const clock = new Intl.DateTimeFormat("en-GB", {
+    timeZone: zone,
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+  });
   const short = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hour: "2-digit", minute: "2-digit" });
   let asked = 0;
   let soon = null;
