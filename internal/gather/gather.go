@@ -30,8 +30,9 @@ const (
 	openLimit = 8 * time.Second
 	again     = 20 * time.Second // after trouble
 	purpose   = "what its analytics see"
-	maxTracks = 256  // objects between two keepings
-	maxPieces = 4096 // points of one, between two keepings
+	maxTracks = 256     // objects between two keepings
+	maxPoints = 4000    // points of all of them, between two keepings
+	maxSecond = 4 << 20 // bytes that a stream's metadata has in a second
 	dropEvery = time.Hour
 	unusual   = 5 * time.Second       // the device's clock was set: times are taken anew
 	leak      = 50 * time.Microsecond // by document, so that a clock that drifts is followed
@@ -206,7 +207,7 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 	defer stop()
 	b := batch{began: time.Now(), tracks: map[string]int{}}
 	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
-	alive, kept := time.Now(), time.Now()
+	alive, kept, second, bytes := time.Now(), time.Now(), time.Now(), 0
 	for {
 		track, data, err := c.Next()
 		now := time.Now()
@@ -215,6 +216,12 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 				return nil
 			}
 			return errors.Join(err, g.keep(ctx, id, &b, now))
+		}
+		if now.Sub(second) > time.Second {
+			second, bytes = now, 0
+		}
+		if bytes += len(data); bytes > maxSecond {
+			return trouble.UserErrorf("It sends more than %d MB of metadata a second: it isn't listened to.", maxSecond>>20)
 		}
 		if track == rtsp.Metadata {
 			b.add(&docs, data, now)
@@ -240,7 +247,7 @@ func (g *Gatherer) keep(ctx context.Context, id int64, b *batch, now time.Time) 
 	defer cancel()
 	b.got.Began, b.got.Until = b.began.UTC(), now.UTC()
 	err := g.Store.KeepGathering(keeping, g.Server, id, b.got, hold)
-	b.got, b.tracks = store.Gathered{}, map[string]int{}
+	b.got, b.tracks, b.points = store.Gathered{}, map[string]int{}, 0
 	return err
 }
 
@@ -249,6 +256,7 @@ type batch struct {
 	began  time.Time
 	got    store.Gathered
 	tracks map[string]int // pieces by object
+	points int
 	// ahead is this server's time less the device's, by the document that was on its way for the least time.
 	ahead time.Duration
 	heard bool
@@ -273,6 +281,10 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 		at := b.at(f.At, now)
 		for _, o := range f.Objects {
 			b.got.Objects++
+			if b.points++; b.points > maxPoints {
+				b.got.Without++
+				continue
+			}
 			i, there := b.tracks[o.ID]
 			if !there {
 				if len(b.got.Pieces) >= maxTracks {
@@ -284,10 +296,6 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: o.ID, Class: o.Class})
 			}
 			p := &b.got.Pieces[i]
-			if len(p.Points) >= maxPieces {
-				b.got.Without++
-				continue
-			}
 			p.Points = append(p.Points, scene.TrackPoint{At: time.Duration(at.UnixNano()), Box: o.Box, Score: o.Score})
 		}
 	}

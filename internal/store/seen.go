@@ -121,7 +121,8 @@ func (s *Store) LoseGathering(ctx context.Context, server string, source int64, 
 	return err
 }
 
-// DropSeen drops what was seen before the day of a moment, of all sites; days that were dropped are gone at once.
+// DropSeen drops what was seen before the day of a moment, of all sites, a day's part of the table at once; and of a site
+// that may keep no recording for so long, what is older than it may keep.
 func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
 	rows, err := s.db.Query(ctx, `select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid where i.inhparent = 'seen'::regclass and c.relname < $1`,
 		"seen_"+before.UTC().Format(dayOf))
@@ -136,6 +137,10 @@ func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
 		if _, err := s.db.Exec(ctx, `drop table if exists `+pgx.Identifier{name}.Sanitize()); err != nil {
 			return err
 		}
+	}
+	if _, err := s.db.Exec(ctx, `delete from seen x using source s, site t where s.id = x.source_id and t.id = s.site_id
+		and t.most_days > 0 and x.ended_at < now() - make_interval(days => t.most_days)`); err != nil {
+		return err
 	}
 	_, err = s.db.Exec(ctx, `delete from seen_span where ended_at < $1`, before)
 	return err

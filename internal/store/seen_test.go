@@ -84,6 +84,21 @@ func TestWhatIsSeenIsGatheredByOne(t *testing.T) {
 	if tracks, _, _, err := st.Seen(ctx, of.ID, before.Add(-time.Hour), after.Add(time.Hour), 1<<20); err != nil || len(tracks) != 1 || len(tracks[0].Points) != 1 {
 		t.Errorf("the day before is there yet: %+v %v", tracks, err)
 	}
+	// The site keeps nothing for longer than a day: what is older goes, whatever day it is of.
+	old := time.Now().UTC().Add(-30 * time.Hour)
+	got.Pieces = []store.Piece{{Object: "9", Points: []scene.TrackPoint{point(old)}}}
+	if err := st.KeepGathering(ctx, "a", of.ID, got, time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.Pool.Exec(ctx, `update site set most_days = 1`); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.DropSeen(ctx, midnight.Add(-72*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if tracks, _, _, err := st.Seen(ctx, of.ID, old.Add(-time.Hour), old.Add(time.Hour), 1<<20); err != nil || len(tracks) != 0 {
+		t.Errorf("longer than the site may keep: %+v %v", tracks, err)
+	}
 	if err := st.SetGathering(ctx, siteID, []int64{of.ID}, false); err != nil {
 		t.Fatal(err)
 	}

@@ -22,7 +22,7 @@ type Rehearsed struct {
 
 // Bounds of a rehearsal.
 const (
-	mostSeen = 32 << 20 // bytes of points
+	mostSeen = 8 << 20 // bytes of points
 	mostHits = 500
 	mostPath = 60 // places of a track that a hit shows
 	longest  = 24 * time.Hour
