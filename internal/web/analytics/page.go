@@ -16,7 +16,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
@@ -84,7 +83,6 @@ type data struct {
 	Form    *sentence        // nil: nothing is in hand, or who looks may draw nothing
 	Gather  *store.Gathering // nil: what it sees isn't gathered
 	Write   int              // rules that are drawn, can be written and aren't
-	Writing []finding.Change
 }
 
 // standing is a rule in the list.
@@ -129,8 +127,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	of := d.Chosen.Source
 	f, drawn := facts.ForRules(p.Snapshot, of)
 	d.Facts, d.Rules = f, standings(f, drawn)
-	d.Writing = rule.Propose(f, drawn)
-	d.Write = len(d.Writing)
+	d.Write = len(rule.Propose(f, drawn))
 	switch g, err := pg.Store.GatheringOf(ctx, of.ID); {
 	case err == nil:
 		d.Gather = &g

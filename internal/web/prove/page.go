@@ -153,11 +153,7 @@ func took(b proof.Bar) string {
 // marksOf are a camera's rules on its picture.
 func marksOf(rules []rule.Rule) (m shell.Marks) {
 	for _, r := range rules {
-		if r.Kind == rule.Inside {
-			m.Shapes = append(m.Shapes, shell.AreaMark("rule", r.Area))
-		} else {
-			m.Shapes = append(m.Shapes, shell.PathMark("rule", r.Line))
-		}
+		m.Shapes = append(m.Shapes, shell.RuleShapes("rule", r)...)
 	}
 	return m
 }
