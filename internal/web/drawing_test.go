@@ -114,6 +114,26 @@ func TestAPictureIsDrawnOn(t *testing.T) {
 	}
 	s.is("as many corners as may be", [][][2]float64{{{0.1, 0.1}, {0.2, 0.1}, {0.3, 0.2}, {0.2, 0.4}, {0.1, 0.3}}})
 
+	// A line of several places, which come, go and move.
+	s = easel(t, p, "16 / 9", "tool: 'path', most: 1, edit: true, start: [[[0.1, 0.1], [0.9, 0.1]]]")
+	s.drag(0.5, 0.1, 0.5, 0.6)
+	s.is("a place made on an edge", [][][2]float64{{{0.1, 0.1}, {0.5, 0.6}, {0.9, 0.1}}})
+	p.Do(chromedp.KeyEvent(kb.ArrowLeft))
+	s.is("moved by a key", [][][2]float64{{{0.1, 0.1}, {0.49, 0.6}, {0.9, 0.1}}})
+	p.Do(chromedp.KeyEvent("n"))
+	p.Do(chromedp.KeyEvent(kb.Delete))
+	s.is("the next taken away", [][][2]float64{{{0.1, 0.1}, {0.49, 0.6}}})
+	p.Do(chromedp.KeyEvent("n"))
+	p.Do(chromedp.KeyEvent(kb.Delete))
+	s.is("fewer than two are no line: what was done last is taken back", [][][2]float64{{{0.1, 0.1}, {0.49, 0.6}, {0.9, 0.1}}})
+	s = easel(t, p, "16 / 9", "tool: 'path', most: 1, edit: true")
+	s.drag(0.2, 0.9, 0.8, 0.4)
+	s.is("dragged from end to end", [][][2]float64{{{0.2, 0.9}, {0.8, 0.4}}})
+	for _, at := range [][2]float64{{0.1, 0.2}, {0.3, 0.2}, {0.3, 0.5}, {0.301, 0.503}} { // the last snaps onto the one before
+		s.tap(at[0], at[1])
+	}
+	s.is("tapped place by place", [][][2]float64{{{0.1, 0.2}, {0.3, 0.2}, {0.3, 0.5}}})
+
 	s = easel(t, p, "16 / 9", "tool: 'point', most: 2")
 	for _, at := range [][2]float64{{0.2, 0.2}, {0.5, 0.5}, {0.8, 0.4}} {
 		s.tap(at[0], at[1])
