@@ -28,6 +28,8 @@ type Facts struct {
 	Configs   []Config
 	Recorder  string // that holds its channel
 	Drops     bool   // the way in that it uses there passes no events
+	Twin      string // another view of the same device, by the place that it has
+	TwinHas   []Config
 }
 
 // Known says whether what the camera has is known.
@@ -219,10 +221,25 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 				WayOut:   "Take the camera's into the drawing, or write what is drawn."})
 		}
 	}
+	if twice := f.twice(); len(twice) > 0 {
+		out = append(out, finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
+			Sentence: fmt.Sprintf("%s watch for the same in this view and in %s: each happening is told twice.", strings.Join(twice, ", "), f.Twin),
+			WayOut:   "Take them off one of the two, or let one be a check of the other and route one alone."})
+	}
 	if has := len(f.Configs) > 0 || len(drawn) > 0; has && f.Drops {
 		out = append(out, finding.Finding{Code: "analytics.dropped", Severity: finding.Needs, Words: "dropped",
 			Sentence: fmt.Sprintf("%s takes its picture and drops the analytics: its way in there passes no events, so no rule of it rings anything.", f.Recorder),
 			WayOut:   "Place it by a way that passes events, or plan it for a recorder that does."})
+	}
+	return out
+}
+
+// twice are the names of rules that another view of the device has just so.
+func (f Facts) twice() (out []string) {
+	for _, c := range f.Configs {
+		if slices.ContainsFunc(f.TwinHas, func(x Config) bool { return x.Same(c) }) {
+			out = append(out, c.Name)
+		}
 	}
 	return out
 }

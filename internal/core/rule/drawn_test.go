@@ -43,6 +43,8 @@ func TestRulesStand(t *testing.T) {
 		"not read":           {drawn: drawn(asIs), states: []State{Unknown}},
 		"no analytics":       {f: Facts{LookedAt: moment.Now()}, drawn: drawn(asIs), states: []State{Unknown}},
 		"dropped":            {f: with(read, func(f *Facts) { f.Drops = true }), on: []Config{own}, states: []State{Elsewhere}, codes: []string{"analytics.dropped"}},
+		"on both views":      {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{own, foreign} }), on: []Config{own, foreign}, states: []State{Elsewhere, Foreign}, codes: []string{"analytics.twice"}},
+		"otherwise on both":  {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{longer} }), on: []Config{own}, states: []State{Elsewhere}},
 		"nothing to drop":    {f: with(read, func(f *Facts) { f.Drops = true })},
 		"no room": {f: with(read, func(f *Facts) { f.Supported.Most = 1 }), on: []Config{{Name: "Other", Type: "FieldDetector", Shapes: own.Shapes}}, drawn: drawn(asIs),
 			states: []State{NotYet, Elsewhere}, codes: []string{"analytics.unwritten"}},
