@@ -60,7 +60,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/events", pg.ProgramEvents)
 	site.GET("/cameras", pg.cameras)
 	site.GET("/cameras/:camera/facts", pg.facts)
-	site.POST("/cameras/:camera/rehearsal", pg.rehearse)
+	site.POST("/cameras/:camera/rehearsal", pg.rehearse, pg.Scoped(people.ScopeRun))
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)
 	site.GET("/runs/:run", pg.run)
