@@ -193,6 +193,17 @@ func askRules(h *harbour, a *acts) {
 	if r, there := ruleOn(h.Fleet.Camera("Slipway"), "Edge"); !there || r.Direction != rule.RightToLeft {
 		h.t.Errorf("the camera has %+v", r)
 	}
+	// What is drawn goes out as it goes in.
+	rules := a.all("cameras/"+string(slip)+"/rules", "rules")
+	if len(rules) != 3 || rules[0]["state"] != "as on the camera" || rules[1]["state"] != "made elsewhere" {
+		h.t.Errorf("%v", rules)
+	}
+	again := rules[0]["drawing"].(map[string]any)
+	if again["points"] != "20 90, 80 40" || again["direction"] != "Left" {
+		h.t.Errorf("%v", again)
+	}
+	again["camera_id"] = slip
+	a.keeps("analytics/draw", again)
 	a.keeps("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}})
 	a.refused("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}}, http.StatusUnprocessableEntity)
 	a.keeps("analytics/watch", args{"cameras": []any{slip}})

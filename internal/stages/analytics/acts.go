@@ -1,6 +1,7 @@
 package analytics
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -111,6 +112,75 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 		}
 	}
 	return r, nil
+}
+
+// DrawingOf is a rule as a person, or a program, draws it: Rule makes the rule of it again.
+func DrawingOf(source int64, d rule.Drawn) Drawing {
+	x := Drawing{Camera: act.Camera{Source: source}, ID: d.ID, Name: d.Name, Kind: string(d.Kind), Classes: d.Classes, Score: d.MinScore, For: d.For.Seconds(),
+		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest}
+	if d.Kind == rule.Crosses {
+		x.Points, x.Direction = rule.FormatPoints(d.Line), string(cmp.Or(d.Direction, rule.Either))
+	} else {
+		x.Points = rule.FormatPoints(d.Area)
+	}
+	for _, w := range d.Without {
+		x.Without = append(x.Without, rule.FormatPoints(w))
+	}
+	if h := d.Hours; h.From != h.To {
+		x.From, x.To = clockText(h.From), clockText(h.To)
+	}
+	return x
+}
+
+func clockText(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }
+
+// Standing is a rule of a view as programs see it.
+type Standing struct {
+	Name    string     `json:"name"`
+	State   rule.State `json:"state"`
+	Drawing *Drawing   `json:"drawing,omitempty"`   // as it is drawn here, as analytics/draw takes it
+	There   string     `json:"on_camera,omitempty"` // as the camera has it, in a line
+	Cant    []string   `json:"cant,omitempty"`      // what the camera can't do of what is drawn
+}
+
+// Rules are a view's rules, those that are drawn and those of its camera.
+func (a *Stage) Rules(ctx context.Context, siteID, source int64) ([]Standing, error) {
+	of, s, err := a.view(ctx, siteID, source)
+	if err != nil {
+		return nil, err
+	}
+	out := []Standing{}
+	for _, x := range rule.Stand(facts.ForRules(s, of)) {
+		r := Standing{Name: x.Name, State: x.State}
+		if x.Drawn != nil {
+			d := DrawingOf(of.ID, *x.Drawn)
+			r.Drawing = &d
+		}
+		switch {
+		case x.Clear:
+			r.There = x.OnSays.Text()
+		case x.On != nil:
+			r.There = "a " + x.On.Type
+		}
+		for _, c := range x.Cant {
+			r.Cant = append(r.Cant, c.Why)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// view is a view of a site, with what is known of it.
+func (a *Stage) view(ctx context.Context, siteID, source int64) (site.Source, *site.Snapshot, error) {
+	of, err := a.Store.SourceByID(ctx, source)
+	if err == nil && of.Device.SiteID != siteID {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return of, nil, err
+	}
+	s, err := site.Load(ctx, a.Store, siteID, []int64{of.Device.ID})
+	return of, s, err
 }
 
 func upper(s string) string {

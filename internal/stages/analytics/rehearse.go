@@ -10,8 +10,6 @@ import (
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/facts"
-	"duskyharbor/internal/site"
-	"duskyharbor/internal/store"
 )
 
 // Rehearsed is a drawing, and over how long it is rehearsed.
@@ -54,14 +52,7 @@ type Hit struct {
 // Rehearse runs a drawing over what the camera's analytics saw in the last time, and beside it the camera's own rule of the
 // name, if it has one.
 func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Rehearsal, err error) {
-	of, err := a.Store.SourceByID(ctx, x.Source)
-	if err == nil && of.Device.SiteID != siteID {
-		err = store.ErrNotFound
-	}
-	if err != nil {
-		return out, err
-	}
-	s, err := site.Load(ctx, a.Store, siteID, []int64{of.Device.ID})
+	of, s, err := a.view(ctx, siteID, x.Source)
 	if err != nil {
 		return out, err
 	}

@@ -60,6 +60,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/events", pg.ProgramEvents)
 	site.GET("/cameras", pg.cameras)
 	site.GET("/cameras/:camera/facts", pg.facts)
+	site.GET("/cameras/:camera/rules", pg.rules)
 	site.POST("/cameras/:camera/rehearsal", pg.rehearse, pg.Scoped(people.ScopeRun))
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)
@@ -198,6 +199,19 @@ type Finding struct {
 	Sentence string             `json:"sentence"`
 	WayOut   string             `json:"way_out"`
 	Evidence []finding.Evidence `json:"evidence"`
+}
+
+// rules answers with the rules of one camera: those that are drawn, and those that it has.
+func (pg *Page) rules(c *echo.Context) error {
+	id, err := shell.Number(c, "camera")
+	if err != nil {
+		return err
+	}
+	out, err := pg.analytics.Rules(c.Request().Context(), shell.TokenOf(c).SiteID, id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"rules": out})
 }
 
 // rehearse answers with what a drawing would have fired on, of what the camera's analytics saw; it changes nothing.
