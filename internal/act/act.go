@@ -306,6 +306,33 @@ type Selecter interface {
 // or nil, all of the site.
 type Wide interface{ Devices() []int64 }
 
+// Selected are the views that a selection is of, in a stage, with what is known of their devices.
+func (c *Call) Selected(ctx context.Context, x Selection, st stage.Stage) (*site.Snapshot, []site.Source, error) {
+	sel, err := x.Selects(c.Site.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	targets, err := c.Store.Resolve(ctx, sel, st)
+	if err != nil {
+		return nil, nil, err
+	}
+	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
+	for i, t := range targets {
+		devices[i], wanted[t.Source] = t.Device, true
+	}
+	s, err := site.Load(ctx, c.Store, c.Site.ID, devices)
+	if err != nil {
+		return nil, nil, err
+	}
+	var of []site.Source
+	for _, x := range s.Sources {
+		if wanted[x.ID] {
+			of = append(of, x)
+		}
+	}
+	return s, of, nil
+}
+
 // Camera reads the view that arguments name, with its device and the recorders; ErrNotFound where the site has none.
 func (c *Call) Camera(ctx context.Context, source int64) (*site.Snapshot, site.Source, error) {
 	of, err := c.Store.SourceByID(ctx, source)

@@ -313,26 +313,14 @@ func copyRules(ctx context.Context, c *act.Call, x Copy) (act.Kept, error) {
 	if len(all) == 0 {
 		return act.Kept{}, act.Wrong("name", "Nothing of that name is drawn for "+from.Place+".")
 	}
-	sel, err := x.Selects(c.Site.ID)
+	_, selected, err := c.Selected(ctx, x.Selection, stage.Analytics)
 	if err != nil {
 		return act.Kept{}, err
 	}
-	targets, err := c.Store.Resolve(ctx, sel, stage.Analytics)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
-	for i, t := range targets {
-		devices[i], wanted[t.Source] = t.Device, t.Source != from.ID
-	}
-	if s, err = site.Load(ctx, c.Store, c.Site.ID, devices); err != nil {
-		return act.Kept{}, err
-	}
-	var sources []int64
-	for _, of := range s.Sources {
-		if wanted[of.ID] {
-			sources = append(sources, of.ID)
-		}
+	selected = slices.DeleteFunc(selected, func(of site.Source) bool { return of.ID == from.ID })
+	sources := make([]int64, len(selected))
+	for i, of := range selected {
+		sources[i] = of.ID
 	}
 	drawn, err := c.Store.CopyRules(ctx, c.Site.ID, from.ID, x.Name, sources)
 	if err != nil {
@@ -341,10 +329,7 @@ func copyRules(ctx context.Context, c *act.Call, x Copy) (act.Kept, error) {
 	var judge []int64
 	var had []string
 	to := len(drawn)
-	for _, of := range s.Sources {
-		if !wanted[of.ID] {
-			continue
-		}
+	for _, of := range selected {
 		judge = append(judge, of.Device.ID)
 		if kept := len(all) - len(drawn[of.ID]); kept > 0 {
 			had = append(had, fmt.Sprintf("%s keeps %s of its own by those names, or has no room.", of.Place, act.Count(kept, "rule")))

@@ -145,17 +145,13 @@ type Watch struct {
 }
 
 func keepWatch(ctx context.Context, c *act.Call, x Watch) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
+	_, selected, err := c.Selected(ctx, x.Selection, stage.Analytics)
 	if err != nil {
 		return act.Kept{}, err
 	}
-	targets, err := c.Store.Resolve(ctx, sel, stage.Analytics)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	sources := make([]int64, len(targets))
-	for i, t := range targets {
-		sources[i] = t.Source
+	sources := make([]int64, len(selected))
+	for i, of := range selected {
+		sources[i] = of.ID
 	}
 	count := act.Count(len(sources), "camera")
 	out := act.Kept{Did: "began to gather what analytics see", Detail: count, Says: "What the analytics of " + count + " see is gathered from now on, and kept for 7 days."}

@@ -316,27 +316,12 @@ func readSetting(ctx context.Context, c *act.Call, x *Chosen) error {
 
 // chooseSetting chooses it for those of the selection that can be set so; the plan names the others.
 func chooseSetting(ctx context.Context, c *act.Call, x Chosen) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	targets, err := c.Store.Resolve(ctx, sel, stage.Streams)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
-	for i, t := range targets {
-		devices[i], wanted[t.Source] = t.Device, true
-	}
-	s, err := site.Load(ctx, c.Store, c.Site.ID, devices)
+	s, all, err := c.Selected(ctx, x.Selection, stage.Streams)
 	if err != nil {
 		return act.Kept{}, err
 	}
 	var sources []int64
-	for _, of := range s.Sources {
-		if !wanted[of.ID] {
-			continue
-		}
+	for _, of := range all {
 		if _, cant := x.on(s, of); x.ID == 0 || len(cant) == 0 {
 			sources = append(sources, of.ID)
 		}

@@ -11,7 +11,6 @@ import (
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/facts"
-	"duskyharbor/internal/site"
 )
 
 // Use is which of cameras' streams are recorded, and which looked at: by token or name, "by rule" as the rule picks;
@@ -32,28 +31,13 @@ func (x Use) Check() error {
 
 // keepUses keeps what the selection's streams are for, where they have such; the others are named.
 func keepUses(ctx context.Context, c *act.Call, x Use) (act.Kept, error) {
-	sel, err := x.Selects(c.Site.ID)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	targets, err := c.Store.Resolve(ctx, sel, stage.Streams)
-	if err != nil {
-		return act.Kept{}, err
-	}
-	devices, wanted := make([]int64, len(targets)), map[int64]bool{}
-	for i, t := range targets {
-		devices[i], wanted[t.Source] = t.Device, true
-	}
-	s, err := site.Load(ctx, c.Store, c.Site.ID, devices)
+	s, all, err := c.Selected(ctx, x.Selection, stage.Streams)
 	if err != nil {
 		return act.Kept{}, err
 	}
 	uses, judge, cant := map[int64]stream.Uses{}, []int64(nil), act.Planned{}
 	called := map[string]string{}
-	for _, of := range s.Sources {
-		if !wanted[of.ID] {
-			continue
-		}
+	for _, of := range all {
 		f, _ := facts.ForStreams(s, of)
 		to, why := of.Uses.Choose(f.Profiles, x.Record, x.View)
 		switch {
