@@ -118,6 +118,8 @@ func TestUpdatesTakeNothingFromUnderAHand(t *testing.T) {
 		return testbed.Glance[bool](p, "!!window.Alpine && !!document.querySelector('.live .dot')")
 	})
 	stop := disturb(t, h, p)
+	// A form came back with what is wrong in it: what was typed there are its fields' own values.
+	testbed.Eval[bool](p, `(() => { const f = document.getElementById('read'); const i = document.createElement('input'); i.id = 'typed'; i.setAttribute('value', 'as typed'); const w = document.createElement('p'); w.className = 'wrong'; f.append(i, w); return true })()`)
 	p.Do(chromedp.Click("#more summary"))
 	testbed.Eval[bool](p, `(() => { const c = document.getElementById('canvas').getContext('2d'); c.fillStyle = '#ff0000'; c.fillRect(0, 0, 40, 40); window.island = document.getElementById('island'); window.island.firstElementChild.textContent = 'mine'; return true })()`)
 	p.Do(chromedp.Focus("#note"))
@@ -134,6 +136,7 @@ func TestUpdatesTakeNothingFromUnderAHand(t *testing.T) {
 	for what, js := range map[string]string{
 		"the details are closed":   "document.getElementById('more').open",
 		"the drawing is gone":      "document.getElementById('canvas').getContext('2d').getImageData(20, 20, 1, 1).data[0] === 255",
+		"a refused form is lost":   "document.getElementById('typed')?.value === 'as typed' && !!document.querySelector('#read .wrong')",
 		"the word is lost":         "document.getElementById('note').value === 'half a word'",
 		"the field lost its focus": "document.activeElement && document.activeElement.id === 'note'",
 		"the island was exchanged": "window.island === document.getElementById('island') && window.island.textContent === 'mine'",

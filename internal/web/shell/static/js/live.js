@@ -109,7 +109,7 @@ function put(text) {
 // updating leaves alone what a person has in hand, and what only the page knows.
 function updating(from, to, _childrenOnly, skip) {
   if (from.nodeType !== Node.ELEMENT_NODE) return;
-  if (from.hasAttribute("data-keep") || inHand(from)) return skip();
+  if (from.hasAttribute("data-keep") || inHand(from) || refused(from)) return skip();
   if (from.matches("details")) to.toggleAttribute("open", from.open);
   if (from.matches("dialog[open]")) return skip();
   // One that didn't come isn't asked for at every update.
@@ -120,6 +120,12 @@ function updating(from, to, _childrenOnly, skip) {
   // A still that is shown keeps its address, so that an update doesn't blink.
   if (from.matches("img[data-still], img[data-wall]") && sameStill(from, to))
     to.setAttribute("src", from.getAttribute("src"));
+}
+
+// refused says whether a form came back with what is wrong in it: what was typed there, and what is said of it, stays
+// until it is sent again.
+function refused(el) {
+  return el.matches("form") && !!el.querySelector(".wrong");
 }
 
 function sameStill(from, to) {
