@@ -27,6 +27,7 @@ const (
 	mostViews = 64          // of one server
 	mostNew   = 8           // at once
 	keepAlive = 20 * time.Second
+	mostQuiet = 90 * time.Second // many say nothing while nothing moves
 	openLimit = 8 * time.Second
 	again     = 20 * time.Second // after trouble
 	purpose   = "what its analytics see"
@@ -78,17 +79,22 @@ func (g *Gatherer) run(ctx context.Context) {
 	look, drop := time.NewTicker(lookEvery), time.NewTicker(dropEvery)
 	defer look.Stop()
 	defer drop.Stop()
+	g.drop(ctx)
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-drop.C:
-			if err := g.Store.DropSeen(ctx, time.Now().Add(-g.Age)); err != nil && ctx.Err() == nil {
-				g.Log.Error("what was seen isn't dropped", "err", err)
-			}
+			g.drop(ctx)
 		case <-look.C:
 			g.claim(ctx)
 		}
+	}
+}
+
+func (g *Gatherer) drop(ctx context.Context) {
+	if err := g.Store.DropSeen(ctx, time.Now().Add(-g.Age)); err != nil && ctx.Err() == nil {
+		g.Log.Error("what was seen isn't dropped", "err", err)
 	}
 }
 
@@ -207,15 +213,17 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 	defer stop()
 	b := batch{began: time.Now(), tracks: map[string]int{}}
 	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
-	alive, kept, second, bytes := time.Now(), time.Now(), time.Now(), 0
+	alive, kept, second, heard, bytes := time.Now(), time.Now(), time.Now(), time.Now(), 0
 	for {
 		track, data, err := c.Next()
 		now := time.Now()
-		if err != nil {
-			if ctx.Err() != nil {
-				return nil
-			}
-			return errors.Join(err, g.keep(ctx, id, &b, now))
+		switch {
+		case err == nil:
+			heard = now
+		case ctx.Err() != nil:
+			return nil
+		case !errors.Is(err, rtsp.ErrStalled) || now.Sub(heard) > mostQuiet:
+			return errors.Join(err, g.keep(ctx, id, &b, heard))
 		}
 		if now.Sub(second) > time.Second {
 			second, bytes = now, 0
@@ -223,7 +231,7 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 		if bytes += len(data); bytes > maxSecond {
 			return trouble.UserErrorf("It sends more than %d MB of metadata a second: it isn't listened to.", maxSecond>>20)
 		}
-		if track == rtsp.Metadata {
+		if err == nil && track == rtsp.Metadata {
 			b.add(&docs, data, now)
 		}
 		if now.Sub(alive) > keepAlive {
@@ -236,16 +244,16 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 			continue
 		}
 		kept = now
-		if err := g.keep(ctx, id, &b, now); err != nil {
+		if err := g.keep(ctx, id, &b, heard); err != nil { // up to where something came: of silence nobody knows yet
 			return err
 		}
 	}
 }
 
-func (g *Gatherer) keep(ctx context.Context, id int64, b *batch, now time.Time) error {
+func (g *Gatherer) keep(ctx context.Context, id int64, b *batch, until time.Time) error {
 	keeping, cancel := context.WithTimeout(ctx, openLimit)
 	defer cancel()
-	b.got.Began, b.got.Until = b.began.UTC(), now.UTC()
+	b.got.Began, b.got.Until = b.began.UTC(), until.UTC()
 	err := g.Store.KeepGathering(keeping, g.Server, id, b.got, hold)
 	b.got, b.tracks, b.points = store.Gathered{}, map[string]int{}, 0
 	return err
