@@ -207,7 +207,7 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		switch {
 		case len(s.Cant) > 0:
 			out = append(out, finding.Finding{Code: "analytics.cant", Severity: finding.Needs, Words: "can't do it",
-				Sentence: fmt.Sprintf("It can't do %q as it is drawn: %s.", s.Name, whys(s.Cant)), WayOut: "Draw it so that the camera can, or take it off the list."})
+				Sentence: fmt.Sprintf("It can't do %q as it is drawn: %s.", s.Name, Whys(s.Cant)), WayOut: "Draw it so that the camera can, or take it off the list."})
 		case s.State == NotYet:
 			out = append(out, finding.Finding{Code: "analytics.unwritten", Severity: finding.Needs, Words: "not written",
 				Sentence: fmt.Sprintf("%q was drawn here, and the camera hasn't it.", s.Name), WayOut: "Write it to the camera, or take it off the list."})
@@ -244,7 +244,8 @@ func (f Facts) twice() (out []string) {
 	return out
 }
 
-func whys(all []Cant) string {
+// Whys are the reasons in a line.
+func Whys(all []Cant) string {
 	words := make([]string, len(all))
 	for i, c := range all {
 		words[i] = c.Why

@@ -376,7 +376,7 @@ func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error)
 			case err != nil:
 				p.Refuse(of.Place, fmt.Sprintf("its %q is a rule that there is no sentence for: it isn't touched", d.Name))
 			case len(cant) > 0:
-				p.Refuse(of.Place, d.Name+": "+whys(cant))
+				p.Refuse(of.Place, d.Name+": "+rule.Whys(cant))
 			case change != nil:
 				all = append(all, *change)
 			}
@@ -386,14 +386,6 @@ func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error)
 	}
 	p.Title = fmt.Sprintf("Write %s to %s", act.Count(rules, "rule"), act.Count(len(p.Of), "camera"))
 	return p, nil
-}
-
-func whys(all []rule.Cant) string {
-	words := make([]string, len(all))
-	for i, c := range all {
-		words[i] = c.Why
-	}
-	return strings.Join(words, "; ")
 }
 
 func planRemoved(_ time.Time, s *act.Seen, x Named) (p act.Planned, err error) {
