@@ -92,7 +92,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		}
 	}
 	if opt.Gather {
-		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor})
+		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor, Hold: a.Analytics.Hold})
 	}
 	return a, nil
 }

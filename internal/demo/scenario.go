@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/people"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/footage"
@@ -189,6 +190,11 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	for _, c := range []*camera.Config{&slip, &berth, &ice, &scale} {
 		c.Manners.Group = netip.MustParseAddrPort("239.64.1.1:6000") // every one of the make leaves the box with it
 	}
+	// Makes whose analytics have habits of their own.
+	used.NoAnalytics, used.Manners.Engine = false, camera.EngineHabits{Middle: true, Words: map[string]string{"Human": "person", "Vehicle": "vehicle"}}
+	fuel.NoAnalytics, fuel.Manners.Engine = false, camera.EngineHabits{Shifted: scene.Point{X: 0.12, Y: -0.08}, Late: 600 * time.Millisecond}
+	scale.NoAnalytics, scale.Manners.Engine = false, camera.EngineHabits{Forgets: true, LosesIDs: 3 * time.Second}
+	stair.NoAnalytics, stair.Manners.Engine = false, camera.EngineHabits{NoBoxes: true}
 	mess.Manners.NoGroups, mess.Manners.NoRules, berth.Manners.PlainRules = true, true, true
 	bonded.Manners.OwnRule = `<tan:Rule xmlns:own="urn:tarnlight:rules" Name="Rack watch" Type="own:RackWatch"><tt:Parameters><tt:SimpleItem Name="Racks" Value="3"/><tt:ElementItem Name="Depths"><own:Depths near="2" far="9"/></tt:ElementItem></tt:Parameters></tan:Rule>`
 	all := []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}

@@ -56,6 +56,7 @@ var (
 	Rules       = site.SourceFact[[]rule.Rule]{Name: fact.Rules}      // of its analytics
 	RuleSet     = site.SourceFact[Engine]{Name: fact.RuleSet}         // what its rule engine knows, and has
 	RulesRead   = site.SourceFact[fact.LastRead]{Name: fact.RulesRead}
+	Held        = site.SourceFact[[]rule.Held]{Name: fact.Held}    // what its rules fired, beside what they mean
 	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs} // of its channel
 	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}
 	Placed      = site.SourceFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where
@@ -71,6 +72,8 @@ type Engine struct {
 	Token     string         `json:"token"` // of its analytics configuration; empty: it has none
 	Supported rule.Supported `json:"supported"`
 	Configs   []rule.Config  `json:"configs"`
+	// Since when each was read as it is.
+	Since map[string]time.Time `json:"since,omitempty"`
 }
 
 // PlacedOn is the recorder that a view was placed on from here, the last time, and when.

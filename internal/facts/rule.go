@@ -15,6 +15,7 @@ func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
 	if e, ok := RuleSet.Of(s, of); ok {
 		f.Token, f.Supported, f.Configs = e.Token, e.Supported, e.Configs
 	}
+	f.Held, _ = Held.Of(s, of)
 	for _, other := range s.Views(of.Device.ID) {
 		if e, ok := RuleSet.Of(s, other); ok && other.ID != of.ID && len(e.Configs) > 0 {
 			f.Twin, f.TwinHas = other.Place, e.Configs

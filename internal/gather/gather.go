@@ -3,14 +3,17 @@
 package gather
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
+	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
@@ -33,8 +36,10 @@ const (
 	purpose   = "what its analytics see"
 	maxTracks = 256     // objects between two keepings
 	maxPoints = 4000    // points of all of them, between two keepings
+	maxFired  = 500     // of them, between two keepings
 	maxSecond = 4 << 20 // bytes that a stream's metadata has in a second
 	dropEvery = time.Hour
+	holdEvery = 10 * time.Minute
 	unusual   = 5 * time.Second       // the device's clock was set: times are taken anew
 	leak      = 50 * time.Microsecond // by document, so that a clock that drifts is followed
 )
@@ -50,6 +55,8 @@ type Options struct {
 	Log    *slog.Logger
 	Server string        // a name that no other server has
 	Age    time.Duration // what is older is dropped
+	// Hold holds what a view's rules fired against what they mean; it is asked for now and then while one is listened to.
+	Hold func(ctx context.Context, source int64) error
 }
 
 // Gatherer is one server's part. Close ends it.
@@ -154,31 +161,31 @@ func words(err error) string {
 	return "This server couldn't keep what was seen. It tries again."
 }
 
-// open plays the metadata of the view's stream alone.
-func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, error) {
+// open plays the metadata of the view's stream alone. tokens are those by which events name the view.
+func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, []string, error) {
 	opening, cancel := context.WithTimeout(ctx, openLimit)
 	defer cancel()
 	of, err := g.Store.SourceByID(opening, id)
 	if err != nil {
-		return nil, rtsp.Track{}, err
+		return nil, rtsp.Track{}, nil, err
 	}
 	d := of.Device
 	s, err := site.Load(opening, g.Store, d.SiteID, []int64{d.ID})
 	if err != nil {
-		return nil, rtsp.Track{}, err
+		return nil, rtsp.Track{}, nil, err
 	}
 	p, ok := described(s, of)
 	if !ok {
-		return nil, rtsp.Track{}, trouble.UserError("None of its streams is known to carry what its analytics see: read and play its streams.")
+		return nil, rtsp.Track{}, nil, trouble.UserError("None of its streams is known to carry what its analytics see: read and play its streams.")
 	}
 	login, err := g.SignIn(opening, d, s, purpose)
 	if err != nil {
-		return nil, rtsp.Track{}, err
+		return nil, rtsp.Track{}, nil, err
 	}
 	pin, _ := facts.Pin.Of(s, d.ID)
 	c, err := rtsp.Open(ctx, g.Dialer.At(*d.Address).Pinned(&pin), p.Best(), login)
 	if err != nil {
-		return nil, rtsp.Track{}, err
+		return nil, rtsp.Track{}, nil, err
 	}
 	t, err := c.Describe()
 	if err == nil {
@@ -186,9 +193,10 @@ func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, 
 	}
 	if err != nil {
 		c.Close()
-		return nil, t, err
+		return nil, t, nil, err
 	}
-	return c, t, nil
+	own, _ := s.ProfilesOf(of)
+	return c, t, stream.SourceTokens(own), nil
 }
 
 // described is the profile of a view whose stream carries metadata.
@@ -204,16 +212,17 @@ func described(s *site.Snapshot, of site.Source) (stream.Profile, bool) {
 
 // gather reads documents and keeps them, a few seconds' at once.
 func (g *Gatherer) gather(ctx context.Context, id int64) error {
-	c, t, err := g.open(ctx, id)
+	c, t, tokens, err := g.open(ctx, id)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
 	stop := context.AfterFunc(ctx, c.Close)
 	defer stop()
-	b := batch{began: time.Now(), tracks: map[string]int{}}
+	b := batch{began: time.Now(), tracks: map[string]int{}, view: tokens, states: map[string]map[string]topic.State{}}
 	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
 	alive, kept, second, heard, bytes := time.Now(), time.Now(), time.Now(), time.Now(), 0
+	held := time.Now()
 	for {
 		track, data, err := c.Next()
 		now := time.Now()
@@ -244,9 +253,25 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 			continue
 		}
 		kept = now
+		if now.Sub(held) > holdEvery {
+			held = now
+			g.hold(ctx, id)
+		}
 		if err := g.keep(ctx, id, &b, heard); err != nil { // up to where something came: of silence nobody knows yet
 			return err
 		}
+	}
+}
+
+// hold takes a moment at the most: what comes meanwhile waits in the connection.
+func (g *Gatherer) hold(ctx context.Context, id int64) {
+	if g.Hold == nil {
+		return
+	}
+	holding, cancel := context.WithTimeout(ctx, openLimit)
+	defer cancel()
+	if err := g.Hold(holding, id); err != nil && ctx.Err() == nil {
+		g.Log.Error("what fired isn't held against what was foretold", "view", id, "err", err)
 	}
 }
 
@@ -265,6 +290,8 @@ type batch struct {
 	got    store.Gathered
 	tracks map[string]int // pieces by object
 	points int
+	view   []string                          // tokens by which events name the view
+	states map[string]map[string]topic.State // of its rules' properties, by rule and object
 	// ahead is this server's time less the device's, by the document that was on its way for the least time.
 	ahead time.Duration
 	heard bool
@@ -278,14 +305,17 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 	if doc == nil {
 		return
 	}
-	frames, without, err := onvif.ParseMetadata(doc)
+	told, err := onvif.ParseMetadata(doc)
 	if err != nil {
 		b.got.Lost++
 		return
 	}
 	b.got.Documents++
-	b.got.Without += without
-	for _, f := range frames {
+	for _, e := range told.Events {
+		b.fire(e, now)
+	}
+	b.got.Without += told.Without
+	for _, f := range told.Frames {
 		at := b.at(f.At, now)
 		for _, o := range f.Objects {
 			b.got.Objects++
@@ -307,6 +337,49 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 			p.Points = append(p.Points, scene.TrackPoint{At: time.Duration(at.UnixNano()), Box: o.Box, Score: o.Score})
 		}
 	}
+}
+
+// fire takes an event that a rule of the view tells, where it is a beginning.
+func (b *batch) fire(e onvif.Event, now time.Time) {
+	name := e.Rule()
+	view := cmp.Or(e.Source["VideoSourceConfigurationToken"], e.Source["VideoSourceToken"])
+	if name == "" || len(name) > 64 || view != "" && !slices.Contains(b.view, view) || len(b.got.Fired) >= maxFired {
+		return
+	}
+	if e.Operation != "" && !b.begins(name, e) {
+		return
+	}
+	at := now
+	if !e.At.IsZero() {
+		at = b.at(e.At, now)
+	}
+	b.got.Fired = append(b.got.Fired, store.Fired{At: at.UTC(), Rule: name, Topic: e.Topic})
+}
+
+// begins says whether a property event is the beginning of a rule's: nothing of it was true before.
+func (b *batch) begins(name string, e onvif.Event) bool {
+	value, told := e.True()
+	if !told && e.Operation != topic.Deleted {
+		return false
+	}
+	of := b.states[name]
+	if of == nil {
+		if len(b.states) >= maxFired {
+			return false
+		}
+		of = map[string]topic.State{}
+		b.states[name] = of
+	}
+	others := false
+	for object, s := range of {
+		others = others || s.True && object != e.Data["ObjectId"]
+	}
+	if _, there := of[e.Data["ObjectId"]]; !there && len(of) >= maxTracks {
+		return false
+	}
+	next, phase := topic.Next(of[e.Data["ObjectId"]], e.Operation, value, false)
+	of[e.Data["ObjectId"]] = next
+	return phase == topic.Begins && !others
 }
 
 // at is a device's time on this server's clock: pictures lie beside each other as the device says, however long what it

@@ -51,6 +51,7 @@ type Gathered struct {
 	Documents, Objects, Lost, Without int
 	Began, Until                      time.Time // listened to since, and up to
 	Pieces                            []Piece
+	Fired                             []Fired // what its rules told of
 }
 
 // Piece is an object's points of a few seconds.
@@ -72,6 +73,11 @@ func (s *Store) KeepGathering(ctx context.Context, server string, source int64, 
 		if _, err := tx.Exec(ctx, `insert into seen_span (source_id, began_at, ended_at) values ($1, $2, $3)
 			on conflict (source_id, began_at) do update set ended_at = excluded.ended_at`, source, got.Began, got.Until); err != nil {
 			return err
+		}
+		if len(got.Fired) > 0 {
+			if err := keepFired(ctx, tx, source, got.Fired); err != nil {
+				return err
+			}
 		}
 		rows := make([][]any, 0, len(got.Pieces))
 		days := map[string]time.Time{}
@@ -142,7 +148,13 @@ func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
 		and t.most_days > 0 and x.ended_at < now() - make_interval(days => t.most_days)`); err != nil {
 		return err
 	}
-	_, err = s.db.Exec(ctx, `delete from seen_span where ended_at < $1`, before)
+	for _, old := range []string{`delete from seen_span where ended_at < $1`, `delete from fired where at < $1`, `delete from checked where at < $1`} {
+		if _, err := s.db.Exec(ctx, old, before); err != nil {
+			return err
+		}
+	}
+	_, err = s.db.Exec(ctx, `delete from fired x using source s, site t where s.id = x.source_id and t.id = s.site_id
+		and t.most_days > 0 and x.at < now() - make_interval(days => t.most_days)`)
 	return err
 }
 

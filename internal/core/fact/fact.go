@@ -41,6 +41,7 @@ const (
 	Rules        = "camera.rules"
 	RuleSet      = "camera.ruleset"
 	RulesRead    = "analytics.asked"
+	Held         = "analytics.held"
 	Inputs       = "route.inputs"
 	RoutesRead   = "route.asked"
 )

@@ -216,7 +216,8 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 		is   bool
 		why  string
 	}{{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
-		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"}} {
+		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"},
+		{"margin", r.Kind == Crosses && r.Margin > 0 && r.Margin != margin, "how far something leaves a line before it fires again is its own to say"}} {
 		if x.is {
 			no(x.part, "%s", x.why)
 		}
@@ -286,6 +287,6 @@ func Same(a, b Rule) bool {
 	sorted := func(all []string) []string { return slices.Sorted(slices.Values(all)) }
 	return a.Kind == b.Kind && points(a.Line, b.Line) && points(a.Area, b.Area) && cmp.Or(a.Direction, Either) == cmp.Or(b.Direction, Either) &&
 		slices.Equal(sorted(a.Classes), sorted(b.Classes)) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
-		a.pause() == b.pause() && a.count() == b.count() && a.Speed == b.Speed && a.share() == b.share() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
+		a.pause() == b.pause() && a.count() == b.count() && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
 		slices.EqualFunc(a.Without, b.Without, func(p, q scene.Polygon) bool { return points(p, q) })
 }

@@ -30,6 +30,7 @@ type Facts struct {
 	Drops     bool   // the way in that it uses there passes no events
 	Twin      string // another view of the same device, by the place that it has
 	TwinHas   []Config
+	Held      []Held // how what it fired was held against what was foretold
 }
 
 // Known says whether what the camera has is known.
@@ -221,6 +222,11 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 				WayOut:   "Take the camera's into the drawing, or write what is drawn."})
 		}
 	}
+	for _, h := range f.Held {
+		if d, ok := h.differs(); ok && f.find(h.Rule) >= 0 {
+			out = append(out, d)
+		}
+	}
 	if twice := f.twice(); len(twice) > 0 {
 		out = append(out, finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
 			Sentence: fmt.Sprintf("%s watch for the same in this view and in %s: each happening is told twice.", strings.Join(twice, ", "), f.Twin),
@@ -296,6 +302,12 @@ func (r Rule) Text() string {
 	}
 	if r.MinScore > 0 {
 		says += fmt.Sprintf(", score at least %g", r.MinScore)
+	}
+	if r.Share > 0 && r.Share != Share && r.Kind != Crosses {
+		says += fmt.Sprintf(", by %g %% of it", 100*r.Share)
+	}
+	if r.Margin > 0 && r.Margin != margin && r.Kind == Crosses {
+		says += fmt.Sprintf(", again after %g %% away", 50*r.Margin)
 	}
 	if r.Lowest > 0 {
 		says += fmt.Sprintf(", at least %g %% high", 100*r.Lowest)

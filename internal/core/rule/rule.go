@@ -76,6 +76,7 @@ type Rule struct {
 	Lowest  float64         `json:",omitempty"` // height that a box has at least, as a share of the picture's
 	Highest float64         `json:",omitempty"` // and at most; 0: any
 	Hours   Hours           `json:",omitzero"`
+	By      Habit           `json:",omitempty"` // of the engine that runs it; a person draws for ByFoot
 }
 
 // Hours of the day in which a rule holds, in minutes from midnight where the site is: From in, To out. The zero Hours
@@ -178,6 +179,23 @@ func (r *Rule) count() int {
 	return 2
 }
 
+// place is what of a box crosses.
+func (r *Rule) place(b scene.Box) scene.Point {
+	if r.By == ByMiddle {
+		return scene.Point{X: (b.Left + b.Right) / 2, Y: (b.Bottom + b.Top) / 2}
+	}
+	return b.Anchor()
+}
+
+// in says whether a box is in the rule's area, as its engine takes that.
+func (r *Rule) in(b scene.Box) bool {
+	if r.By != ByMiddle {
+		return In(b, r.Area, r.Without, r.share())
+	}
+	middle := r.place(b)
+	return r.Area.Contains(middle) && !slices.ContainsFunc(r.Without, func(w scene.Polygon) bool { return w.Contains(middle) })
+}
+
 // In says whether a box is in an area by a share of it, and in none of those that are left out.
 func In(b scene.Box, area scene.Polygon, without []scene.Polygon, share float64) bool {
 	size := b.Area()
@@ -227,7 +245,7 @@ type step struct {
 // step takes a track's next point, and says whether the rule fires on it; of Inside, whether in turns. since is when
 // looking began.
 func (r *Rule) step(tr *track, p *scene.TrackPoint, since time.Duration) bool {
-	here := p.Box.Anchor()
+	here := r.place(p.Box)
 	from, was, first := tr.last, tr.in, !tr.seen
 	if first {
 		tr.first, tr.armed = p.At, true
@@ -236,7 +254,7 @@ func (r *Rule) step(tr *track, p *scene.TrackPoint, since time.Duration) bool {
 	if r.Kind == Crosses {
 		return !first && r.crosses(tr, from, here)
 	}
-	tr.in = In(p.Box, r.Area, r.Without, r.share())
+	tr.in = r.in(p.Box)
 	switch r.Kind {
 	case Inside:
 		return tr.in != was

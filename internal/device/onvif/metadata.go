@@ -14,7 +14,15 @@ const (
 	MaxMetadata = 1 << 20 // bytes
 	maxFrames   = 64
 	maxObjects  = 256 // of a frame
+	maxTold     = 64  // events
 )
+
+// Metadata is what a document carries.
+type Metadata struct {
+	Frames  []SeenFrame
+	Events  []Event // as pull points give them (tt:Event, ONVIF Streaming 5.1.2.1.1)
+	Without int     // objects that were left out: they have no box, or there were too many
+}
 
 // SeenFrame is what a device's analytics saw in one picture (tt:Frame, ONVIF Analytics 5.1).
 type SeenFrame struct {
@@ -30,24 +38,31 @@ type SeenObject struct {
 	Box   scene.Box
 }
 
-// ParseMetadata reads a document (tt:MetadataStream). What else it carries, and objects that have no box, are left out:
-// without is how many those were. The frame's own transformation is applied to the boxes (tt:Transformation).
-func ParseMetadata(doc []byte) (frames []SeenFrame, without int, err error) {
+// ParseMetadata reads a document (tt:MetadataStream). What else it carries is left out. The frame's own transformation is
+// applied to the boxes (tt:Transformation).
+func ParseMetadata(doc []byte) (out Metadata, err error) {
 	if len(doc) > MaxMetadata {
-		return nil, 0, fmt.Errorf("a document of metadata is longer than %d bytes", MaxMetadata)
+		return out, fmt.Errorf("a document of metadata is longer than %d bytes", MaxMetadata)
 	}
 	root, err := parse(doc)
 	if err != nil {
-		return nil, 0, err
+		return out, err
 	}
 	if root.name.Local != "MetadataStream" {
-		return nil, 0, fmt.Errorf("a document of metadata begins with %.40q", root.name.Local)
+		return out, fmt.Errorf("a document of metadata begins with %.40q", root.name.Local)
+	}
+	for _, e := range root.all("Event") {
+		for _, n := range e.all("NotificationMessage") {
+			if told, ok := readEvent(n); ok && len(out.Events) < maxTold {
+				out.Events = append(out.Events, told)
+			}
+		}
 	}
 	for _, a := range root.all("VideoAnalytics") {
 		for _, n := range a.all("Frame") {
 			at, err := time.Parse(time.RFC3339Nano, n.attr("UtcTime"))
-			if err != nil || len(frames) >= maxFrames {
-				without += len(n.all("Object"))
+			if err != nil || len(out.Frames) >= maxFrames {
+				out.Without += len(n.all("Object"))
 				continue
 			}
 			f := SeenFrame{At: at.UTC()}
@@ -55,15 +70,15 @@ func ParseMetadata(doc []byte) (frames []SeenFrame, without int, err error) {
 			for _, o := range n.all("Object") {
 				x, ok := object(o, move)
 				if !ok || len(f.Objects) >= maxObjects {
-					without++
+					out.Without++
 					continue
 				}
 				f.Objects = append(f.Objects, x)
 			}
-			frames = append(frames, f)
+			out.Frames = append(out.Frames, f)
 		}
 	}
-	return frames, without, nil
+	return out, nil
 }
 
 // transformation is what maps a frame's coordinates to the standard's.

@@ -41,7 +41,8 @@ func TestMetadataIsRead(t *testing.T) {
 		"outside":            {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="2" top="3" right="4" bottom="2"/></tt:Shape></tt:Appearance>`)), nil, 1},
 		"no id":              {frameXML(`<tt:Object><tt:Appearance>` + shape + `</tt:Appearance></tt:Object>`), nil, 1},
 	} {
-		got, without, err := ParseMetadata([]byte(x.doc))
+		told, err := ParseMetadata([]byte(x.doc))
+		got, without := told.Frames, told.Without
 		if err != nil || without != x.without || len(got) != 1 || !got[0].At.Equal(at) || len(got[0].Objects) != len(x.want) {
 			t.Errorf("%s: %+v, %d without: %v", name, got, without, err)
 			continue
@@ -54,15 +55,26 @@ func TestMetadataIsRead(t *testing.T) {
 		}
 	}
 	for name, doc := range map[string]string{"nothing": "", "another document": "<a/>", "cut short": head, "too long": strings.Repeat(" ", MaxMetadata) + "<a/>"} {
-		if got, _, err := ParseMetadata([]byte(doc)); err == nil {
+		if got, err := ParseMetadata([]byte(doc)); err == nil {
 			t.Errorf("%s is read as %v", name, got)
 		}
 	}
-	if got, without, err := ParseMetadata([]byte(head + `<tt:Frame UtcTime="soon">` + object("") + `</tt:Frame></tt:VideoAnalytics></tt:MetadataStream>`)); err != nil || len(got) != 0 || without != 1 {
-		t.Errorf("a frame without a time: %v %d %v", got, without, err)
+	if got, err := ParseMetadata([]byte(head + `<tt:Frame UtcTime="soon">` + object("") + `</tt:Frame></tt:VideoAnalytics></tt:MetadataStream>`)); err != nil || len(got.Frames) != 0 || got.Without != 1 {
+		t.Errorf("a frame without a time: %+v %v", got, err)
 	}
-	if got, _, err := ParseMetadata([]byte(`<MetadataStream><Event/></MetadataStream>`)); err != nil || !reflect.DeepEqual(got, []SeenFrame(nil)) {
+	if got, err := ParseMetadata([]byte(`<MetadataStream><Event/></MetadataStream>`)); err != nil || !reflect.DeepEqual(got, Metadata{}) {
 		t.Errorf("events alone: %v %v", got, err)
+	}
+	const fired = `<wsnt:NotificationMessage xmlns:wsnt="http://docs.oasis-open.org/wsn/b-2"><wsnt:Topic xmlns:tns1="http://www.onvif.org/ver10/topics">tns1:RuleEngine/LineDetector/Crossed</wsnt:Topic><wsnt:Message><tt:Message UtcTime="2026-03-01T12:00:00.2Z"><tt:Source><tt:SimpleItem Name="Rule" Value="edge"/></tt:Source><tt:Data><tt:SimpleItem Name="ObjectId" Value="7"/></tt:Data></tt:Message></wsnt:Message></wsnt:NotificationMessage>`
+	for many, want := range map[int]int{0: 0, 1: 1, maxTold + 1: maxTold} {
+		doc := `<tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:Event>` + strings.Repeat(fired, many) + `</tt:Event></tt:MetadataStream>`
+		got, err := ParseMetadata([]byte(doc))
+		if err != nil || len(got.Events) != want {
+			t.Fatalf("%d firings: %+v, %v", many, got, err)
+		}
+		if want > 0 && (got.Events[0].Topic != "tns1:RuleEngine/LineDetector/Crossed" || got.Events[0].Rule() != "edge" || !got.Events[0].At.Equal(at)) {
+			t.Errorf("%+v", got.Events[0])
+		}
 	}
 }
 
@@ -77,7 +89,8 @@ func FuzzParseMetadata(f *testing.F) {
 	f.Add([]byte(frameXML(`<tt:Transformation><tt:Scale x="1e308" y="NaN"/></tt:Transformation>`)))
 	f.Add([]byte("<MetadataStream/>"))
 	f.Fuzz(func(t *testing.T, doc []byte) {
-		frames, _, err := ParseMetadata(doc)
+		told, err := ParseMetadata(doc)
+		frames := told.Frames
 		if err != nil {
 			return
 		}

@@ -30,6 +30,7 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[Named]{Name: "analytics/take", About: "take a rule of the camera into the drawing, as it is there", Stage: on, Keep: takeRule},
 		act.Act[Copy]{Name: "analytics/copy", About: "draw a camera's rules for other cameras as well", Stage: on, Keep: copyRules},
 		act.Act[Watch]{Name: "analytics/watch", About: "have what cameras' analytics see be gathered, or not any more", Stage: on, Keep: keepWatch},
+		act.Act[Check]{Name: "analytics/check", About: "say of a firing whether it was right or wrong", Stage: on, Keep: keepCheck},
 		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
 	}
@@ -48,10 +49,11 @@ type Drawing struct {
 	Classes   []string `form:"class" json:"classes,omitempty"`                             // none: any
 	Score     float64  `form:"score" json:"least_score,omitempty"`                         // 0 to 1
 	For       float64  `form:"for" json:"for_seconds,omitempty"`
-	Break     float64  `form:"break" json:"break_seconds,omitempty"` // 0: 1 s
-	Count     int      `form:"count" json:"count,omitempty"`         // of Crowd; 0: 2
-	Speed     float64  `form:"speed" json:"speed,omitempty"`         // of Faster, in pictures a second
-	Share     float64  `form:"share" json:"share_percent,omitempty"` // of a box that must be in; 0: 50
+	Break     float64  `form:"break" json:"break_seconds,omitempty"`   // 0: 1 s
+	Count     int      `form:"count" json:"count,omitempty"`           // of Crowd; 0: 2
+	Speed     float64  `form:"speed" json:"speed,omitempty"`           // of Faster, in pictures a second
+	Share     float64  `form:"share" json:"share_percent,omitempty"`   // of a box that must be in; 0: 50
+	Margin    float64  `form:"margin" json:"margin_percent,omitempty"` // of Crosses: how far from the line it must have been, in % of the picture's side; 0: 1
 	Lowest    float64  `form:"lowest" json:"least_height_percent,omitempty"`
 	Highest   float64  `form:"highest" json:"greatest_height_percent,omitempty"`
 	From      string   `form:"from" json:"from,omitempty"` // "21:00"
@@ -65,7 +67,7 @@ const mostName = 64
 func (x Drawing) Rule() (r rule.Rule, err error) {
 	seconds := func(v float64) time.Duration { return time.Duration(v * float64(time.Second)) }
 	r = rule.Rule{Name: strings.TrimSpace(x.Name), Kind: rule.Kind(x.Kind), Classes: x.Classes, MinScore: x.Score, For: seconds(x.For), Break: seconds(x.Break),
-		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Lowest: x.Lowest / 100, Highest: x.Highest / 100}
+		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Margin: x.Margin / 50, Lowest: x.Lowest / 100, Highest: x.Highest / 100}
 	if r.Name == "" || !act.Fits(r.Name, mostName) {
 		return r, act.Wrongf("name", "Name the rule, in up to %d characters.", mostName)
 	}
@@ -117,7 +119,7 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 // DrawingOf is a rule as a person, or a program, draws it: Rule makes the rule of it again.
 func DrawingOf(source int64, d rule.Drawn) Drawing {
 	x := Drawing{Camera: act.Camera{Source: source}, ID: d.ID, Name: d.Name, Kind: string(d.Kind), Classes: d.Classes, Score: d.MinScore, For: d.For.Seconds(),
-		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest}
+		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest}
 	if d.Kind == rule.Crosses {
 		x.Points, x.Direction = rule.FormatPoints(d.Line), string(cmp.Or(d.Direction, rule.Either))
 	} else {

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"reflect"
 	"time"
 
 	"duskyharbor/internal/act"
@@ -103,7 +104,26 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	if e.Configs, err = c.RuleSet(ctx, services, token); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.keep(ctx, of, e)
+	was, _ := facts.RuleSet.Of(s, of)
+	e.Since = since(was, e.Configs, time.Now().UTC())
+	if err := a.keep(ctx, of, e); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.Hold(ctx, of.ID)
+}
+
+// since is when each rule was first read as it is.
+func since(was facts.Engine, now []rule.Config, at time.Time) map[string]time.Time {
+	out := map[string]time.Time{}
+	for _, c := range now {
+		out[c.Name] = at
+		for _, b := range was.Configs {
+			if from, known := was.Since[c.Name]; known && reflect.DeepEqual(b, c) {
+				out[c.Name] = from
+			}
+		}
+	}
+	return out
 }
 
 // keep keeps what was read, and those of the rules that there is a sentence for: proofs rest on them.

@@ -2,6 +2,7 @@ package analytics
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -9,7 +10,10 @@ import (
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
+	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
 )
 
 // Rehearsed is a drawing, and over how long it is rehearsed.
@@ -38,6 +42,20 @@ type Rehearsal struct {
 	Now      *int           `json:"fires_as_on_camera,omitempty"`
 	NowHits  []Hit          `json:"hits_as_on_camera,omitempty"`
 	Part     bool           `json:"part,omitempty"` // more was seen than is rehearsed at once
+
+	Fired   []time.Time   `json:"fired,omitempty"`   // what the camera's rule of the name said, in that time
+	Since   *time.Time    `json:"since,omitempty"`   // it has had it as it is: before it is compared with nothing
+	Held    *rule.Held    `json:"held,omitempty"`    // that, beside what the rule means as the camera has it
+	Days    []rule.Day    `json:"days,omitempty"`    // and day by day
+	Checked []Checked     `json:"checked,omitempty"` // what people said of firings
+	Weighed *rule.Weighed `json:"weighed,omitempty"` // what other settings would make of those
+}
+
+// Checked is what a person said of a firing.
+type Checked struct {
+	Object string    `json:"object"`
+	At     time.Time `json:"at"`
+	Right  bool      `json:"right"`
 }
 
 // Hit is one firing, and the way that its object went: across and down in hundredths of the picture.
@@ -88,10 +106,102 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 		if on, ok := f.Configs[i].Says(); ok {
 			n, all := hits(on, tracks, over)
 			out.Now, out.NowHits = &n, all
+			if err := a.compare(ctx, s, of, on, tracks, over, &out); err != nil {
+				return out, err
+			}
 		}
 	}
-	return out, nil
+	return out, a.weigh(ctx, of, r, tracks, over, &out)
 }
+
+// compare holds what the camera's rule fired against what it means, from when on the camera has it so.
+func (a *Stage) compare(ctx context.Context, s *site.Snapshot, of site.Source, on rule.Rule, tracks []scene.Track, over rule.Span, out *Rehearsal) error {
+	fired, err := a.Store.FiredBetween(ctx, of.ID, out.From, out.To)
+	if err != nil {
+		return err
+	}
+	for _, f := range fired {
+		if f.Rule == on.Name {
+			out.Fired = append(out.Fired, f.At)
+		}
+	}
+	e, _ := facts.RuleSet.Of(s, of)
+	since, known := e.Since[on.Name]
+	if !known {
+		return nil
+	}
+	from := later(out.From, since)
+	held := holdOne(on, tracks, fired, from, out.To, false)
+	was, _ := facts.Held.Of(s, of)
+	if i := slices.IndexFunc(was, func(h rule.Held) bool { return h.Rule == on.Name }); i >= 0 {
+		held.Explains = was[i].Explains // as it was looked for when they were held against each other last
+	}
+	out.Since, out.Held = &since, &held
+	over.From = time.Duration(from.UnixNano())
+	out.Days = rule.ByDay(rule.Beginnings(on, rule.Rehearse(on, after(tracks, over.From), over)), firedOf(on.Name, fired, from), over.Zone)
+	return nil
+}
+
+// weigh says what other settings would make of the firings that people judged.
+func (a *Stage) weigh(ctx context.Context, of site.Source, r rule.Rule, tracks []scene.Track, over rule.Span, out *Rehearsal) error {
+	all, err := a.Store.CheckedBetween(ctx, of.ID, out.From, out.To)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	objects := map[string]bool{}
+	checked := make([]rule.Checked, len(all))
+	for i, c := range all {
+		objects[c.Object] = true
+		checked[i] = rule.Checked{Object: c.Object, At: time.Duration(c.At.UnixNano()), Right: c.Right}
+		out.Checked = append(out.Checked, Checked(c))
+	}
+	if r.Kind != rule.Crowd {
+		tracks = slices.DeleteFunc(slices.Clone(tracks), func(tr scene.Track) bool { return !objects[tr.ID] })
+	}
+	w := rule.Weigh(r, tracks, over, checked)
+	out.Weighed = &w
+	return nil
+}
+
+// Check is what a person says of a firing: whether it was right to fire on that object then.
+type Check struct {
+	act.Camera
+	Object string `form:"object" json:"object"`
+	At     string `form:"at" json:"at"`                              // RFC 3339, as the rehearsal tells it
+	Was    string `form:"was" json:"was" enum:"right,wrong,neither"` // neither: it is taken back
+}
+
+func keepCheck(ctx context.Context, c *act.Call, x Check) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, x.Source)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	at, err := time.Parse(time.RFC3339Nano, x.At)
+	switch {
+	case err != nil || at.After(time.Now().Add(time.Minute)) || time.Since(at) > seenFor:
+		return act.Kept{}, act.Wrong("at", "A firing is of the last seven days.")
+	case x.Object == "" || !act.Fits(x.Object, mostName):
+		return act.Kept{}, act.Wrong("object", "Say whom it fired on, as the rehearsal does.")
+	}
+	var right *bool
+	did := "took back what was said of a firing"
+	switch x.Was {
+	case "right", "wrong":
+		is := x.Was == "right"
+		right, did = &is, "judged a firing "+x.Was
+	case "neither":
+	default:
+		return act.Kept{}, act.Wrong("was", "A firing is right, wrong, or neither yet.")
+	}
+	err = c.Store.KeepChecked(ctx, of.ID, x.Object, at, right)
+	if errors.Is(err, store.ErrFull) {
+		err = trouble.UserError("No more is kept of what was said of the firings of " + of.Place + ".")
+	}
+	return act.Kept{Says: "Kept: it was " + x.Was + ".", Did: did, Detail: of.Place + ", " + at.UTC().Format(time.RFC3339)}, err
+}
+
+// seenFor is for how long what was seen is kept.
+const seenFor = 7 * 24 * time.Hour
 
 func hits(r rule.Rule, tracks []scene.Track, over rule.Span) (n int, out []Hit) {
 	by := map[string]*scene.Track{}

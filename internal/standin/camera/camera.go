@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/ntp"
 	"duskyharbor/internal/standin/wire"
@@ -121,6 +122,19 @@ type Manners struct {
 	PlainRules bool
 	OwnRule    string
 	NoRules    bool // it has no analytics
+	// Engine is what its analytics do their own way.
+	Engine EngineHabits
+}
+
+// EngineHabits are what a make's analytics do otherwise than others. The zero EngineHabits are what the standard's examples do.
+type EngineHabits struct {
+	Middle   bool              // its rules look at the middle of a box, not at its foot
+	Shifted  scene.Point       // its boxes lie so far from what they are about, in frame units
+	Late     time.Duration     // they are told of so much later pictures
+	LosesIDs time.Duration     // an object gets another id so often; 0: never
+	Words    map[string]string // its own words for classes
+	NoBoxes  bool              // it sends no metadata
+	Forgets  bool              // a restart loses its rules
 }
 
 // Quirks are what an encoder does that its options don't tell.
@@ -135,6 +149,20 @@ func (c *Camera) Behave(q Quirks) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.turned.Quirks = q
+}
+
+// Think gives its analytics these habits from now on.
+func (c *Camera) Think(e EngineHabits) {
+	c.mu.Lock()
+	c.turned.Engine = e
+	c.mu.Unlock()
+	c.events.follow(c.memory().Rules)
+}
+
+func (c *Camera) habits() EngineHabits {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.turned.Engine
 }
 
 func (c *Camera) quirks() Quirks {
@@ -194,6 +222,7 @@ type memory struct {
 // turned is what of its configuration can be turned while it runs.
 type turned struct {
 	Quirks  Quirks
+	Engine  EngineHabits
 	Speed   float64
 	Window  time.Duration
 	Refuses []string
@@ -238,7 +267,7 @@ type Camera struct {
 
 // Start brings a camera up; it runs until ctx ends or Close is called.
 func Start(ctx context.Context, cfg Config) (*Camera, error) {
-	c := &Camera{cfg: cfg, turned: turned{Quirks: cfg.Quirks, Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
+	c := &Camera{cfg: cfg, turned: turned{Quirks: cfg.Quirks, Engine: cfg.Manners.Engine, Speed: cfg.Manners.Speed, Window: cfg.Window, Refuses: cfg.Refuses,
 		Shadow: cfg.Manners.Shadow}, nonces: map[string]time.Time{}, served: map[string]int{}, sessions: map[*rtspSession]bool{}, casts: map[string]context.CancelFunc{}, ask: make(chan struct{}, 1)}
 	c.mem = cfg.fresh()
 	if err := wire.Load(cfg.StateFile, &c.mem); err != nil {

@@ -24,6 +24,8 @@ type hub struct {
 	mu  sync.Mutex
 	// points by the last step of their address
 	points map[string]*point
+	// streams of metadata that carry events as well
+	streams map[*point]bool
 	// states of properties: topic and rule → message
 	states map[string]message
 	// fired is how often each rule began, since the camera was started
@@ -51,7 +53,7 @@ const (
 )
 
 func newHub(c *Camera) *hub {
-	h := &hub{cam: c, points: map[string]*point{}, states: map[string]message{}, fired: map[string]int{}, changed: make(chan struct{}, 1)}
+	h := &hub{cam: c, points: map[string]*point{}, streams: map[*point]bool{}, states: map[string]message{}, fired: map[string]int{}, changed: make(chan struct{}, 1)}
 	h.follow(c.mem.Rules)
 	h.states[""] = message{topic: "tns1:VideoSource/MotionAlarm", item: "State", value: "false"}
 	return h
@@ -86,9 +88,14 @@ func (h *hub) follow(rules []rule.Rule) {
 	}
 }
 
-func enginesOf(rules []rule.Rule) []rule.Engine {
+// engines run the camera's rules, by its habit.
+func (c *Camera) engines() []rule.Engine {
+	rules := c.memory().Rules
 	out := make([]rule.Engine, len(rules))
 	for i, r := range rules {
+		if c.habits().Middle {
+			r.By = rule.ByMiddle
+		}
 		out[i] = rule.Engine{Rule: r}
 	}
 	return out
@@ -96,7 +103,7 @@ func enginesOf(rules []rule.Rule) []rule.Engine {
 
 // watch runs the camera's analytics over what moves in its scene.
 func (c *Camera) watch(ctx context.Context) {
-	engines := enginesOf(c.memory().Rules)
+	engines := c.engines()
 	last, present, who := c.line.frame(time.Now()), false, ""
 	for {
 		select {
@@ -108,7 +115,7 @@ func (c *Camera) watch(ctx context.Context) {
 			last++
 			select {
 			case <-c.events.changed:
-				engines = enginesOf(c.memory().Rules)
+				engines = c.engines()
 			default:
 			}
 			walk, index := c.line.clip(last)
@@ -176,6 +183,25 @@ func (h *hub) set(name, value string) {
 	h.send(m)
 }
 
+// overhear has a stream of metadata carry what is sent from now on: told gives what came since it was asked last.
+func (h *hub) overhear() (told func() []message, leave func()) {
+	p := &point{}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.streams[p] = true
+	return func() []message {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			all := p.queue
+			p.queue = nil
+			return all
+		}, func() {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			delete(h.streams, p)
+		}
+}
+
 // queue puts m on a pull point, once for each source that the analytics look through.
 func (h *hub) queue(p *point, m message) {
 	for i := range max(1, len(h.cam.cfg.Manners.Sources)) {
@@ -187,6 +213,9 @@ func (h *hub) queue(p *point, m message) {
 
 // send queues m on every live pull point; h.mu is held.
 func (h *hub) send(m message) {
+	for p := range h.streams {
+		h.queue(p, m)
+	}
 	for id, p := range h.points {
 		if time.Now().After(p.until) {
 			delete(h.points, id)
@@ -311,19 +340,24 @@ func (h *hub) batch(ms []message) string {
 	now := h.cam.Now().UTC()
 	fmt.Fprintf(&b, `<tev:PullMessagesResponse><tev:CurrentTime>%s</tev:CurrentTime><tev:TerminationTime>%s</tev:TerminationTime>`, now.Format(time.RFC3339), now.Add(time.Minute).Format(time.RFC3339))
 	for _, m := range ms {
-		op := ""
-		if m.op != "" {
-			op = ` PropertyOperation="` + m.op + `"`
-		}
-		source := fmt.Sprintf(`<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc%d"/>`, m.source)
-		if m.rule != "" {
-			source += `<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac0"/><tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
-		}
-		fmt.Fprintf(&b, `<wsnt:NotificationMessage><wsnt:Topic Dialect="http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet">%s</wsnt:Topic><wsnt:Message><tt:Message UtcTime="%s"%s><tt:Source>%s</tt:Source><tt:Data><tt:SimpleItem Name="%s" Value="%s"/></tt:Data></tt:Message></wsnt:Message></wsnt:NotificationMessage>`,
-			m.topic, m.at.UTC().Format("2006-01-02T15:04:05.000Z"), op, source, m.item, m.value)
+		b.WriteString(m.xml())
 	}
 	b.WriteString("</tev:PullMessagesResponse>")
 	return b.String()
+}
+
+// xml is the message as pull points and streams carry it (ONVIF Core, 9.5).
+func (m message) xml() string {
+	op := ""
+	if m.op != "" {
+		op = ` PropertyOperation="` + m.op + `"`
+	}
+	source := fmt.Sprintf(`<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc%d"/>`, m.source)
+	if m.rule != "" {
+		source += `<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac0"/><tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
+	}
+	return fmt.Sprintf(`<wsnt:NotificationMessage><wsnt:Topic Dialect="http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet">%s</wsnt:Topic><wsnt:Message><tt:Message UtcTime="%s"%s><tt:Source>%s</tt:Source><tt:Data><tt:SimpleItem Name="%s" Value="%s"/></tt:Data></tt:Message></wsnt:Message></wsnt:NotificationMessage>`,
+		m.topic, m.at.UTC().Format("2006-01-02T15:04:05.000Z"), op, source, m.item, m.value)
 }
 
 func (h *hub) manage(id string, op *wire.Node) (string, *fault) {

@@ -19,7 +19,7 @@ const describeEvery = 3
 
 // describes says whether a profile's stream carries what the camera's analytics see.
 func (c *Camera) describes(p profile) bool {
-	return !c.cfg.Quiet && !c.cfg.NoAnalytics && !c.cfg.Manners.Media1 && !p.sub && c.sees(p.source)
+	return !c.cfg.Quiet && !c.cfg.NoAnalytics && !c.cfg.Manners.Media1 && !c.habits().NoBoxes && !p.sub && c.sees(p.source)
 }
 
 // describe sends what the analytics see, a document every few frames, until ctx ends (ONVIF
@@ -28,19 +28,16 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 	line := s.cam.line
 	n := (line.frame(time.Now())/describeEvery + 1) * describeEvery
 	base := uint32(time.Now().UnixNano() >> 12)
+	told, leave := s.cam.events.overhear()
+	defer leave()
 	for ; ; n += describeEvery {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(time.Until(line.when(n))):
 		}
-		walk, index := line.clip(n)
-		seen := s.cam.scene(s.profile.source).Moving(walk, time.Duration(index)*time.Second/footage.FPS)
-		for i := range seen { // each walk is another object's
-			seen[i].Object = fmt.Sprintf("%s %d", seen[i].Object, n-index)
-		}
 		// The time is the picture's, also of one that is told of late.
-		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), seen))
+		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), told()))
 		stamp := base + uint32(n*90000/footage.FPS)
 		var all [][]byte
 		for at := 0; at < len(doc); at += 1400 {
@@ -58,8 +55,46 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 	}
 }
 
-// metadataXML is one document: a frame with the objects in it (ONVIF Analytics, 5.1).
-func metadataXML(at time.Time, seen []scene.Observation) string {
+// seen is what the analytics say of a picture of a source, in their own way.
+func (c *Camera) seen(source int, n int64) []scene.Observation {
+	does := c.habits()
+	n -= int64(does.Late * footage.FPS / time.Second)
+	walk, index := c.line.clip(n)
+	seen := c.scene(source).Moving(walk, time.Duration(index)*time.Second/footage.FPS)
+	for i := range seen {
+		o := &seen[i]
+		walked := n - index // each walk is another object's
+		if does.LosesIDs > 0 {
+			walked = n / int64(does.LosesIDs*footage.FPS/time.Second)
+		}
+		o.Object = fmt.Sprintf("%s %d", o.Object, walked)
+		o.Class = does.word(o.Class)
+		o.Box.Left, o.Box.Right = o.Box.Left+does.Shifted.X, o.Box.Right+does.Shifted.X
+		o.Box.Bottom, o.Box.Top = o.Box.Bottom+does.Shifted.Y, o.Box.Top+does.Shifted.Y
+	}
+	return seen
+}
+
+// word is the make's own for a class.
+func (e EngineHabits) word(class string) string {
+	if own, ok := e.Words[class]; ok {
+		return own
+	}
+	return class
+}
+
+// class is what a word of the make's own is for.
+func (e EngineHabits) class(word string) string {
+	for class, own := range e.Words {
+		if own == word {
+			return class
+		}
+	}
+	return word
+}
+
+// metadataXML is one document: a frame with the objects in it (ONVIF Analytics, 5.1), and the events since the last.
+func metadataXML(at time.Time, seen []scene.Observation, told []message) string {
 	var b strings.Builder
 	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics><tt:Frame UtcTime="` + at.UTC().Format("2006-01-02T15:04:05.000Z") + `">`)
 	for _, o := range seen {
@@ -69,6 +104,14 @@ func metadataXML(at time.Time, seen []scene.Observation) string {
 		fmt.Fprintf(&b, `<tt:Object ObjectId="%d"><tt:Appearance><tt:Shape><tt:BoundingBox left="%.4f" top="%.4f" right="%.4f" bottom="%.4f"/><tt:CenterOfGravity x="%.4f" y="%.4f"/></tt:Shape><tt:Class><tt:Type Likelihood="%.2f">%s</tt:Type></tt:Class></tt:Appearance></tt:Object>`,
 			id.Sum32()%100000, x.Left, x.Top, x.Right, x.Bottom, (x.Left+x.Right)/2, (x.Top+x.Bottom)/2, o.Score, wire.Esc(o.Class))
 	}
-	b.WriteString("</tt:Frame></tt:VideoAnalytics></tt:MetadataStream>")
+	b.WriteString("</tt:Frame></tt:VideoAnalytics>")
+	if len(told) > 0 {
+		b.WriteString(`<tt:Event xmlns:wsnt="http://docs.oasis-open.org/wsn/b-2" xmlns:tns1="http://www.onvif.org/ver10/topics">`)
+		for _, m := range told {
+			b.WriteString(m.xml())
+		}
+		b.WriteString("</tt:Event>")
+	}
+	b.WriteString("</tt:MetadataStream>")
 	return b.String()
 }

@@ -160,6 +160,10 @@ func (c *Camera) leave(before time.Duration) {
 		}
 		off()
 		c.events.forget()
+		if c.habits().Forgets {
+			c.change(func(m *memory) { m.Rules = nil })
+			c.events.follow(nil)
+		}
 		if !c.pause(down) {
 			return
 		}

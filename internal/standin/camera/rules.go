@@ -17,8 +17,11 @@ const (
 	maxVertices = 16
 )
 
-// classesKnown are what its analytics tell apart.
-const classesKnown = "Human Vehicle"
+// classes are what its analytics tell apart, in its own words.
+func (c *Camera) classes() []string {
+	does := c.habits()
+	return []string{does.word("Human"), does.word("Vehicle")}
+}
 
 // analytics answers the rule engine's part of the Analytics service.
 func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
@@ -30,7 +33,7 @@ func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
 	case "GetRules":
 		var b strings.Builder
 		for _, r := range c.memory().Rules {
-			b.WriteString(ruleXML(r))
+			b.WriteString(c.ruleXML(r))
 		}
 		return "<tan:GetRulesResponse>" + b.String() + c.cfg.Manners.OwnRule + "</tan:GetRulesResponse>", nil, true
 	case "CreateRules", "ModifyRules", "DeleteRules":
@@ -73,12 +76,12 @@ func (c *Camera) ruleOptions() string {
 	}
 	out += limits("LoiteringDetector", "Field", "Polygon", 3)
 	for _, kind := range []string{"LineDetector", "FieldDetector", "LoiteringDetector"} {
-		out += fmt.Sprintf(`<tan:RuleOptions RuleType="tt:%s" Name="ClassFilter" Type="tt:StringList"><tt:StringList>%s</tt:StringList></tan:RuleOptions>`, kind, classesKnown)
+		out += fmt.Sprintf(`<tan:RuleOptions RuleType="tt:%s" Name="ClassFilter" Type="tt:StringList"><tt:StringList>%s</tt:StringList></tan:RuleOptions>`, kind, strings.Join(c.classes(), " "))
 	}
 	return out
 }
 
-func ruleXML(r rule.Rule) string {
+func (c *Camera) ruleXML(r rule.Rule) string {
 	points := func(ps []scene.Point) string {
 		var b strings.Builder
 		for _, p := range ps {
@@ -95,7 +98,11 @@ func ruleXML(r rule.Rule) string {
 		kind, simple = "LoiteringDetector", fmt.Sprintf(`<tt:SimpleItem Name="TimeThreshold" Value="PT%gS"/>`, r.For.Seconds())
 	}
 	if len(r.Classes) > 0 {
-		simple += `<tt:SimpleItem Name="ClassFilter" Value="` + wire.Esc(strings.Join(r.Classes, " ")) + `"/>`
+		words := make([]string, len(r.Classes))
+		for i, class := range r.Classes {
+			words[i] = c.habits().word(class)
+		}
+		simple += `<tt:SimpleItem Name="ClassFilter" Value="` + wire.Esc(strings.Join(words, " ")) + `"/>`
 	}
 	return fmt.Sprintf(`<tan:Rule Name="%s" Type="tt:%s"><tt:Parameters>%s%s</tt:Parameters></tan:Rule>`, wire.Esc(r.Name), kind, simple, element)
 }
@@ -188,10 +195,10 @@ func (c *Camera) readParameters(r *rule.Rule, n *wire.Node) *fault {
 			}
 		case name == "ClassFilter" && !c.cfg.Manners.PlainRules:
 			for _, class := range strings.Fields(value) {
-				if !slices.Contains(strings.Fields(classesKnown), class) {
+				if !slices.Contains(c.classes(), class) {
 					return bad
 				}
-				r.Classes = append(r.Classes, class)
+				r.Classes = append(r.Classes, c.habits().class(class))
 			}
 		default:
 			return bad

@@ -300,6 +300,8 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 		{Name: "count", Label: "How many", Value: figure(float64(d.Count)), Like: "2", Narrow: true},
 		{Name: "for", Label: "Seconds", Value: figure(d.For.Seconds()), Like: "8", Narrow: true},
 		{Name: "speed", Label: "Pictures a second", Value: figure(d.Speed), Like: "0.5", Narrow: true},
+		{Name: "share", Label: "Share of a box that must be in, in %", Value: figure(100 * d.Share), Like: "50", Narrow: true},
+		{Name: "margin", Label: "How far it leaves the line before it fires again, in % of the picture", Value: figure(50 * d.Margin), Like: "1", Narrow: true},
 		{Name: "score", Label: "Least score", Value: figure(d.MinScore), Like: "any", Narrow: true},
 		{Name: "lowest", Label: "Least height in % of the picture", Value: figure(100 * d.Lowest), Like: "any", Narrow: true},
 		{Name: "highest", Label: "Greatest height in % of the picture", Value: figure(100 * d.Highest), Like: "any", Narrow: true},

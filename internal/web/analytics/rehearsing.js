@@ -4,7 +4,9 @@ const SVG = "http://www.w3.org/2000/svg";
 const ACROSS = 1600; // units of the layer over the picture
 const DOWN = 900;
 const SOON = 60; // ms: so long a change waits for the next
-const rows = { hits: 8, hits_as_on_camera: 38 };
+const TALL = 96; // of the rows of the strip
+const rows = { hits: 4, hits_as_on_camera: 28, fired: 52, checked: 76 };
+const parts = { score: 1, for: 1, share: 100, lowest: 100, margin: 50 }; // a figure of the form, by what the rule has
 
 const element = (into, name, attributes, text = "") => {
   const e = document.createElementNS(SVG, name);
@@ -34,10 +36,30 @@ export function rehearse(section, form, figure) {
   let shown = null; // the firing whose way is on the picture
   let last = null; // what was rehearsed
 
+  const picked = section.querySelector(".picked");
+  const weighed = section.querySelector(".weighed");
+  const days = section.querySelector(".bydays");
+  // same says whether two are one firing: of one object, within three seconds.
+  const same = (a, b) => a.object === b.object && Math.abs(Date.parse(a.at) - Date.parse(b.at)) <= 3000;
+
   const clear = () => figure.querySelectorAll("[data-way]").forEach((e) => e.remove());
+  // pick says which firing is in hand, and asks whether it was right.
+  const pick = (hit) => {
+    picked.hidden = !hit || !hit.object;
+    if (picked.hidden) return;
+    picked.elements.object.value = hit.object;
+    picked.elements.at.value = hit.at;
+    picked.querySelector("[data-picked]").textContent =
+      (hit.class || "Something") + " at " + clock.format(new Date(hit.at)) + ":";
+    const is = (last.checked || []).find((c) => same(c, hit));
+    const said = is ? (is.right ? "right" : "wrong") : "neither";
+    for (const b of picked.querySelectorAll("[data-was]"))
+      b.setAttribute("aria-pressed", String(b.dataset.was === said && said !== "neither"));
+  };
   const way = (hit) => {
     clear();
     shown = hit;
+    pick(hit);
     if (!hit || !hit.path) return;
     const g = element(figure.querySelector("[data-marks]"), "g", { "data-way": "1" });
     const at = ([x, y]) => ((x / 100) * ACROSS).toFixed(1) + "," + ((y / 100) * DOWN).toFixed(1);
@@ -46,6 +68,50 @@ export function rehearse(section, form, figure) {
     const [x, y] = [(hit.place[0] / 100) * ACROSS, (hit.place[1] / 100) * DOWN];
     element(g, "circle", { class: "fired", cx: x, cy: y, r: 18 });
     element(g, "text", { x: x + 28, y: y - 18 }, "fires " + clock.format(new Date(hit.at)));
+  };
+  // beside counts those of one list that the other hasn't.
+  const beside = (a, b) => (a || []).filter((h) => !(b || []).some((o) => same(h, o))).length;
+  const firedSays = (r) => {
+    const n = (r.fired || []).length;
+    if (!r.held || r.held.foretold + r.held.fired === 0) return `it fired ${n} times`;
+    const off = r.held.foretold + r.held.fired - r.held.both;
+    const part = Math.round((100 * (off - r.held.both)) / off);
+    const why = r.held.explains ? `: ${r.held.explains}` : "";
+    return `it fired ${r.held.fired}, ${r.held.foretold} were foretold, ${part} % off${why}`;
+  };
+  const showWeighed = (w) => {
+    weighed.hidden = !w;
+    if (!w) return;
+    weighed.querySelector("[data-weighed]").textContent = w.says;
+    const use = weighed.querySelector("[data-use]");
+    use.hidden = !w.suggested;
+    use.onclick = () => {
+      const field = form.elements[w.suggested.part];
+      field.value = String(Math.round(1000 * w.suggested.value * parts[w.suggested.part]) / 1000);
+      field.dispatchEvent(new Event("input", { bubbles: true }));
+    };
+  };
+  const showDays = (all) => {
+    days.hidden = all.length === 0;
+    days.querySelector("tbody").replaceChildren(
+      ...all.map((d) => {
+        const tr = document.createElement("tr");
+        const every = d.foretold + d.fired - d.both;
+        for (const [i, v] of [
+          d.date,
+          d.foretold,
+          d.fired,
+          d.both,
+          Math.round((100 * (every - d.both)) / every),
+        ].entries()) {
+          const td = document.createElement("td");
+          td.textContent = v;
+          if (i) td.className = "num";
+          tr.append(td);
+        }
+        return tr;
+      }),
+    );
   };
   const show = (r) => {
     strip.replaceChildren();
@@ -61,29 +127,62 @@ export function rehearse(section, form, figure) {
       patternTransform: "rotate(45)",
     });
     element(hatch, "rect", { class: "stripe", width: 1, height: 8 });
-    element(strip, "rect", { class: "unheard", x: 0, y: 0, width: WIDE, height: 60 });
+    element(strip, "rect", { class: "unheard", x: 0, y: 0, width: WIDE, height: TALL });
     if (r.minutes_listened * 60000 < 0.7 * (to - from))
       element(strip, "text", { class: "notseen", x: 10, y: 34 }, "hatched: not listened to");
     for (const [a, b] of r.listened || [])
-      element(strip, "rect", { class: "heard", x: x(a), y: 0, width: Math.max(1, x(b) - x(a)), height: 60 });
+      element(strip, "rect", { class: "heard", x: x(a), y: 0, width: Math.max(1, x(b) - x(a)), height: TALL });
+    if (r.since && Date.parse(r.since) > from && Date.parse(r.since) < to) {
+      element(strip, "line", {
+        class: "since",
+        x1: x(r.since),
+        x2: x(r.since),
+        y1: rows.hits_as_on_camera,
+        y2: rows.checked,
+      });
+    }
     for (let i = 0; i <= 4; i++) {
       const t = from + ((to - from) * i) / 4;
       const anchor = i === 0 ? "start" : i === 4 ? "end" : "middle";
-      element(strip, "line", { class: "tick", x1: (WIDE * i) / 4, x2: (WIDE * i) / 4, y1: 0, y2: 60 });
-      element(strip, "text", { x: (WIDE * i) / 4, y: 76, "text-anchor": anchor }, short.format(new Date(t)));
+      element(strip, "line", { class: "tick", x1: (WIDE * i) / 4, x2: (WIDE * i) / 4, y1: 0, y2: TALL });
+      element(strip, "text", { x: (WIDE * i) / 4, y: TALL + 14, "text-anchor": anchor }, short.format(new Date(t)));
     }
+    const marks = {
+      hits: r.hits,
+      hits_as_on_camera: r.hits_as_on_camera,
+      fired: (r.fired || []).map((at) => ({ at })),
+      checked: r.checked,
+    };
     for (const [name, y] of Object.entries(rows))
-      for (const hit of r[name] || []) {
-        const mark = element(strip, "rect", {
-          class: name === "hits" ? "hit" : "hit there",
-          x: x(hit.at) - 2,
-          y,
-          width: 5,
-          height: 16,
-          tabindex: 0,
-          role: "button",
-          "aria-label": (hit.class || "something") + " at " + clock.format(new Date(hit.at)),
-        });
+      for (const hit of marks[name] || []) {
+        const at = clock.format(new Date(hit.at));
+        const says = {
+          hits: `${hit.class || "something"} at ${at}`,
+          hits_as_on_camera: `${hit.class || "something"} at ${at}, as the camera has it`,
+          fired: `the camera fired at ${at}`,
+          checked: `${hit.right ? "right" : "wrong"} at ${at}`,
+        }[name];
+        const mark =
+          name === "checked"
+            ? element(strip, "path", {
+                class: hit.right ? "tick-right" : "cross-wrong",
+                d: hit.right ? "M-5 0 l4 5 l7 -10" : "M-5 -5 L5 5 M5 -5 L-5 5",
+                transform: `translate(${x(hit.at)} ${y + 9})`,
+              })
+            : element(strip, "rect", {
+                class: { hits: "hit", hits_as_on_camera: "hit there", fired: "hit real" }[name],
+                x: x(hit.at) - 2,
+                y,
+                width: 5,
+                height: 18,
+              });
+        if (name === "fired" || name === "checked") {
+          element(mark, "title", {}, says);
+          continue;
+        }
+        mark.setAttribute("tabindex", 0);
+        mark.setAttribute("role", "button");
+        mark.setAttribute("aria-label", says);
         const choose = () => way(hit);
         mark.addEventListener("click", choose);
         mark.addEventListener("keydown", (e) => {
@@ -95,14 +194,25 @@ export function rehearse(section, form, figure) {
     const minutes = Number(over.value);
     const heard = Math.min(minutes, Math.round(r.minutes_listened * 10) / 10);
     const of = minutes === 60 ? "60 minutes" : minutes === 1440 ? "the day" : minutes + " minutes";
+    const [gained, lost] = [beside(r.hits, r.hits_as_on_camera), beside(r.hits_as_on_camera, r.hits)];
     const there =
-      r.fires_as_on_camera === undefined ? "" : ` · ${r.fires_as_on_camera} as the camera has it, by the same meaning`;
+      r.fires_as_on_camera === undefined
+        ? ""
+        : ` · ${r.fires_as_on_camera} as the camera has it (${gained} more, ${lost} fewer) · ` + firedSays(r);
     says.textContent = r.objects
       ? `${r.fires} would have fired${there} · ${r.objects} seen in ${heard} of ${of}${r.part ? ", of which not all is rehearsed" : ""}`
       : heard
         ? `Nothing was seen in ${heard} minutes of ${of}: let someone walk there, and look again.`
         : "Nothing was gathered in that time.";
-    if (shown && !(r.hits || []).some((h) => h.at === shown.at && h.object === shown.object)) way(null);
+    showWeighed(r.weighed);
+    showDays(r.days || []);
+    if (shown) pick(shown);
+    if (
+      shown &&
+      !(r.hits || []).some((h) => same(h, shown)) &&
+      !(r.hits_as_on_camera || []).some((h) => same(h, shown))
+    )
+      way(null);
   };
   const ask = async () => {
     const nth = ++asked;
@@ -130,16 +240,62 @@ export function rehearse(section, form, figure) {
     clearTimeout(soon);
     soon = setTimeout(ask, SOON);
   };
-  // A slider and its field say the same.
-  for (const slide of section.querySelectorAll("input[type=range]")) {
-    const field = form.elements[slide.dataset.field];
-    slide.value = field.value || slide.dataset.usual;
-    slide.addEventListener("input", () => {
-      field.value = slide.value;
-      again();
-    });
-    field.addEventListener("input", () => (slide.value = field.value || slide.dataset.usual));
-  }
+  // The slider and the field of the figure that it moves say the same.
+  const slide = section.querySelector("input[type=range]");
+  const which = section.querySelector("[data-slides]");
+  const slid = section.querySelector("[data-slid]");
+  const kind = form.elements.kind;
+  const follow = () => {
+    const of = which.selectedOptions[0].dataset;
+    const field = form.elements[which.value];
+    Object.assign(slide, { min: of.least, max: of.most, step: of.step });
+    slide.value = field.value || of.usual;
+    slid.textContent = field.value || (Number(of.usual) ? of.usual : "any");
+  };
+  const fit = () => {
+    const is = kind.selectedOptions[0].dataset;
+    for (const o of which.options)
+      o.hidden = o.disabled =
+        ("for" in o.dataset && !("for" in is)) ||
+        ("line" in o.dataset && !("line" in is)) ||
+        ("area" in o.dataset && "line" in is);
+    if (which.selectedOptions[0].disabled) which.value = "score";
+    follow();
+  };
+  slide.addEventListener("input", () => {
+    form.elements[which.value].value = slide.value;
+    slid.textContent = slide.value;
+    again();
+  });
+  which.addEventListener("change", follow);
+  kind.addEventListener("change", fit);
+  form.addEventListener("input", follow);
+  fit();
+  // What is said of a firing is kept at once; what other settings would make of it follows.
+  for (const b of picked.querySelectorAll("[data-was]"))
+    b.addEventListener("click", () => (picked.elements.was.value = b.dataset.was));
+  picked.addEventListener("submit", async (e) => {
+    e.preventDefault();
+    try {
+      const res = await fetch(picked.action, {
+        method: "POST",
+        body: new URLSearchParams(new FormData(picked)),
+        headers: { Accept: "application/json" },
+      });
+      const said = await res.json().catch(() => ({}));
+      if (!res.ok) says.textContent = said.error || "It wasn’t kept: try once more.";
+      else ask();
+    } catch {
+      says.textContent = "This page doesn’t reach the server.";
+    }
+  });
+  section.addEventListener("keydown", (e) => {
+    if (picked.hidden || e.ctrlKey || e.metaKey || e.altKey || e.target.matches("input, select")) return;
+    const b = { y: "right", n: "wrong" }[e.key];
+    if (!b) return;
+    e.preventDefault();
+    picked.querySelector(`[data-was=${b}]`).click();
+  });
   form.addEventListener("input", again);
   form.addEventListener("change", again);
   form.addEventListener("rule:drawn", again);

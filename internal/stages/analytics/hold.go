@@ -1,0 +1,108 @@
+package analytics
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+)
+
+// heldOver is the time over which what a camera fired is held against what its rules mean.
+const heldOver = 24 * time.Hour
+
+// Hold holds what a view's rules fired against what they would have by their meaning, over what was gathered since the camera
+// has had each as it is, and keeps it where it isn't as it was.
+func (a *Stage) Hold(ctx context.Context, source int64) error {
+	of, err := a.Store.SourceByID(ctx, source)
+	if err != nil {
+		return err
+	}
+	s, err := site.Load(ctx, a.Store, of.Device.SiteID, []int64{of.Device.ID})
+	if err != nil {
+		return err
+	}
+	e, ok := facts.RuleSet.Of(s, of)
+	if !ok {
+		return nil
+	}
+	to := time.Now().UTC()
+	all, err := a.held(ctx, of, e, to.Add(-heldOver), to)
+	if err != nil {
+		return err
+	}
+	was, _ := facts.Held.Of(s, of)
+	if slices.EqualFunc(was, all, func(a, b rule.Held) bool {
+		return a.Rule == b.Rule && a.Compared == b.Compared && a.Explains == b.Explains
+	}) {
+		return nil
+	}
+	return a.Store.KeepFacts(ctx, facts.Held.New(of, "what its rules fired, beside what they mean", to, all))
+}
+
+// held compares each rule of a view that there is a sentence for.
+func (a *Stage) held(ctx context.Context, of site.Source, e facts.Engine, from, to time.Time) (out []rule.Held, err error) {
+	tracks, listened, more, err := a.Store.Seen(ctx, of.ID, from, to, mostSeen)
+	if err != nil || more || len(listened) == 0 {
+		return nil, err
+	}
+	fired, err := a.Store.FiredBetween(ctx, of.ID, from, to)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range e.Configs {
+		r, told := c.Says()
+		since, known := e.Since[c.Name]
+		if !told || !known {
+			continue
+		}
+		out = append(out, holdOne(r, tracks, fired, later(from, since), to, true))
+	}
+	return out, nil
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// holdOne compares one rule, from when on the camera has it; what explains it is looked for where that is asked.
+func holdOne(r rule.Rule, tracks []scene.Track, fired []store.Fired, from, to time.Time, explain bool) rule.Held {
+	over := rule.Span{From: time.Duration(from.UnixNano()), To: time.Duration(to.UnixNano())}
+	tracks = after(tracks, over.From)
+	happened := firedOf(r.Name, fired, from)
+	h := rule.Held{Rule: r.Name, From: from, To: to, Compared: rule.Compare(rule.Beginnings(r, rule.Rehearse(r, tracks, over)), happened)}
+	if !explain {
+		return h
+	}
+	if why, ok := rule.Explain(r, tracks, over, happened); ok {
+		h.Explains = why.Says
+	}
+	return h
+}
+
+// firedOf are the moments at which a rule fired, from one on.
+func firedOf(name string, all []store.Fired, from time.Time) (out []time.Duration) {
+	for _, f := range all {
+		if f.Rule == name && !f.At.Before(from) {
+			out = append(out, time.Duration(f.At.UnixNano()))
+		}
+	}
+	return out
+}
+
+// after are the tracks that began from a moment on: of one that was under way the camera's rule saw a part alone.
+func after(all []scene.Track, from time.Duration) (out []scene.Track) {
+	for _, tr := range all {
+		if len(tr.Points) > 0 && tr.Points[0].At >= from {
+			out = append(out, tr)
+		}
+	}
+	return out
+}
