@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"duskyharbor/internal/device/onvif"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/footage"
+	"duskyharbor/internal/store"
 	"duskyharbor/internal/testbed"
 )
 
@@ -258,13 +260,26 @@ func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
 	p.Sees(30*time.Second, "1 would have fired", "1 seen in")
 	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), true)")
 	p.Sees(20*time.Second, "fires ")
+	set := func(id, to, event string) {
+		testbed.Eval[bool](p, fmt.Sprintf("((s) => { s.value = %q; s.dispatchEvent(new Event(%q, {bubbles: true})); return true })(document.getElementById(%q))", to, event, id))
+	}
 	slide := func(to string) {
-		testbed.Eval[bool](p, fmt.Sprintf("((s) => { s.value = %q; s.dispatchEvent(new Event('input', {bubbles: true})); return true })(document.getElementById('slide-for'))", to))
+		set("slide-of", "for", "change")
+		set("slide", to, "input")
 	}
 	slide("40")
 	p.Sees(20*time.Second, "0 would have fired")
 	slide("2")
 	p.Sees(20*time.Second, "1 would have fired")
+	// It is judged by a key, and what that makes of other settings is said.
+	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), document.querySelector('.hit').focus(), true)")
+	p.Keys("n")
+	p.Sees(20*time.Second, "would have avoided 1 of 1 wrong ones and lost 0 of 0 right ones")
+	p.Press("It was right")
+	p.Sees(20*time.Second, "All 1 that were judged are right")
+	if n := count(h, `select count(*) from checked where was_right`); n != 1 {
+		t.Errorf("%d are kept as right", n)
+	}
 	p.Accessible("a rehearsal")
 
 	// Written, it fires on the next who walks, and both say the same.
@@ -274,7 +289,88 @@ func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
 	if foretold["fires"] != 2.0 || foretold["fires_as_on_camera"] != 2.0 || cam.Fired("Ramp foot") != 1 {
 		t.Errorf("%v fire as drawn, %v as on the camera, which fired %d times since it has it", foretold["fires"], foretold["fires_as_on_camera"], cam.Fired("Ramp foot"))
 	}
+	// What it fired came with what it saw: one of each is known since the camera has the rule.
+	held := foretold["held"].(map[string]any)
+	if fired, _ := foretold["fired"].([]any); len(fired) != 1 || held["foretold"] != 1.0 || held["both"] != 1.0 {
+		t.Errorf("%v fired, held %v", foretold["fired"], held)
+	}
 	h.on(p, "analytics")
+	p.Sees(20*time.Second, "it fired 1, 1 were foretold, 0 % off")
 	p.Press("End it")
 	p.Sees(20*time.Second, "isn't gathered any more")
+}
+
+// A camera whose engine looks at the middle of a box is told by what it fired, after enough of it; so is that a restart lost
+// its rules, and that it has words of its own for classes.
+func TestACameraOfOtherHabitsIsToldByWhatItFires(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Terminal recorder"), nil)
+	cam := h.Fleet.Camera("Slipway")
+	cam.Think(camera.EngineHabits{Middle: true, Forgets: true, Words: map[string]string{"Human": "person"}})
+	h.ready("find", "sign-in", "streams", "analytics")
+	a := whole(t, h)
+	slip := a.camera("Slipway")
+	on, _ := ruleOn(cam, "Seaward line")
+	middle := on
+	middle.By = rule.ByMiddle
+	// It has had the rule for a day; of nine who crossed it since, three were seen so that both would fire.
+	if _, err := h.Store.Pool.Exec(t.Context(), `update fact set value = jsonb_set(value, '{since,Seaward line}', to_jsonb(now() - interval '1 day')) where name = 'camera.ruleset'`); err != nil {
+		t.Fatal(err)
+	}
+	a.keeps("analytics/watch", args{"cameras": []any{slip}})
+	of, err := h.Store.ClaimGatherings(t.Context(), "a test", 1, time.Minute)
+	if err != nil || len(of) != 1 {
+		t.Fatal(of, err)
+	}
+	got := store.Gathered{Began: time.Now().Add(-time.Hour), Until: time.Now()}
+	r := rand.New(rand.NewPCG(24, 2))
+	both, foot := 0, 0
+	for both < 3 || foot < 6 {
+		begin := got.Began.Add(time.Duration(1+both+foot) * time.Minute)
+		tr := someone(r, begin)
+		fires := len(rule.Rehearse(on, []scene.Track{tr}, rule.Span{}))
+		does := rule.Rehearse(middle, []scene.Track{tr}, rule.Span{})
+		switch {
+		case fires == 1 && len(does) == 0 && foot < 6:
+			foot++
+		case fires == 1 && len(does) == 1 && both < 3:
+			both++
+			got.Fired = append(got.Fired, store.Fired{At: time.Unix(0, int64(does[0].At)), Rule: on.Name, Topic: "tns1:RuleEngine/LineDetector/Crossed"})
+		default:
+			continue
+		}
+		got.Pieces = append(got.Pieces, store.Piece{Object: fmt.Sprint(both, foot), Class: "person", Points: tr.Points})
+	}
+	if err := h.Store.KeepGathering(t.Context(), "a test", of[0], got, time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	a.reads("analytics")
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, "analytics?sheet="+string(slip))
+	p.Sees(20*time.Second, `"Seaward line" would have fired 9 times by its meaning, and the camera fired 3 times`, "it looks at the middle of a box, not at its foot")
+
+	// Its own words are offered, and written; a restart then loses its rules, which is seen.
+	a.keeps("analytics/draw", args{"camera_id": slip, "name": "Edge", "kind": "Crosses", "points": "20 90, 80 40", "classes": []string{"person"}})
+	a.makes("analytics/write", args{"cameras": []any{slip}})
+	if r, there := ruleOn(cam, "Edge"); !there || !slices.Equal(r.Classes, []string{"Human"}) {
+		t.Errorf("the camera has %+v", r)
+	}
+	a.makes("clock/restart", args{"device_id": a.the("cameras", "cameras", "place", "Slipway")["device_id"]})
+	testbed.Until(t, 30*time.Second, "it is there again, without its rules", func() bool { return cam.Plugged() && len(cam.Rules()) == 0 })
+	a.reads("analytics")
+	h.on(p, "analytics")
+	p.Sees(20*time.Second, "drawn here, not written")
+}
+
+// someone goes from left to right below or above where the line is, in ten seconds.
+func someone(r *rand.Rand, begin time.Time) (tr scene.Track) {
+	y, slope, high := -0.9+1.2*r.Float64(), 0.4*(r.Float64()-0.5), 0.2+0.3*r.Float64()
+	for i := range 51 {
+		x := -0.95 + 0.036*float64(i)
+		tr.Points = append(tr.Points, scene.TrackPoint{At: time.Duration(begin.Add(time.Duration(i) * 200 * time.Millisecond).UnixNano()), Score: 0.9,
+			Box: scene.Box{Left: x, Right: x + 0.08, Bottom: max(-1, y+slope*x), Top: min(1, y+slope*x+high)}})
+	}
+	tr.Class = "person"
+	return tr
 }

@@ -114,6 +114,7 @@ export function rehearse(section, form, figure) {
     );
   };
   const show = (r) => {
+    const held = strip.contains(document.activeElement) && document.activeElement.dataset.hit;
     strip.replaceChildren();
     const WIDE = Math.round(strip.getBoundingClientRect().width) || 900;
     last = r;
@@ -181,6 +182,7 @@ export function rehearse(section, form, figure) {
           continue;
         }
         mark.setAttribute("tabindex", 0);
+        mark.dataset.hit = name + hit.object + hit.at;
         mark.setAttribute("role", "button");
         mark.setAttribute("aria-label", says);
         const choose = () => way(hit);
@@ -191,6 +193,7 @@ export function rehearse(section, form, figure) {
           choose();
         });
       }
+    if (held) strip.querySelector(`[data-hit="${CSS.escape(held)}"]`)?.focus();
     const minutes = Number(over.value);
     const heard = Math.min(minutes, Math.round(r.minutes_listened * 10) / 10);
     const of = minutes === 60 ? "60 minutes" : minutes === 1440 ? "the day" : minutes + " minutes";
@@ -301,6 +304,11 @@ export function rehearse(section, form, figure) {
   form.addEventListener("rule:drawn", again);
   over.addEventListener("change", again);
   section.querySelector("[data-again]").addEventListener("click", again);
-  new ResizeObserver(() => last && show(last)).observe(section);
+  let wide = 0;
+  new ResizeObserver(() => {
+    const now = strip.getBoundingClientRect().width;
+    if (last && now !== wide) show(last);
+    wide = now;
+  }).observe(strip);
   ask();
 }
