@@ -164,11 +164,11 @@ func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteRea
 		})
 		return err
 	})
-	b.Queue(`select r.source_id, r.id, r.rule from drawn_rule r join source s on s.id = r.source_id
+	b.Queue(`select r.source_id, r.id, r.off, r.was, r.rule from drawn_rule r join source s on s.id = r.source_id
 		where s.device_id = `+some+` and s.site_id = $1 order by r.source_id, r.id`, site, only).Query(func(rows pgx.Rows) error {
 		var of int64
 		var d rule.Drawn
-		_, err := pgx.ForEachRow(rows, []any{&of, &d.ID, &d.Rule}, func() error {
+		_, err := pgx.ForEachRow(rows, []any{&of, &d.ID, &d.Off, &d.Was, &d.Rule}, func() error {
 			sc.Drawn[of] = append(sc.Drawn[of], d)
 			d.Rule = rule.Rule{}
 			return nil

@@ -94,7 +94,7 @@ func TestARuleIsDrawnWrittenAndFires(t *testing.T) {
 	testbed.Until(t, 20*time.Second, "the place moved", func() bool { return strings.Contains(points(), "50 41") })
 	p.Keys(kb.Delete)
 	testbed.Until(t, 20*time.Second, "the place went", func() bool { return points() == was })
-	h.makes(p, "Write 1 rule to Slipway")
+	h.makes(p, "Write 1 change to Slipway")
 	p.Sees(60*time.Second, "as on the camera")
 	on, there := ruleOn(cam, "Ramp foot")
 	if !there || on.Kind != rule.Stays || on.For != 2*time.Second || !slices.Equal(on.Classes, []string{"Human"}) || len(on.Area) != 4 {
@@ -210,7 +210,52 @@ func askRules(h *harbour, a *acts) {
 	a.refused("analytics/copy", args{"from_camera_id": slip, "cameras": []any{bonded}}, http.StatusUnprocessableEntity)
 	a.keeps("analytics/watch", args{"cameras": []any{slip}})
 	a.keeps("analytics/watch", args{"cameras": []any{slip}, "off": true})
-	a.keeps("analytics/take", args{"camera_id": slip, "name": "Seaward line"})
+	took := a.keeps("analytics/take", args{"camera_id": slip, "name": "Seaward line"})["id"]
+	// A rule is renamed, and then off: the camera follows when it is written.
+	again["id"], again["name"] = took, "Sea line"
+	again["points"] = "20 90, 80 41"
+	a.keeps("analytics/draw", again)
+	a.makes("analytics/write", args{"cameras": []any{slip}, "name": "Sea line"})
+	if _, old := ruleOn(h.Fleet.Camera("Slipway"), "Seaward line"); old {
+		h.t.Error("it has its old name yet")
+	}
+	if _, is := ruleOn(h.Fleet.Camera("Slipway"), "Sea line"); !is {
+		h.t.Error("it hasn't its new name")
+	}
+	a.keeps("analytics/switch", args{"camera_id": slip, "id": took, "off": true})
+	a.makes("analytics/write", args{"cameras": []any{slip}})
+	if _, is := ruleOn(h.Fleet.Camera("Slipway"), "Sea line"); is {
+		h.t.Error("what is off is on the camera yet")
+	}
+	if all := a.all("cameras/"+string(slip)+"/rules", "rules"); all[1]["state"] != "off" {
+		h.t.Errorf("%v", all)
+	}
+	a.keeps("analytics/switch", args{"camera_id": slip, "id": took})
+	// What is said of a firing is kept, and taken back.
+	now := time.Now().UTC().Format(time.RFC3339Nano)
+	for _, was := range []string{"right", "wrong", "neither"} {
+		a.keeps("analytics/check", args{"camera_id": slip, "object": "7", "at": now, "was": was})
+	}
+	for field, bad := range map[string]args{"at": {"at": "noon"}, "object": {"object": " "}, "was": {"was": "nice"}} {
+		all := args{"camera_id": slip, "object": "7", "at": now, "was": "right"}
+		for k, v := range bad {
+			all[k] = v
+		}
+		if got := a.do("POST", a.site+"/acts/analytics/check", jsonNumber(all), http.StatusUnprocessableEntity); got["field"] != field {
+			h.t.Errorf("%s: %v", field, got)
+		}
+	}
+	// A set is kept by a name, drawn for another camera, and forgotten.
+	set := a.keeps("analytics/keep-set", args{"camera_id": slip, "name": "quay edge"})["id"]
+	if says := a.refused("analytics/keep-set", args{"camera_id": slip, "name": "quay edge"}, http.StatusUnprocessableEntity); !strings.Contains(says, "Another set of this site") {
+		h.t.Errorf("%s", says)
+	}
+	if all := a.all("rule-sets", "rule_sets"); len(all) != 1 || all[0]["name"] != "quay edge" || len(all[0]["rules"].([]any)) != 2 {
+		h.t.Errorf("%v", all)
+	}
+	a.keeps("analytics/draw-set", args{"cameras": []any{bonded}, "id": set})
+	a.refused("analytics/draw-set", args{"cameras": []any{bonded}, "id": set}, http.StatusUnprocessableEntity)
+	a.keeps("analytics/drop-set", args{"id": set})
 	a.makes("analytics/remove", args{"camera_id": slip, "name": "Edge"})
 	a.keeps("analytics/drop", args{"camera_id": slip, "id": id})
 	if _, there := ruleOn(h.Fleet.Camera("Slipway"), "Edge"); there {

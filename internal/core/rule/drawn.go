@@ -15,7 +15,9 @@ import (
 
 // Drawn is a rule that was drawn here for a view, whether or not its camera has it.
 type Drawn struct {
-	ID int64
+	ID  int64
+	Off bool   // it is kept, and isn't to be on the camera
+	Was string // what it was called when the camera got it, where that was otherwise
 	Rule
 }
 
@@ -57,6 +59,9 @@ const (
 	Elsewhere State = "made elsewhere"
 	Foreign   State = "shown, not touched" // there is no sentence for it
 	Unknown   State = "not known"          // what the camera has wasn't read
+	Off       State = "off"
+	OnYet     State = "off here, on there yet"
+	Renamed   State = "called otherwise here" // the camera has it by its name of before
 )
 
 // Stand says how each rule of a view stands: those drawn first, in their order, then those that only the camera has.
@@ -74,6 +79,10 @@ func Stand(f Facts, drawn []Drawn) (out []Standing) {
 		switch {
 		case !f.Known():
 			s.State = Unknown
+		case drawn[i].Off && s.On != nil:
+			s.State = OnYet
+		case drawn[i].Off:
+			s.State = Off
 		case s.State != AsDrawn:
 			_, s.Cant = f.Supported.Write(drawn[i].Rule)
 		}
@@ -87,6 +96,9 @@ func Stand(f Facts, drawn []Drawn) (out []Standing) {
 		s := Standing{Name: c.Name, On: c, State: Foreign}
 		if s.OnSays, s.Clear = c.Says(); s.Clear {
 			s.State = Elsewhere
+		}
+		if slices.ContainsFunc(drawn, func(d Drawn) bool { return d.Was == c.Name }) {
+			s.State = Renamed
 		}
 		out = append(out, s)
 	}
@@ -125,13 +137,45 @@ func (f Facts) Write(d Drawn) (*finding.Change, []Cant, error) {
 			return nil, nil, nil
 		}
 		from, old = is.Text(), f.Configs[at].encode()
-	} else if f.Supported.Most > 0 && len(f.Configs) >= f.Supported.Most {
+	} else if f.full() {
 		return nil, []Cant{{"kind", fmt.Sprintf("it keeps %d rules, and has as many", f.Supported.Most)}}, nil
 	}
 	return &finding.Change{Kind: WriteRule, Key: f.key(d.Name), Title: "Rule " + d.Name, From: from, To: d.Text(), Why: "It was drawn here.",
 		Args: map[string]string{"token": f.Token, "name": d.Name, "rule": c.encode(), "old_rule": old},
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "have it as it was."}}, nil, nil
 }
+
+// Writes are the changes that have the camera be as a rule is drawn: it is written, the one by its name of before taken off;
+// one that is off is taken off. What the camera can't do of it is told instead.
+func (f Facts) Writes(d Drawn) (out []finding.Change, cant []Cant, err error) {
+	add := func(c *finding.Change, err error) error {
+		if c != nil {
+			out = append(out, *c)
+		}
+		return err
+	}
+	if d.Off {
+		return out, nil, add(f.Remove(d.Name))
+	}
+	c, cant, err := f.Write(d)
+	if err != nil || len(cant) > 0 && !(d.Was != "" && f.find(d.Was) >= 0 && f.full()) {
+		return nil, cant, err
+	}
+	if d.Was != "" {
+		if err := add(f.Remove(d.Was)); err != nil {
+			return nil, nil, err
+		}
+	}
+	if len(cant) > 0 { // one goes, so one can come
+		f.Supported.Most++
+		if c, cant, err = f.Write(d); err != nil || len(cant) > 0 {
+			return nil, cant, err
+		}
+	}
+	return out, nil, add(c, nil)
+}
+
+func (f Facts) full() bool { return f.Supported.Most > 0 && len(f.Configs) >= f.Supported.Most }
 
 // Remove is the change that takes a rule off the camera. ErrForeign where it isn't to be touched.
 func (f Facts) Remove(name string) (*finding.Change, error) {
@@ -209,6 +253,12 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		case len(s.Cant) > 0:
 			out = append(out, finding.Finding{Code: "analytics.cant", Severity: finding.Needs, Words: "can't do it",
 				Sentence: fmt.Sprintf("It can't do %q as it is drawn: %s.", s.Name, Whys(s.Cant)), WayOut: "Draw it so that the camera can, or take it off the list."})
+		case s.State == OnYet:
+			out = append(out, finding.Finding{Code: "analytics.on", Severity: finding.Needs, Words: "on yet",
+				Sentence: fmt.Sprintf("%q was switched off here, and the camera has it yet.", s.Name), WayOut: "Take it off the camera, or switch it on again here."})
+		case s.State == NotYet && s.Drawn.Was != "" && f.find(s.Drawn.Was) >= 0:
+			out = append(out, finding.Finding{Code: "analytics.renamed", Severity: finding.Needs, Words: "old name there",
+				Sentence: fmt.Sprintf("%q is called %q on the camera yet.", s.Name, s.Drawn.Was), WayOut: "Write it: the camera gets the new name, and loses the old one."})
 		case s.State == NotYet:
 			out = append(out, finding.Finding{Code: "analytics.unwritten", Severity: finding.Needs, Words: "not written",
 				Sentence: fmt.Sprintf("%q was drawn here, and the camera hasn't it.", s.Name), WayOut: "Write it to the camera, or take it off the list."})
@@ -265,8 +315,8 @@ func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
 		return nil
 	}
 	for _, d := range drawn {
-		if c, _, err := f.Write(d); err == nil && c != nil {
-			out = append(out, *c)
+		if all, _, err := f.Writes(d); err == nil {
+			out = append(out, all...)
 		}
 	}
 	return out

@@ -46,6 +46,18 @@ func TestRulesStand(t *testing.T) {
 		"on both views":      {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{own, foreign} }), on: []Config{own, foreign}, states: []State{Elsewhere, Foreign}, codes: []string{"analytics.twice"}},
 		"otherwise on both":  {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{longer} }), on: []Config{own}, states: []State{Elsewhere}},
 		"nothing to drop":    {f: with(read, func(f *Facts) { f.Drops = true })},
+		"off":                {f: read, drawn: off(drawn(asIs)), states: []State{Off}},
+		"off, there yet":     {f: read, on: []Config{longer}, drawn: off(drawn(asIs)), states: []State{OnYet}, codes: []string{"analytics.on"}, changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 9 s → " + None}},
+		"off, not read":      {drawn: off(drawn(asIs)), states: []State{Unknown}},
+		"off, foreign":       {f: read, on: []Config{foreign}, drawn: off(drawn(asIs)), states: []State{OnYet}, codes: []string{"analytics.on"}},
+		"renamed": {f: read, on: []Config{named(own, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{NotYet, Renamed}, codes: []string{"analytics.renamed"},
+			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None, None + " → anything stays in area 25 75, 75 75, 75 25 for 8 s"}},
+		"renamed, full": {f: with(read, func(f *Facts) { f.Supported.Most = 1 }), on: []Config{named(own, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{NotYet, Renamed}, codes: []string{"analytics.renamed"},
+			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None, None + " → anything stays in area 25 75, 75 75, 75 25 for 8 s"}},
+		"renamed, both there": {f: read, on: []Config{own, named(own, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{AsDrawn, Renamed},
+			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None}},
+		"renamed, old one gone":    {f: read, on: []Config{own}, drawn: was(drawn(asIs), "Old"), states: []State{AsDrawn}},
+		"renamed, old one foreign": {f: read, on: []Config{named(foreign, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{NotYet, Renamed}, codes: []string{"analytics.renamed"}},
 		"no room": {f: with(read, func(f *Facts) { f.Supported.Most = 1 }), on: []Config{{Name: "Other", Type: "FieldDetector", Shapes: own.Shapes}}, drawn: drawn(asIs),
 			states: []State{NotYet, Elsewhere}, codes: []string{"analytics.unwritten"}},
 	} {
@@ -78,6 +90,52 @@ func TestRulesStand(t *testing.T) {
 	}
 	if c, err := f.Remove("None"); c != nil || err != nil {
 		t.Errorf("%+v %v", c, err)
+	}
+}
+
+func off(all []Drawn) []Drawn {
+	for i := range all {
+		all[i].Off = true
+	}
+	return all
+}
+
+func was(all []Drawn, name string) []Drawn {
+	for i := range all {
+		all[i].Was = name
+	}
+	return all
+}
+
+func named(c Config, name string) Config { c.Name = name; return c }
+
+// What a view has is held against a set rule by rule: on the camera first, else as it is drawn.
+func TestASetIsComparedWithAView(t *testing.T) {
+	r := Rule{Name: "Apron", Kind: Stays, Area: square, For: 8 * time.Second}
+	other := r
+	other.For = time.Minute
+	own := Config{Name: "Apron", Type: "LoiteringDetector", Values: map[string]string{"TimeThreshold": "PT8S"}, Shapes: map[string]Shape{"Field": {true, square}}}
+	longer := own
+	longer.Values = map[string]string{"TimeThreshold": "PT9S"}
+	for name, x := range map[string]struct {
+		on    []Config
+		drawn []Drawn
+		want  [4]int // same, otherwise, drawn, missing
+	}{
+		"nothing":               {want: [4]int{0, 0, 0, 1}},
+		"on the camera":         {on: []Config{own}, want: [4]int{1, 0, 0, 0}},
+		"otherwise there":       {on: []Config{longer}, drawn: []Drawn{{Rule: r}}, want: [4]int{0, 1, 0, 0}},
+		"there, drawn anew":     {on: []Config{own}, drawn: []Drawn{{Rule: other}}, want: [4]int{1, 0, 0, 0}},
+		"drawn":                 {drawn: []Drawn{{Rule: r}}, want: [4]int{0, 0, 1, 0}},
+		"drawn otherwise":       {drawn: []Drawn{{Rule: other}}, want: [4]int{0, 1, 0, 0}},
+		"drawn, and off":        {drawn: []Drawn{{Off: true, Rule: r}}, want: [4]int{0, 1, 0, 0}},
+		"without a sentence":    {on: []Config{{Name: "Apron", Type: "Watch", Maker: true}}, want: [4]int{0, 1, 0, 0}},
+		"another of other name": {on: []Config{named(own, "Else")}, want: [4]int{0, 0, 0, 1}},
+	} {
+		got := Set{Rules: []Rule{r}}.Compare(Facts{Configs: x.on}, x.drawn)
+		if is := [4]int{len(got.Same), len(got.Otherwise), len(got.Drawn), len(got.Missing)}; is != x.want {
+			t.Errorf("%s: %v, want %v", name, is, x.want)
+		}
 	}
 }
 

@@ -27,6 +27,10 @@ func (a *Stage) Acts() []act.Any {
 	return []act.Any{
 		act.Act[Drawing]{Name: "analytics/draw", About: "keep a rule that is drawn for a camera; nothing is written to it", Stage: on, Keep: keepDrawing},
 		act.Act[One]{Name: "analytics/drop", About: "take a drawn rule off the list; what the camera has stays", Stage: on, Keep: dropDrawing},
+		act.Act[Switch]{Name: "analytics/switch", About: "have a drawn rule be off, or on again; nothing is written to the camera", Stage: on, Keep: switchDrawing},
+		act.Act[KeptSet]{Name: "analytics/keep-set", About: "keep the rules that are drawn for a camera as a set of the site", Stage: on, Keep: keepSet},
+		act.Act[DrawnSet]{Name: "analytics/draw-set", About: "draw the rules of a set for cameras", Stage: on, Keep: drawSet},
+		act.Act[ASet]{Name: "analytics/drop-set", About: "forget a set of rules; what is drawn stays", Stage: on, Keep: dropSet},
 		act.Act[Named]{Name: "analytics/take", About: "take a rule of the camera into the drawing, as it is there", Stage: on, Keep: takeRule},
 		act.Act[Copy]{Name: "analytics/copy", About: "draw a camera's rules for other cameras as well", Stage: on, Keep: copyRules},
 		act.Act[Watch]{Name: "analytics/watch", About: "have what cameras' analytics see be gathered, or not any more", Stage: on, Keep: keepWatch},
@@ -320,31 +324,11 @@ func copyRules(ctx context.Context, c *act.Call, x Copy) (act.Kept, error) {
 		return act.Kept{}, err
 	}
 	selected = slices.DeleteFunc(selected, func(of site.Source) bool { return of.ID == from.ID })
-	sources := make([]int64, len(selected))
-	for i, of := range selected {
-		sources[i] = of.ID
-	}
-	drawn, err := c.Store.CopyRules(ctx, c.Site.ID, from.ID, x.Name, sources)
+	drawn, err := c.Store.CopyRules(ctx, c.Site.ID, from.ID, x.Name, numbers(selected))
 	if err != nil {
 		return act.Kept{}, err
 	}
-	var judge []int64
-	var had []string
-	to := len(drawn)
-	for _, of := range selected {
-		judge = append(judge, of.Device.ID)
-		if kept := len(all) - len(drawn[of.ID]); kept > 0 {
-			had = append(had, fmt.Sprintf("%s keeps %s of its own by those names, or has no room.", of.Place, act.Count(kept, "rule")))
-		}
-	}
-	says := fmt.Sprintf("%s of %s drawn for %s. Look at each on its own picture before it is written.", act.Count(len(all), "rule"), from.Place, act.Count(to, "camera"))
-	if len(had) > 0 {
-		says += " " + act.Planned{Cant: had}.Few()
-	}
-	if to == 0 {
-		return act.Kept{}, act.Wrong("name", "Nothing was drawn. "+act.Planned{Cant: had}.Few())
-	}
-	return act.Kept{Says: says, Did: "drew rules for other cameras", Detail: fmt.Sprintf("%s of %s for %s", act.Count(len(all), "rule"), from.Place, act.Count(to, "camera")), Judge: judge}, nil
+	return drew(from.Place, len(all), selected, drawn)
 }
 
 // Written is what is drawn for cameras, and is to be on them.
@@ -373,14 +357,14 @@ func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error)
 			if x.Name != "" && d.Name != x.Name {
 				continue
 			}
-			change, cant, err := f.Write(d)
+			changes, cant, err := f.Writes(d)
 			switch {
 			case err != nil:
 				p.Refuse(of.Place, fmt.Sprintf("its %q is a rule that there is no sentence for: it isn't touched", d.Name))
 			case len(cant) > 0:
 				p.Refuse(of.Place, d.Name+": "+rule.Whys(cant))
-			case change != nil:
-				all = append(all, *change)
+			default:
+				all = append(all, changes...)
 			}
 		}
 		rules += len(all)

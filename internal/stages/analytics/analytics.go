@@ -109,6 +109,13 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	if err := a.keep(ctx, of, e); err != nil {
 		return "", err
 	}
+	names := make([]string, len(e.Configs))
+	for i, c := range e.Configs {
+		names[i] = c.Name
+	}
+	if err := a.Store.RuleNames(ctx, of.ID, names); err != nil {
+		return "", err
+	}
 	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.Hold(ctx, of.ID)
 }
 

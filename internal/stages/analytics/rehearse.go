@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/act"
@@ -180,7 +181,7 @@ func keepCheck(ctx context.Context, c *act.Call, x Check) (act.Kept, error) {
 	switch {
 	case err != nil || at.After(time.Now().Add(time.Minute)) || time.Since(at) > seenFor:
 		return act.Kept{}, act.Wrong("at", "A firing is of the last seven days.")
-	case x.Object == "" || !act.Fits(x.Object, mostName):
+	case strings.TrimSpace(x.Object) == "" || !act.Fits(x.Object, mostName):
 		return act.Kept{}, act.Wrong("object", "Say whom it fired on, as the rehearsal does.")
 	}
 	var right *bool
@@ -259,10 +260,7 @@ func keepWatch(ctx context.Context, c *act.Call, x Watch) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
-	sources := make([]int64, len(selected))
-	for i, of := range selected {
-		sources[i] = of.ID
-	}
+	sources := numbers(selected)
 	count := act.Count(len(sources), "camera")
 	out := act.Kept{Did: "began to gather what analytics see", Detail: count, Says: "What the analytics of " + count + " see is gathered from now on, and kept for 7 days."}
 	if x.Off {

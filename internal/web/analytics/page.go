@@ -82,7 +82,15 @@ type data struct {
 	Hand    *standing        // the one in hand; nil: a new one is drawn, or none
 	Form    *sentence        // nil: nothing is in hand, or who looks may draw nothing
 	Gather  *store.Gathering // nil: what it sees isn't gathered
-	Write   int              // rules that are drawn, can be written and aren't
+	Write   int              // changes that have the camera be as it is drawn
+	Sets    []set            // of the site
+}
+
+// set is one of the site's sets of rules, beside what the chosen camera has.
+type set struct {
+	rule.Set
+	Stands string
+	Mark   string
 }
 
 // standing is a rule in the list.
@@ -134,6 +142,13 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	case !errors.Is(err, store.ErrNotFound):
 		return nil, err
 	}
+	sets, err := pg.Store.RuleSets(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range sets {
+		d.Sets = append(d.Sets, setOf(x, x.Compare(f, drawn)))
+	}
 	d.inHand(p, of)
 	marks := shell.Marks{Says: "Rules on the picture of " + of.Place}
 	for i := range d.Rules {
@@ -141,6 +156,28 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	d.Picture = shell.Picture{Src: fmt.Sprintf("%s/%d", p.Path("stills"), of.ID), Alt: "Still of " + of.Place, Marks: marks}
 	return &d, nil
+}
+
+// setOf says in a line how a set stands at the camera.
+func setOf(s rule.Set, at rule.SetStanding) set {
+	x := set{Set: s, Mark: "notyet"}
+	var parts []string
+	for _, p := range []struct {
+		names []string
+		says  string
+	}{{at.Same, "as in the set"}, {at.Drawn, "drawn, not written"}, {at.Otherwise, "otherwise"}, {at.Missing, "missing"}} {
+		if len(p.names) > 0 {
+			parts = append(parts, strings.Join(p.names, ", ")+" "+p.says)
+		}
+	}
+	switch {
+	case len(at.Same) == len(s.Rules):
+		x.Mark = "ready"
+	case len(at.Missing) < len(s.Rules):
+		x.Mark = "needs"
+	}
+	x.Stands = strings.Join(parts, "; ")
+	return x
 }
 
 // inHand picks the rule that the address, or a form that was refused, says.
@@ -183,9 +220,9 @@ func standings(f rule.Facts, drawn []rule.Drawn) (out []standing) {
 		switch {
 		case s.State == rule.AsDrawn:
 			x.Mark = "ready"
-		case len(s.Cant) > 0, s.State == rule.Otherwise, s.State == rule.NotYet:
+		case len(s.Cant) > 0, s.State == rule.Otherwise, s.State == rule.NotYet, s.State == rule.OnYet, s.State == rule.Renamed:
 			x.Mark = "needs"
-		case s.State == rule.Foreign:
+		case s.State == rule.Foreign, s.State == rule.Off:
 			x.Mark = "na"
 		}
 		out = append(out, x)

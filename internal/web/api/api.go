@@ -61,6 +61,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/cameras", pg.cameras)
 	site.GET("/cameras/:camera/facts", pg.facts)
 	site.GET("/cameras/:camera/rules", pg.rules)
+	site.GET("/rule-sets", pg.ruleSets)
 	site.POST("/cameras/:camera/rehearsal", pg.rehearse, pg.Scoped(people.ScopeRun))
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)
@@ -212,6 +213,15 @@ func (pg *Page) rules(c *echo.Context) error {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]any{"rules": out})
+}
+
+// ruleSets answers with the site's sets of rules.
+func (pg *Page) ruleSets(c *echo.Context) error {
+	out, err := pg.analytics.Sets(c.Request().Context(), shell.TokenOf(c).SiteID)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"rule_sets": out})
 }
 
 // rehearse answers with what a drawing would have fired on, of what the camera's analytics saw; it changes nothing.
