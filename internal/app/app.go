@@ -92,7 +92,8 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 		}
 	}
 	if opt.Gather {
-		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor, Hold: a.Analytics.Hold})
+		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor, Hold: a.Analytics.Hold, Sits: a.Analytics.KeepSits,
+			Glance: func(ctx context.Context, source int64) (gather.Glances, error) { return a.Streams.Glance(ctx, source) }})
 	}
 	return a, nil
 }

@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/topic"
 	"duskyharbor/internal/site"
@@ -56,6 +57,7 @@ var (
 	Rules       = site.SourceFact[[]rule.Rule]{Name: fact.Rules}      // of its analytics
 	RuleSet     = site.SourceFact[Engine]{Name: fact.RuleSet}         // what its rule engine knows, and has
 	RulesRead   = site.SourceFact[fact.LastRead]{Name: fact.RulesRead}
+	Sits        = site.SourceFact[scene.Sits]{Name: fact.Sits}     // how its boxes lie on what moves in the picture
 	Held        = site.SourceFact[[]rule.Held]{Name: fact.Held}    // what its rules fired, beside what they mean
 	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs} // of its channel
 	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}

@@ -16,6 +16,9 @@ func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
 		f.Token, f.Supported, f.Configs = e.Token, e.Supported, e.Configs
 	}
 	f.Held, _ = Held.Of(s, of)
+	if sits, known := Sits.Of(s, of); known {
+		f.Sits, f.SatAt = &sits, Sits.ReadAt(s, of)
+	}
 	for _, other := range s.Views(of.Device.ID) {
 		if e, ok := RuleSet.Of(s, other); ok && other.ID != of.ID && len(e.Configs) > 0 {
 			f.Twin, f.TwinHas = other.Place, e.Configs

@@ -57,6 +57,9 @@ type Options struct {
 	Age    time.Duration // what is older is dropped
 	// Hold holds what a view's rules fired against what they mean; it is asked for now and then while one is listened to.
 	Hold func(ctx context.Context, source int64) error
+	// Glance looks at a view's picture, and Sits keeps how its boxes lie on what moves there; nil: it isn't looked for.
+	Glance func(ctx context.Context, source int64) (Glances, error)
+	Sits   func(ctx context.Context, source int64, s scene.Sits) error
 }
 
 // Gatherer is one server's part. Close ends it.
@@ -223,6 +226,12 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
 	alive, kept, second, heard, bytes := time.Now(), time.Now(), time.Now(), time.Now(), 0
 	held := time.Now()
+	var sits sitter
+	b.look = func(frames []onvif.SeenFrame, now time.Time) {
+		if g.Glance != nil && sits.see(frames, func(told time.Time) time.Time { return told.Add(b.ahead) }, now) {
+			g.done.Go(func() { g.sit(ctx, id, &sits) })
+		}
+	}
 	for {
 		track, data, err := c.Next()
 		now := time.Now()
@@ -290,6 +299,7 @@ type batch struct {
 	got    store.Gathered
 	tracks map[string]int // pieces by object
 	points int
+	look   func(frames []onvif.SeenFrame, now time.Time)
 	view   []string                          // tokens by which events name the view
 	states map[string]map[string]topic.State // of its rules' properties, by rule and object
 	// ahead is this server's time less the device's, by the document that was on its way for the least time.
@@ -315,6 +325,7 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 		b.fire(e, now)
 	}
 	b.got.Without += told.Without
+	defer b.look(told.Frames, now)
 	for _, f := range told.Frames {
 		at := b.at(f.At, now)
 		for _, o := range f.Objects {

@@ -42,6 +42,7 @@ const (
 	RuleSet      = "camera.ruleset"
 	RulesRead    = "analytics.asked"
 	Held         = "analytics.held"
+	Sits         = "analytics.sits"
 	Inputs       = "route.inputs"
 	RoutesRead   = "route.asked"
 )

@@ -32,7 +32,9 @@ type Facts struct {
 	Drops     bool   // the way in that it uses there passes no events
 	Twin      string // another view of the same device, by the place that it has
 	TwinHas   []Config
-	Held      []Held // how what it fired was held against what was foretold
+	Held      []Held      // how what it fired was held against what was foretold
+	Sits      *scene.Sits // how its boxes lie on what moves in the picture; nil: not known
+	SatAt     time.Time   // when that was seen
 }
 
 // Known says whether what the camera has is known.
@@ -277,6 +279,9 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 			out = append(out, d)
 		}
 	}
+	if d, ok := f.sits(); ok {
+		out = append(out, d)
+	}
 	if twice := f.twice(); len(twice) > 0 {
 		out = append(out, finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
 			Sentence: fmt.Sprintf("%s watch for the same in this view and in %s: each happening is told twice.", strings.Join(twice, ", "), f.Twin),
@@ -288,6 +293,28 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 			WayOut:   "Place it by a way that passes events, or plan it for a recorder that does."})
 	}
 	return out
+}
+
+// muchLate is from when on boxes are told to be late: a second after, an alarm is late by half of what it may be.
+const muchLate = time.Second
+
+// sits says whether its boxes lie beside, or come after, what they are about.
+func (f Facts) sits() (out finding.Finding, ok bool) {
+	if f.Sits == nil {
+		return out, false
+	}
+	off, late := f.Sits.Off(), f.Sits.Late >= muchLate && f.Sits.Least >= muchLate/2
+	if !off && !late {
+		return out, false
+	}
+	out = finding.Finding{Code: "analytics.shifted", Severity: finding.Needs, Words: "boxes beside",
+		Sentence: "Its boxes don't sit on what moves: " + f.Sits.Words() + ".",
+		WayOut:   "Have its analytics look at the same part and shape of the picture as its streams (rotation, mirroring, crop). Until then draw its rules so far beside."}
+	if !off {
+		out.Words = "boxes late"
+		out.WayOut = "Let its analytics look at more pictures a second, or take work off it. Until then its alarms are late by that."
+	}
+	return out, true
 }
 
 // twice are the names of rules that another view of the device has just so.

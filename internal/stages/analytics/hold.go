@@ -44,6 +44,15 @@ func (a *Stage) Hold(ctx context.Context, source int64) error {
 	return a.Store.KeepFacts(ctx, facts.Held.New(of, "what its rules fired, beside what they mean", to, all))
 }
 
+// KeepSits keeps how a view's boxes lie on what moves in its picture.
+func (a *Stage) KeepSits(ctx context.Context, source int64, sits scene.Sits) error {
+	of, err := a.Store.SourceByID(ctx, source)
+	if err != nil {
+		return err
+	}
+	return a.Store.KeepFacts(ctx, facts.Sits.New(of, "boxes beside stills", time.Now().UTC(), sits))
+}
+
 // held compares each rule of a view that there is a sentence for.
 func (a *Stage) held(ctx context.Context, of site.Source, e facts.Engine, from, to time.Time) (out []rule.Held, err error) {
 	tracks, listened, more, err := a.Store.Seen(ctx, of.ID, from, to, mostSeen)

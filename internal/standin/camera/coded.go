@@ -118,7 +118,11 @@ func (c *Camera) picture(p profile, now time.Time) []byte {
 	walk, frame := c.line.at(now)
 	l, _ := c.look(p.source)
 	of, sub := c.scene(p.source), c.encoderOf(p).Sub
-	what := fmt.Sprint(walk, frame/footage.FPS, of.Name, of.Night, sub, l)
+	anew := int64(footage.FPS) // frames after which a still is drawn anew
+	if walk {
+		anew = 1
+	}
+	what := fmt.Sprint(walk, frame/anew, of.Name, of.Night, sub, l)
 	c.stills.Lock()
 	defer c.stills.Unlock()
 	if last := c.stills.of[p.token]; last.what == what {

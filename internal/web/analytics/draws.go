@@ -75,6 +75,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	for _, s := range standings(f, drawn) {
 		sh.Fact(s.Name, s.Whole+": "+string(s.State), at)
 	}
+	if f.Sits != nil {
+		sh.Fact("Its boxes", f.Sits.Words()+fmt.Sprintf(" (%d stills)", f.Sits.Glimpses), f.SatAt)
+	}
 	if f.Recorder != "" {
 		says := "passes its events"
 		if f.Drops {
