@@ -93,9 +93,21 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	}
 	if opt.Gather {
 		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor, Hold: a.Analytics.Hold, Sits: a.Analytics.KeepSits,
-			Glance: func(ctx context.Context, source int64) (gather.Glances, error) { return a.Streams.Glance(ctx, source) }})
+			Glance: a.glance})
 	}
 	return a, nil
+}
+
+// glance looks at a view's picture, where it isn't known how its boxes sit.
+func (a *App) glance(ctx context.Context, source int64) (gather.Glances, error) {
+	due, err := a.Analytics.SitsDue(ctx, source)
+	switch {
+	case err != nil:
+		return nil, err
+	case !due:
+		return nil, gather.ErrKnown
+	}
+	return a.Streams.Glance(ctx, source)
 }
 
 // seenFor is for how long what analytics saw is kept.

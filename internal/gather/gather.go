@@ -44,6 +44,9 @@ const (
 	leak      = 50 * time.Microsecond // by document, so that a clock that drifts is followed
 )
 
+// ErrKnown is returned by Options.Glance where it needn't be looked for how boxes sit.
+var ErrKnown = errors.New("gather: how the boxes sit is known")
+
 // SignIn gives the account that opens a device's streams, with what writes each try down.
 type SignIn func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error)
 
@@ -57,7 +60,7 @@ type Options struct {
 	Age    time.Duration // what is older is dropped
 	// Hold holds what a view's rules fired against what they mean; it is asked for now and then while one is listened to.
 	Hold func(ctx context.Context, source int64) error
-	// Glance looks at a view's picture, and Sits keeps how its boxes lie on what moves there; nil: it isn't looked for.
+	// Glance looks at a view's picture where it isn't known how its boxes sit (ErrKnown), and Sits keeps how its boxes lie on what moves there; nil: it isn't looked for.
 	Glance func(ctx context.Context, source int64) (Glances, error)
 	Sits   func(ctx context.Context, source int64, s scene.Sits) error
 }

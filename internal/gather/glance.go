@@ -21,8 +21,7 @@ const (
 	glanceEvery = 400 * time.Millisecond
 	glanceFor   = 16 * time.Second
 	boxesAfter  = 5 * time.Second // so much later boxes may come that are about a picture
-	sitAgain    = 6 * time.Hour   // after it was found how they sit
-	sitSooner   = time.Minute     // after it wasn't
+	sitAgain    = time.Minute     // after it was looked for; Glance says whether it is asked for
 	mostMoments = 4000
 )
 
@@ -57,17 +56,16 @@ func (s *sitter) see(frames []onvif.SeenFrame, at func(time.Time) time.Time, now
 
 // sit looks for a while, and has what it finds be kept.
 func (g *Gatherer) sit(ctx context.Context, id int64, s *sitter) {
-	wait := sitSooner
 	defer func() {
 		s.mu.Lock()
-		s.looks, s.next = false, time.Now().Add(wait)
+		s.looks, s.next = false, time.Now().Add(sitAgain)
 		s.mu.Unlock()
 	}()
 	ctx, cancel := context.WithTimeout(ctx, glanceFor+boxesAfter+openLimit)
 	defer cancel()
 	all, err := g.look(ctx, id)
 	if err != nil {
-		return // no still comes: it stays not known how they sit
+		return // it is known already, or no still comes: it stays not known how they sit
 	}
 	select {
 	case <-ctx.Done():
@@ -81,13 +79,9 @@ func (g *Gatherer) sit(ctx context.Context, id int64, s *sitter) {
 	if !ok {
 		return
 	}
-	if err := g.Sits(ctx, id, got); err != nil {
-		if ctx.Err() == nil {
-			g.Log.Error("how boxes sit isn't kept", "view", id, "err", err)
-		}
-		return
+	if err := g.Sits(ctx, id, got); err != nil && ctx.Err() == nil {
+		g.Log.Error("how boxes sit isn't kept", "view", id, "err", err)
 	}
-	wait = sitAgain
 }
 
 func (g *Gatherer) look(ctx context.Context, id int64) (all []scene.Glimpse, err error) {

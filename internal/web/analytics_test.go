@@ -231,6 +231,7 @@ func askRules(h *harbour, a *acts) {
 		h.t.Errorf("%v", all)
 	}
 	a.keeps("analytics/switch", args{"camera_id": slip, "id": took})
+	a.keeps("analytics/look-again", args{"cameras": []any{slip}})
 	// What is said of a firing is kept, and taken back.
 	now := time.Now().UTC().Format(time.RFC3339Nano)
 	for _, was := range []string{"right", "wrong", "neither"} {
@@ -418,4 +419,42 @@ func someone(r *rand.Rand, begin time.Time) (tr scene.Track) {
 	}
 	tr.Class = "person"
 	return tr
+}
+
+// Boxes that lie beside what moves in the picture are told by the stills, with how far and how late; once the camera's are
+// mended, that is seen too.
+func TestBoxesThatSitBesideAreTold(t *testing.T) {
+	t.Parallel()
+	h := serveWith(t, testbed.StartOnly(t, "Slipway", "Terminal recorder"), app.Options{Gather: true})
+	cam := h.Fleet.Camera("Slipway")
+	cam.Think(camera.EngineHabits{Shifted: scene.Point{X: 0.16, Y: -0.1}, Late: 800 * time.Millisecond})
+	h.ready("find", "sign-in", "streams", "analytics")
+	a := whole(t, h)
+	slip := a.camera("Slipway")
+	a.keeps("analytics/watch", args{"cameras": []any{slip}})
+	sits := func() (words string) {
+		for _, f := range a.all("findings?stage=analytics", "findings") {
+			if f["code"] == "analytics.shifted" {
+				words = f["sentence"].(string)
+			}
+		}
+		return words
+	}
+	walks := func(ok func() bool) {
+		t.Helper()
+		testbed.Until(t, 30*time.Second, "a server listens", func() bool { return count(h, `select count(*) from gathering where documents > 0`) == 1 })
+		if res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil); err != nil || res.StatusCode != http.StatusOK {
+			t.Fatal(res, err)
+		}
+		testbed.Until(t, 60*time.Second, "it is seen how boxes sit", ok)
+	}
+	walks(func() bool { return sits() != "" })
+	if says := sits(); !strings.Contains(says, "8 % to the right and 5 % below") && !strings.Contains(says, "8 % to the right and 4 % below") && !strings.Contains(says, "7 % to the right and 5 % below") {
+		t.Error(says)
+	}
+	cam.Think(camera.EngineHabits{})
+	a.keeps("analytics/look-again", args{"cameras": []any{slip}})
+	if says := sits(); says != "" {
+		t.Errorf("it is told yet: %s", says)
+	}
 }

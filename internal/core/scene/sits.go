@@ -125,7 +125,7 @@ func (s Sits) Words() string {
 	}
 	switch {
 	case s.Most-s.Least > time.Second:
-		return says + fmt.Sprintf(", and come %.1f to %.1f s late", s.Least.Seconds(), s.Most.Seconds())
+		return says + "; how late they come can't be told from it"
 	case s.Late.Abs() >= 200*time.Millisecond:
 		return says + fmt.Sprintf(", and come %.1f s late", s.Late.Seconds())
 	}

@@ -113,3 +113,17 @@ func TestHowBoxesSitIsNotGuessed(t *testing.T) {
 		}
 	}
 }
+
+func TestHowBoxesSitInWords(t *testing.T) {
+	for want, s := range map[string]Sits{
+		"they lie on it": {},
+		"they lie 6 % to the right and 4 % below of it, of the picture's size":                     {Right: 0.06, Up: -0.04},
+		"they lie 5 % to the left and 5 % above of it, of the picture's size, and come 0.6 s late": {Right: -0.05, Up: 0.05, Late: 600 * time.Millisecond, Least: 500 * time.Millisecond, Most: 700 * time.Millisecond},
+		"they lie on it; how late they come can't be told from it":                                 {Late: time.Second, Least: -time.Second, Most: 2 * time.Second},
+		"they lie on it, and come 1.0 s late":                                                      {Late: time.Second, Least: 500 * time.Millisecond, Most: 1500 * time.Millisecond},
+	} {
+		if got := s.Words(); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

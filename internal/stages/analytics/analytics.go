@@ -116,7 +116,7 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	if err := a.Store.RuleNames(ctx, of.ID, names); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.Hold(ctx, of.ID)
+	return fmt.Sprintf("%s, of %d types that it knows", act.Count(len(e.Configs), "rule"), len(e.Supported.Types)), a.hold(ctx, of)
 }
 
 // since is when each rule was first read as it is.

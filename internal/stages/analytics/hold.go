@@ -5,8 +5,11 @@ import (
 	"slices"
 	"time"
 
+	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -15,13 +18,21 @@ import (
 // heldOver is the time over which what a camera fired is held against what its rules mean.
 const heldOver = 24 * time.Hour
 
-// Hold holds what a view's rules fired against what they would have by their meaning, over what was gathered since the camera
-// has had each as it is, and keeps it where it isn't as it was.
+// Hold holds what a view's rules fired against what they mean, and has that be judged.
 func (a *Stage) Hold(ctx context.Context, source int64) error {
 	of, err := a.Store.SourceByID(ctx, source)
+	if err == nil {
+		err = a.hold(ctx, of)
+	}
 	if err != nil {
 		return err
 	}
+	return a.Engine.Judge(ctx, of.Device.SiteID, []int64{of.Device.ID})
+}
+
+// hold holds what a view's rules fired against what they would have by their meaning, over what was gathered since the camera
+// has had each as it is, and keeps it where it isn't as it was.
+func (a *Stage) hold(ctx context.Context, of site.Source) error {
 	s, err := site.Load(ctx, a.Store, of.Device.SiteID, []int64{of.Device.ID})
 	if err != nil {
 		return err
@@ -44,13 +55,43 @@ func (a *Stage) Hold(ctx context.Context, source int64) error {
 	return a.Store.KeepFacts(ctx, facts.Held.New(of, "what its rules fired, beside what they mean", to, all))
 }
 
-// KeepSits keeps how a view's boxes lie on what moves in its picture.
+// KeepSits keeps how a view's boxes lie on what moves in its picture, and has that be judged.
 func (a *Stage) KeepSits(ctx context.Context, source int64, sits scene.Sits) error {
 	of, err := a.Store.SourceByID(ctx, source)
 	if err != nil {
 		return err
 	}
-	return a.Store.KeepFacts(ctx, facts.Sits.New(of, "boxes beside stills", time.Now().UTC(), sits))
+	if err := a.Store.KeepFacts(ctx, facts.Sits.New(of, "boxes beside stills", time.Now().UTC(), sits)); err != nil {
+		return err
+	}
+	return a.Engine.Judge(ctx, of.Device.SiteID, []int64{of.Device.ID})
+}
+
+// sitsFor is how long it is known how boxes sit.
+const sitsFor = 6 * time.Hour
+
+// SitsDue says whether it isn't known, or not any more, how a view's boxes sit.
+func (a *Stage) SitsDue(ctx context.Context, source int64) (bool, error) {
+	of, err := a.Store.SourceByID(ctx, source)
+	if err != nil {
+		return false, err
+	}
+	s, err := site.Load(ctx, a.Store, of.Device.SiteID, []int64{of.Device.ID})
+	return err == nil && time.Since(facts.Sits.ReadAt(s, of)) > sitsFor, err
+}
+
+func forgetSits(ctx context.Context, c *act.Call, x act.Selection) (act.Kept, error) {
+	_, selected, err := c.Selected(ctx, x, stage.Analytics)
+	if err != nil {
+		return act.Kept{}, err
+	}
+	devices := make([]int64, len(selected))
+	for i, of := range selected {
+		devices[i] = of.Device.ID
+	}
+	many := act.Count(len(selected), "camera")
+	return act.Kept{Says: "How the boxes of " + many + " sit is looked for anew when something moves there, while they are listened to.",
+		Did: "forgot how boxes sit", Detail: many, Judge: devices}, c.Store.DropFact(ctx, fact.Sits, devices...)
 }
 
 // held compares each rule of a view that there is a sentence for.
