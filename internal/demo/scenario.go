@@ -194,7 +194,7 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	used.NoAnalytics, used.Manners.Engine = false, camera.EngineHabits{Middle: true, Words: map[string]string{"Human": "person", "Vehicle": "vehicle"}}
 	fuel.NoAnalytics, fuel.Manners.Engine = false, camera.EngineHabits{Shifted: scene.Point{X: 0.12, Y: -0.08}, Late: 600 * time.Millisecond}
 	scale.NoAnalytics, scale.Manners.Engine = false, camera.EngineHabits{Forgets: true, LosesIDs: 3 * time.Second}
-	stair.NoAnalytics, stair.Manners.Engine = false, camera.EngineHabits{NoBoxes: true}
+	stair.NoAnalytics, stair.Manners.Engine = false, camera.EngineHabits{NoBoxes: true, Counts: scene.Frame{Wide: 10000, High: 10000}}
 	mess.Manners.NoGroups, mess.Manners.NoRules, berth.Manners.PlainRules = true, true, true
 	bonded.Manners.OwnRule = `<tan:Rule xmlns:own="urn:tarnlight:rules" Name="Rack watch" Type="own:RackWatch"><tt:Parameters><tt:SimpleItem Name="Racks" Value="3"/><tt:ElementItem Name="Depths"><own:Depths near="2" far="9"/></tt:ElementItem></tt:Parameters></tan:Rule>`
 	all := []camera.Config{slip, berth, fresh, used, ice, loft, fuel, house, ticket, shed, bonded, scale, mess, stair, mast, port}

@@ -76,6 +76,8 @@ type Engine struct {
 	Configs   []rule.Config  `json:"configs"`
 	// Since when each was read as it is.
 	Since map[string]time.Time `json:"since,omitempty"`
+	// Frame in which the camera counts; configs are in the standard's.
+	Frame scene.Frame `json:"frame,omitzero"`
 }
 
 // PlacedOn is the recorder that a view was placed on from here, the last time, and when.

@@ -18,7 +18,7 @@ type Glances interface {
 }
 
 const (
-	glanceEvery = 400 * time.Millisecond
+	glanceEvery = 300 * time.Millisecond
 	glanceFor   = 16 * time.Second
 	boxesAfter  = 5 * time.Second // so much later boxes may come that are about a picture
 	sitAgain    = time.Minute     // after it was looked for; Glance says whether it is asked for

@@ -41,6 +41,36 @@ type Type struct {
 	Classes []string          `json:"classes,omitempty"` // that its class filter takes
 }
 
+// In is the rule with its shapes as a camera counts them that counts in another frame.
+func (c Config) In(f scene.Frame) Config { return c.mapped(f.To) }
+
+// From is a rule of such a camera with its shapes in the standard's frame.
+func (c Config) From(f scene.Frame) Config { return c.mapped(f.From) }
+
+func (c Config) mapped(to func(scene.Point) scene.Point) Config {
+	shapes := make(map[string]Shape, len(c.Shapes))
+	for name, s := range c.Shapes {
+		out := Shape{Closed: s.Closed, Points: make([]scene.Point, len(s.Points))}
+		for i, p := range s.Points {
+			out.Points[i] = to(p)
+		}
+		shapes[name] = out
+	}
+	c.Shapes = shapes
+	return c
+}
+
+// FrameOf is the frame in which rules of a camera count; ok is false where that is none that is known.
+func FrameOf(all []Config, wide, high int) (scene.Frame, bool) {
+	var points []scene.Point
+	for _, c := range all {
+		for _, s := range c.Shapes {
+			points = append(points, s.Points...)
+		}
+	}
+	return scene.FrameOf(points, wide, high)
+}
+
 // Supported is what a view's rule engine knows.
 type Supported struct {
 	Types []Type `json:"types,omitempty"`

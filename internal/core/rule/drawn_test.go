@@ -46,9 +46,9 @@ func TestRulesStand(t *testing.T) {
 		"on both views":      {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{own, foreign} }), on: []Config{own, foreign}, states: []State{Elsewhere, Foreign}, codes: []string{"analytics.twice"}},
 		"otherwise on both":  {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{longer} }), on: []Config{own}, states: []State{Elsewhere}},
 		"boxes sit": {f: with(read, func(f *Facts) {
-			f.Sits = &scene.Sits{Right: 0.02, Up: -0.02, Late: 900 * time.Millisecond, Least: 900 * time.Millisecond}
+			f.Sits = &scene.Sits{Right: 0.02, Up: -0.02, Beside: 0.028, Late: 900 * time.Millisecond, Least: 900 * time.Millisecond}
 		})},
-		"boxes beside":    {f: with(read, func(f *Facts) { f.Sits = &scene.Sits{Right: 0.06} }), codes: []string{"analytics.shifted"}},
+		"boxes beside":    {f: with(read, func(f *Facts) { f.Sits = &scene.Sits{Right: 0.06, Beside: 0.06} }), codes: []string{"analytics.shifted"}},
 		"boxes late":      {f: with(read, func(f *Facts) { f.Sits = &scene.Sits{Late: time.Second, Least: 500 * time.Millisecond} }), codes: []string{"analytics.shifted"}},
 		"boxes, perhaps":  {f: with(read, func(f *Facts) { f.Sits = &scene.Sits{Late: 3 * time.Second, Least: 400 * time.Millisecond} })},
 		"boxes early":     {f: with(read, func(f *Facts) { f.Sits = &scene.Sits{Late: -time.Second, Least: -time.Second} })},

@@ -28,17 +28,19 @@ type Moment struct {
 
 // Sits is how boxes lie on what moves in the picture.
 type Sits struct {
-	Right    float64       `json:"right"` // they lie so much to the right of it, as a share of the picture's width
-	Up       float64       `json:"up"`    // and so much above, of its height
-	Late     time.Duration `json:"late"`  // they are where it was so long before
-	Least    time.Duration `json:"least"` // with what was seen it could be as little as that,
-	Most     time.Duration `json:"most"`  // and as much
+	Right    float64       `json:"right"`  // they lie so much to the right of it, as a share of the picture's width
+	Up       float64       `json:"up"`     // and so much above, of its height
+	Late     time.Duration `json:"late"`   // they are where it was so long before
+	Least    time.Duration `json:"least"`  // with what was seen it could be as little as that,
+	Most     time.Duration `json:"most"`   // and as much
+	Beside   float64       `json:"beside"` // how far beside it they lie at the least, as a share of the picture
 	Glimpses int           `json:"glimpses"`
 }
 
 // Bounds of looking for how boxes sit.
 const (
 	contrast     = 24  // greys that a place differs by where something is that isn't always there
+	swaying      = 4   // places that differ in more than one of so many glimpses sway
 	fewestMoved  = 12  // places of a glimpse
 	mostMoved    = 0.3 // of them all: else the whole picture changed
 	fewestBoth   = 6   // glimpses in which something moved and one box was told of
@@ -49,7 +51,7 @@ const (
 	mostCost     = alone / 4              // boxes that lie worse than that are about something else
 	mostGap      = 400 * time.Millisecond // between two moments, within which a box is where it went to
 	flat         = 1.5                    // lateness whose cost is less than so many times the least could be as well
-	flatLeast    = 0.0004
+	flatLeast    = 0.0003
 	worthTelling = 0.03
 )
 
@@ -90,17 +92,19 @@ func Sit(all []Glimpse, told []Moment) (best Sits, ok bool) {
 	if least.cost > mostCost {
 		return best, false
 	}
-	best = Sits{Right: least.dx / 2, Up: least.dy / 2, Late: least.late, Least: least.late, Most: least.late, Glimpses: least.both}
+	best = Sits{Right: least.dx / 2, Up: least.dy / 2, Late: least.late, Least: least.late, Most: least.late, Beside: math.Hypot(least.dx, least.dy) / 2, Glimpses: least.both}
 	for _, f := range fits {
 		if f.cost <= least.cost*flat+flatLeast {
 			best.Least, best.Most = min(best.Least, f.late), max(best.Most, f.late)
+			best.Beside = min(best.Beside, math.Hypot(f.dx, f.dy)/2)
 		}
 	}
 	return best, true
 }
 
-// Off says whether boxes lie beside what they are about by more than is worth telling, whatever their lateness.
-func (s Sits) Off() bool { return math.Hypot(s.Right, s.Up) > worthTelling }
+// Off says whether boxes lie beside what they are about by more than is worth telling, however late they may be: of what goes
+// at one pace a shift along its way and a lateness look the same.
+func (s Sits) Off() bool { return s.Beside > worthTelling }
 
 // Words say it for people: "they lie 6 % to the right and 4 % below of it, of the picture's size, and come 0.6 s late".
 func (s Sits) Words() string {
@@ -223,12 +227,22 @@ func movers(all []Glimpse) (out []place) {
 		slices.Sort(column)
 		usual[i] = column[len(column)/2]
 	}
+	// Places at which something is again and again are of what sways there.
+	often := make([]int, len(usual))
+	for _, g := range all {
+		for i := range often {
+			if differs(g.Grey[i], usual[i]) {
+				often[i]++
+			}
+		}
+	}
 	moved := make([]bool, len(usual))
 	for _, g := range all {
 		n := 0
 		for i := range moved {
-			moved[i] = max(g.Grey[i], usual[i])-min(g.Grey[i], usual[i]) > contrast
-			if moved[i] {
+			is := differs(g.Grey[i], usual[i])
+			moved[i] = is && often[i]*swaying <= len(all)
+			if is {
 				n++
 			}
 		}
@@ -240,6 +254,8 @@ func movers(all []Glimpse) (out []place) {
 	}
 	return out
 }
+
+func differs(a, b uint8) bool { return max(a, b)-min(a, b) > contrast }
 
 // largest is the middle of the largest connected part, in the frame, and how many places it has. It takes the parts off moved.
 func largest(moved []bool) (middle Point, size int) {

@@ -104,7 +104,19 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	if e.Configs, err = c.RuleSet(ctx, services, token); err != nil {
 		return "", err
 	}
+	own, _ := s.ProfilesOf(of)
+	var wide, high int
+	for _, p := range own {
+		wide, high = max(wide, p.Width), max(high, p.Height)
+	}
 	was, _ := facts.RuleSet.Of(s, of)
+	e.Frame = was.Frame // of a camera without rules nothing tells it anew
+	if frame, told := rule.FrameOf(e.Configs, wide, high); told && len(e.Configs) > 0 {
+		e.Frame = frame
+	}
+	for i, c := range e.Configs {
+		e.Configs[i] = c.From(e.Frame)
+	}
 	e.Since = since(was, e.Configs, time.Now().UTC())
 	if err := a.keep(ctx, of, e); err != nil {
 		return "", err
@@ -168,11 +180,13 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	}
 	services, _ := facts.Services.Of(s, v.Device.ID)
 	token, name := c.Args["token"], c.Args["name"]
+	of, _ := facts.RuleSet.Of(s, v.Source)
 	now := func(ctx context.Context) (*rule.Config, error) {
 		all, err := cam.RuleSet(ctx, services, token)
 		for i := range all {
 			if all[i].Name == name {
-				return &all[i], err
+				is := all[i].From(of.Frame)
+				return &is, err
 			}
 		}
 		return nil, err
@@ -193,9 +207,9 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 			case want == nil:
 				return cam.DeleteRule(ctx, services, token, name)
 			case is == nil:
-				return cam.CreateRule(ctx, services, token, *want)
+				return cam.CreateRule(ctx, services, token, want.In(of.Frame))
 			}
-			return cam.ModifyRule(ctx, services, token, *want)
+			return cam.ModifyRule(ctx, services, token, want.In(of.Frame))
 		},
 		Shut: cam.Close,
 	}, nil

@@ -135,6 +135,7 @@ type EngineHabits struct {
 	Words    map[string]string // its own words for classes
 	NoBoxes  bool              // it sends no metadata
 	Forgets  bool              // a restart loses its rules
+	Counts   scene.Frame       // in which its rules' drawings are
 }
 
 // Quirks are what an encoder does that its options don't tell.

@@ -85,6 +85,7 @@ func (c *Camera) ruleXML(r rule.Rule) string {
 	points := func(ps []scene.Point) string {
 		var b strings.Builder
 		for _, p := range ps {
+			p = c.habits().Counts.To(p)
 			fmt.Fprintf(&b, `<tt:Point x="%.4f" y="%.4f"/>`, p.X, p.Y)
 		}
 		return b.String()
@@ -154,11 +155,11 @@ func (c *Camera) readRule(n *wire.Node) (rule.Rule, *fault) {
 	_, kind, _ := strings.Cut(n.Attr("Type"), ":")
 	switch kind {
 	case "LineDetector":
-		r.Kind, r.Line = rule.Crosses, drawn(n.Find("Polyline"))
+		r.Kind, r.Line = rule.Crosses, c.drawn(n.Find("Polyline"))
 	case "FieldDetector":
-		r.Kind, r.Area = rule.Inside, drawn(n.Find("Polygon"))
+		r.Kind, r.Area = rule.Inside, c.drawn(n.Find("Polygon"))
 	case "LoiteringDetector":
-		r.Kind, r.Area = rule.Stays, drawn(n.Find("Polygon"))
+		r.Kind, r.Area = rule.Stays, c.drawn(n.Find("Polygon"))
 	default:
 		return r, sender("ter:InvalidArgVal/ter:RuleInvalid", "This camera doesn't know this type of rule.")
 	}
@@ -207,7 +208,7 @@ func (c *Camera) readParameters(r *rule.Rule, n *wire.Node) *fault {
 	return nil
 }
 
-func drawn(n *wire.Node) []scene.Point {
+func (c *Camera) drawn(n *wire.Node) []scene.Point {
 	if n == nil {
 		return nil
 	}
@@ -218,7 +219,7 @@ func drawn(n *wire.Node) []scene.Point {
 		if err != nil || err2 != nil || len(out) >= maxVertices {
 			return nil
 		}
-		out = append(out, scene.Point{X: x, Y: y})
+		out = append(out, c.habits().Counts.From(scene.Point{X: x, Y: y}))
 	}
 	return out
 }

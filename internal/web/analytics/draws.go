@@ -75,6 +75,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	for _, s := range standings(f, drawn) {
 		sh.Fact(s.Name, s.Whole+": "+string(s.State), at)
 	}
+	if e, _ := facts.RuleSet.Of(v, of); !e.Frame.Standard() {
+		sh.Fact("Counts", fmt.Sprintf("0 to %g across and 0 to %g down, from the upper left corner: its drawings are converted", e.Frame.Wide, e.Frame.High), at)
+	}
 	if f.Sits != nil {
 		sh.Fact("Its boxes", f.Sits.Words()+fmt.Sprintf(" (%d stills)", f.Sits.Glimpses), f.SatAt)
 	}
