@@ -74,6 +74,7 @@ type Engine struct {
 	Token     string         `json:"token"` // of its analytics configuration; empty: it has none
 	Supported rule.Supported `json:"supported"`
 	Configs   []rule.Config  `json:"configs"`
+	Modules   []rule.Module  `json:"modules,omitempty"`
 	// Since when each was read as it is.
 	Since map[string]time.Time `json:"since,omitempty"`
 	// Frame in which the camera counts; configs are in the standard's.

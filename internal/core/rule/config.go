@@ -20,6 +20,7 @@ type Config struct {
 	Values map[string]string `json:"values,omitempty"` // of its SimpleItems
 	Shapes map[string]Shape  `json:"shapes,omitempty"` // of its ElementItems that are lines or areas
 	Others []string          `json:"others,omitempty"` // names of its further ElementItems
+	Grid   scene.Grid        `json:"grid,omitzero"`    // of the camera's cells, which its values may be of
 }
 
 // Shape is a line or an area, in the frame of scene.
@@ -73,8 +74,9 @@ func FrameOf(all []Config, wide, high int) (scene.Frame, bool) {
 
 // Supported is what a view's rule engine knows.
 type Supported struct {
-	Types []Type `json:"types,omitempty"`
-	Most  int    `json:"most,omitempty"` // rules, at the most
+	Types []Type     `json:"types,omitempty"`
+	Most  int        `json:"most,omitempty"` // rules, at the most
+	Grid  scene.Grid `json:"grid,omitzero"`  // of its cells for motion
 }
 
 // Types of rules that the standard names (ONVIF Analytics, Annex A), by what they watch for.
@@ -84,7 +86,7 @@ const (
 	loiteringDetector = "LoiteringDetector" // A.2.3: ObjectIsLoitering
 )
 
-var typeOf = map[Kind]string{Crosses: lineDetector, Inside: fieldDetector, Stays: loiteringDetector}
+var typeOf = map[Kind]string{Crosses: lineDetector, Inside: fieldDetector, Stays: loiteringDetector, Moves: cellMotionDetector}
 
 // Says is the rule of a camera as a sentence; ok is false where there is none for it, or where one of its values isn't
 // what it should be.
@@ -94,6 +96,9 @@ func (c Config) Says() (r Rule, ok bool) {
 		if name == c.Type && !c.Maker {
 			r.Kind = kind
 		}
+	}
+	if r.Kind == Moves {
+		return c.saysCells()
 	}
 	shape, one := c.shape()
 	if r.Kind == "" || !one || len(c.Others) > 0 || shape.Closed != (r.Kind != Crosses) {
@@ -200,6 +205,10 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	}
 	t := s.Types[i]
 	c.Type, c.Values, c.Shapes = t.Name, map[string]string{}, map[string]Shape{}
+	if r.Kind == Moves {
+		c = s.writeCells(r, t, c, no)
+		return c, append(cant, r.unwritable()...)
+	}
 	shape, want := Shape{Closed: true, Points: r.Area}, "Polygon"
 	if r.Kind == Crosses {
 		shape, want = Shape{Points: r.Line}, "Polyline"
@@ -241,6 +250,11 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	if r.MinScore > 0 && !put(score, strconv.FormatFloat(r.MinScore, 'g', 3, 64)) {
 		no("score", "it takes no least score")
 	}
+	return c, append(cant, r.unwritable()...)
+}
+
+// unwritable is what no camera's rule takes of it.
+func (r Rule) unwritable() (cant []Cant) {
 	for _, x := range []struct {
 		part string
 		is   bool
@@ -249,16 +263,16 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"},
 		{"margin", r.Kind == Crosses && r.Margin > 0 && r.Margin != margin, "how far something leaves a line before it fires again is its own to say"}} {
 		if x.is {
-			no(x.part, "%s", x.why)
+			cant = append(cant, Cant{x.part, x.why})
 		}
 	}
-	return c, cant
+	return cant
 }
 
 // Lacks says why no rule of a kind can be had; empty: it can.
 func (s Supported) Lacks(k Kind) string {
 	name := typeOf[k]
-	if name != "" && slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker }) {
+	if name != "" && slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker }) && (k != Moves || s.Grid.Valid()) {
 		return ""
 	}
 	return s.without(k)
@@ -289,6 +303,9 @@ func (s Supported) without(k Kind) string {
 	if slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == fieldDetector && !t.Maker }) && (k == ComesInto || k == FirstSeen || k == GoesOut) {
 		return "it tells of whatever is in, also of what appears there: say \"is in\""
 	}
+	if k == Moves && !s.Grid.Valid() {
+		return "it tells of no cells by which it sees motion"
+	}
 	names := make([]string, len(s.Types))
 	for i, t := range s.Types {
 		names[i] = t.Name
@@ -317,6 +334,6 @@ func Same(a, b Rule) bool {
 	sorted := func(all []string) []string { return slices.Sorted(slices.Values(all)) }
 	return a.Kind == b.Kind && points(a.Line, b.Line) && points(a.Area, b.Area) && cmp.Or(a.Direction, Either) == cmp.Or(b.Direction, Either) &&
 		slices.Equal(sorted(a.Classes), sorted(b.Classes)) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
-		a.pause() == b.pause() && a.count() == b.count() && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
+		a.pause() == b.pause() && a.count() == b.count() && a.Cells.Grid == b.Cells.Grid && slices.Equal(a.Cells.On, b.Cells.On) && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
 		slices.EqualFunc(a.Without, b.Without, func(p, q scene.Polygon) bool { return points(p, q) })
 }

@@ -351,7 +351,7 @@ func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
 
 // verbs are a kind in a sentence.
 var verbs = map[Kind]string{Crosses: "crosses", Inside: "is in", ComesInto: "comes into", GoesOut: "goes out of", FirstSeen: "is first seen in",
-	LastSeen: "is last seen in", Stays: "stays in", Left: "is left in", Taken: "is taken from", Crowd: "are at once in", Faster: "is faster in"}
+	LastSeen: "is last seen in", Stays: "stays in", Left: "is left in", Taken: "is taken from", Crowd: "are at once in", Faster: "is faster in", Moves: "moves in"}
 
 // Verb of a kind.
 func (k Kind) Verb() string { return verbs[k] }
@@ -366,6 +366,8 @@ func (r Rule) Text() string {
 	switch r.Kind {
 	case Crosses:
 		says += map[Direction]string{LeftToRight: " to the right of it", RightToLeft: " to the left of it"}[r.Direction] + " line " + FormatPoints(r.Line)
+	case Moves:
+		says = fmt.Sprintf("motion in %d or more of %d cells of %d by %d", r.count(), r.Cells.Count(), r.Cells.Columns, r.Cells.Rows)
 	case Crowd:
 		says = fmt.Sprintf("%d of %s or more are at once in area %s", r.count(), who, FormatPoints(r.Area))
 	default:
@@ -373,6 +375,9 @@ func (r Rule) Text() string {
 	}
 	if r.For > 0 {
 		says += " for " + strconv.FormatFloat(r.For.Seconds(), 'g', 6, 64) + " s"
+	}
+	if r.Kind == Moves {
+		says += fmt.Sprintf(", until %g s without", r.pause().Seconds())
 	}
 	if r.Kind == Faster {
 		says += fmt.Sprintf(" than %g pictures a second", r.Speed)

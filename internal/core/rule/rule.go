@@ -44,7 +44,7 @@ const (
 )
 
 // Kinds in the order in which they are offered.
-var Kinds = []Kind{Crosses, ComesInto, GoesOut, Inside, FirstSeen, LastSeen, Stays, Left, Taken, Crowd, Faster}
+var Kinds = []Kind{Crosses, ComesInto, GoesOut, Inside, FirstSeen, LastSeen, Stays, Left, Taken, Crowd, Faster, Moves}
 
 // What stands where a rule doesn't say.
 const (
@@ -56,7 +56,7 @@ const (
 	pace       = time.Second     // over which speed is taken, of which at least pace/2 must be seen
 )
 
-// Rule is one drawn rule. Line is used by Crosses, Area by all others.
+// Rule is one drawn rule. Line is used by Crosses, Cells by Moves, Area by all others.
 type Rule struct {
 	Name      string
 	Kind      Kind
@@ -69,13 +69,14 @@ type Rule struct {
 	Without []scene.Polygon `json:",omitempty"` // areas left out: what is in one is in no area, and crosses nothing there
 	For     time.Duration   `json:",omitempty"` // of Stays, Left, Taken, Crowd
 	Break   time.Duration   `json:",omitempty"` // that Stays and Crowd outlast; 0: 1 s
-	Count   int             `json:",omitempty"` // of Crowd; 0: 2
+	Count   int             `json:",omitempty"` // of Crowd; 0: 2. Cells of Moves; 0: 1
 	Speed   float64         `json:",omitempty"` // of Faster, in pictures a second: of their width across, their height upwards
 	Share   float64         `json:",omitempty"` // 0…1; 0: half
 	Margin  float64         `json:",omitempty"` // in frame units; 0: 0.02
 	Lowest  float64         `json:",omitempty"` // height that a box has at least, as a share of the picture's
 	Highest float64         `json:",omitempty"` // and at most; 0: any
 	Hours   Hours           `json:",omitzero"`
+	Cells   scene.Cells     `json:",omitzero"`  // of Moves
 	By      Habit           `json:",omitempty"` // of the engine that runs it; a person draws for ByFoot
 }
 
@@ -114,7 +115,7 @@ type Hit struct {
 var ErrRule = errors.New("a rule that can't fire")
 
 // Lasts says whether a kind takes a time.
-func (k Kind) Lasts() bool { return k == Stays || k == Left || k == Taken || k == Crowd }
+func (k Kind) Lasts() bool { return k == Stays || k == Left || k == Taken || k == Crowd || k == Moves }
 
 // Check returns scene.ErrShape when the rule's drawing can't fire, and ErrRule when what else it says can't be.
 func (r Rule) Check() error {
@@ -127,11 +128,11 @@ func (r Rule) Check() error {
 		return bad("score, share and heights are from 0 to 1")
 	case r.Highest > 0 && r.Highest < r.Lowest:
 		return bad("the greatest height is less than the least")
-	case r.Kind.Lasts() && (r.For <= 0 || r.For > 24*time.Hour) && r.Kind != Crowd:
+	case r.Kind.Lasts() && (r.For <= 0 || r.For > 24*time.Hour) && r.Kind != Crowd && r.Kind != Moves:
 		return bad("say for how long: more than nothing, and a day at the most")
 	case r.For < 0 || r.For > 24*time.Hour || r.Break < 0 || r.Break > time.Hour:
 		return bad("times are a day at the most, breaks an hour")
-	case r.Kind == Crowd && (r.Count < 0 || r.Count > 1000):
+	case r.Count < 0 || r.Count > 1000:
 		return bad("how many at once is 1 to 1,000")
 	case r.Kind == Faster && !(r.Speed > 0 && r.Speed <= 20):
 		return bad("say how fast: more than nothing, and 20 pictures a second at the most")
@@ -145,10 +146,16 @@ func (r Rule) Check() error {
 			return err
 		}
 	}
-	if r.Kind != Crosses {
-		return r.Area.Check()
+	switch r.Kind {
+	case Moves:
+		if wrong := r.checkCells(); wrong != "" {
+			return bad(wrong)
+		}
+		return nil
+	case Crosses:
+		return r.Line.Check()
 	}
-	return r.Line.Check()
+	return r.Area.Check()
 }
 
 func (r *Rule) share() float64 {
@@ -173,8 +180,11 @@ func (r *Rule) pause() time.Duration {
 }
 
 func (r *Rule) count() int {
-	if r.Count > 0 {
+	switch {
+	case r.Count > 0:
 		return r.Count
+	case r.Kind == Moves:
+		return 1
 	}
 	return 2
 }
@@ -271,7 +281,7 @@ func (r *Rule) step(tr *track, p *scene.TrackPoint, since time.Duration) bool {
 	case Faster:
 		return r.faster(tr, p.At, here)
 	}
-	return false // LastSeen fires at a track's end, Crowd over all of them
+	return false // LastSeen fires at a track's end, Crowd over all of them, Moves by the picture alone
 }
 
 // end says whether the rule fires because a track ends at the last point that was given.

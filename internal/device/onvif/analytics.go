@@ -18,7 +18,8 @@ const (
 	maxTypes  = 64
 	maxParams = 32
 	maxPoints = 256
-	maxValue  = 256 // characters
+	maxValue  = 256 // characters; of cells as many as a grid has
+	maxCells  = 16 << 10
 )
 
 // SupportedRules reads which types of rules a configuration knows (GetSupportedRules, ONVIF Analytics 5.2.3.1), and how
@@ -81,6 +82,34 @@ func bounds(n *node, t rule.Type) (fewest, points int, classes []string) {
 	return max(0, fewest), max(0, points), classes
 }
 
+// Modules reads the analytics modules of a configuration (GetAnalyticsModules, ONVIF Analytics 5.2.4.4), each with the layout
+// of its cells where it has one; none where the device doesn't know the call.
+func (c *Client) Modules(ctx context.Context, services map[string]string, configuration string) (out []rule.Module, err error) {
+	r, err := c.ofRules(ctx, services, "GetAnalyticsModules", configuration, "")
+	if err != nil {
+		return nil, untold(err)
+	}
+	for _, n := range r.all("AnalyticsModule") {
+		if len(out) >= maxRules {
+			break
+		}
+		m := rule.Module{Name: n.attr("Name"), Values: map[string]string{}}
+		m.Type, _ = n.standard(n.attr("Type"))
+		for _, p := range n.at("Parameters").all("SimpleItem") {
+			if value := p.attr("Value"); len(m.Values) < maxParams && len(value) <= maxValue {
+				m.Values[p.attr("Name")] = value
+			}
+		}
+		for _, p := range n.at("Parameters").all("ElementItem") {
+			if l := p.at("CellLayout"); l != nil {
+				m.Grid = scene.Grid{Columns: atoi(l.attr("Columns")), Rows: atoi(l.attr("Rows"))}
+			}
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
 // RuleSet reads the rules of a configuration as they are (GetRules, ONVIF Analytics 5.2.3.4).
 func (c *Client) RuleSet(ctx context.Context, services map[string]string, configuration string) ([]rule.Config, error) {
 	r, err := c.ofRules(ctx, services, "GetRules", configuration, "")
@@ -101,7 +130,7 @@ func config(n *node) rule.Config {
 	x := rule.Config{Name: n.attr("Name"), Values: map[string]string{}, Shapes: map[string]rule.Shape{}}
 	x.Type, x.Maker = n.standard(n.attr("Type"))
 	for _, p := range n.at("Parameters").all("SimpleItem") {
-		if value := p.attr("Value"); len(x.Values) < maxParams && len(value) <= maxValue {
+		if value := p.attr("Value"); len(x.Values) < maxParams && (len(value) <= maxValue || p.attr("Name") == "ActiveCells" && len(value) <= maxCells) {
 			x.Values[p.attr("Name")] = value
 		}
 	}

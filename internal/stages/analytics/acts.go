@@ -47,15 +47,16 @@ type Drawing struct {
 	act.Camera
 	ID        int64    `form:"rule" json:"id,omitempty"` // 0: a new one
 	Name      string   `form:"name" json:"name"`
-	Kind      string   `form:"kind" json:"kind" enum:"Crosses,ComesInto,GoesOut,Inside,FirstSeen,LastSeen,Stays,Left,Taken,Crowd,Faster"`
-	Points    string   `form:"points" json:"points"`                                       // of its line, of its area
+	Kind      string   `form:"kind" json:"kind" enum:"Crosses,ComesInto,GoesOut,Inside,FirstSeen,LastSeen,Stays,Left,Taken,Crowd,Faster,Moves"`
+	Points    string   `form:"points" json:"points,omitempty"`                             // of its line, of its area
+	Cells     string   `form:"cells" json:"cells,omitempty"`                               // of Moves: rows of # and . with / between
 	Without   []string `form:"without" json:"without,omitempty"`                           // areas that are left out; a form gives them in one, with ; between
 	Direction string   `form:"direction" json:"direction,omitempty" enum:"Any,Left,Right"` // seen along the line, of Crosses
 	Classes   []string `form:"class" json:"classes,omitempty"`                             // none: any
 	Score     float64  `form:"score" json:"least_score,omitempty"`                         // 0 to 1
 	For       float64  `form:"for" json:"for_seconds,omitempty"`
 	Break     float64  `form:"break" json:"break_seconds,omitempty"`   // 0: 1 s
-	Count     int      `form:"count" json:"count,omitempty"`           // of Crowd; 0: 2
+	Count     int      `form:"count" json:"count,omitempty"`           // of Crowd; 0: 2. Of Moves in cells; 0: 1
 	Speed     float64  `form:"speed" json:"speed,omitempty"`           // of Faster, in pictures a second
 	Share     float64  `form:"share" json:"share_percent,omitempty"`   // of a box that must be in; 0: 50
 	Margin    float64  `form:"margin" json:"margin_percent,omitempty"` // of Crosses: how far from the line it must have been, in % of the picture's side; 0: 1
@@ -92,7 +93,12 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 			r.Without = append(r.Without, out)
 		}
 	}
-	if r.Kind == rule.Crosses {
+	if r.Kind == rule.Moves {
+		if r.Cells, err = scene.ParseCells(x.Cells); err != nil {
+			return r, act.Wrong("cells", upper(err.Error())+".")
+		}
+		r.Without = nil
+	} else if r.Kind == rule.Crosses {
 		r.Line, r.Direction = points, rule.Direction(x.Direction)
 		if x.Direction != "" && x.Direction != "Any" && x.Direction != "Left" && x.Direction != "Right" {
 			return r, act.Wrong("direction", "A line is crossed to the left of it, to the right of it, or either way.")
@@ -110,6 +116,8 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 	switch {
 	case errors.Is(err, scene.ErrShape):
 		return r, act.Wrong("points", "Draw it on the picture: "+err.Error()+".")
+	case err != nil && r.Kind == rule.Moves && r.Cells.Count() == 0:
+		return r, act.Wrong("cells", "Paint the cells in which motion counts.")
 	case err != nil:
 		return r, act.Wrong("kind", upper(strings.TrimPrefix(err.Error(), rule.ErrRule.Error()+": "))+".")
 	}
@@ -125,7 +133,9 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 func DrawingOf(source int64, d rule.Drawn) Drawing {
 	x := Drawing{Camera: act.Camera{Source: source}, ID: d.ID, Name: d.Name, Kind: string(d.Kind), Classes: d.Classes, Score: d.MinScore, For: d.For.Seconds(),
 		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest}
-	if d.Kind == rule.Crosses {
+	if d.Kind == rule.Moves {
+		x.Cells = d.Cells.String()
+	} else if d.Kind == rule.Crosses {
 		x.Points, x.Direction = rule.FormatPoints(d.Line), string(cmp.Or(d.Direction, rule.Either))
 	} else {
 		x.Points = rule.FormatPoints(d.Area)

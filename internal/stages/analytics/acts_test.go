@@ -21,7 +21,13 @@ func TestADrawingIsTheRuleAgain(t *testing.T) {
 		for range 3 + r.IntN(3) {
 			points = append(points, scene.Point{X: float64(r.IntN(201)-100) / 100, Y: float64(r.IntN(201)-100) / 100})
 		}
-		if x.Kind == rule.Crosses {
+		if x.Kind == rule.Moves {
+			x.Cells = scene.Cells{Grid: scene.Grid{Columns: 5, Rows: 4}}
+			for range 20 {
+				x.Cells.On = append(x.Cells.On, r.IntN(2) == 0)
+			}
+			x.Without = nil
+		} else if x.Kind == rule.Crosses {
 			x.Line, x.Direction = points, []rule.Direction{"", rule.Either, rule.LeftToRight, rule.RightToLeft}[r.IntN(4)]
 		} else if x.Area = points; !x.Area.Simple() {
 			continue
@@ -32,7 +38,7 @@ func TestADrawingIsTheRuleAgain(t *testing.T) {
 		if r.IntN(2) == 0 {
 			x.Hours, x.Classes, x.Count = rule.Hours{From: r.IntN(1440), To: r.IntN(1440)}, []string{"Human", "Vehicle"}, r.IntN(5)
 		}
-		if r.IntN(3) == 0 {
+		if r.IntN(3) == 0 && x.Kind != rule.Moves {
 			x.Without = []scene.Polygon{{{X: -1, Y: -1}, {X: 0, Y: -1}, {X: 0, Y: 0}}, {{X: 1, Y: 1}, {X: 0, Y: 1}, {X: 0, Y: 0.5}}}
 		}
 		if x.Check() != nil {
@@ -66,6 +72,9 @@ func TestWhatIsWrongWithADrawing(t *testing.T) {
 		"a direction":    {func(x *Drawing) { x.Kind, x.Direction = "Crosses", "Up" }, "direction"},
 		"half of hours":  {func(x *Drawing) { x.From = "21:00" }, "to"},
 		"no hour":        {func(x *Drawing) { x.From, x.To = "25:00", "01:00" }, "from"},
+		"no cells":       {func(x *Drawing) { x.Kind = "Moves" }, "cells"},
+		"other cells":    {func(x *Drawing) { x.Kind, x.Cells = "Moves", "#x" }, "cells"},
+		"none painted":   {func(x *Drawing) { x.Kind, x.Cells = "Moves", "../.." }, "cells"},
 		"two words":      {func(x *Drawing) { x.Classes = []string{"a b"} }, "class"},
 	} {
 		d := ok

@@ -101,8 +101,15 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	if e.Supported, err = c.SupportedRules(ctx, services, token); err != nil {
 		return "", err
 	}
+	if e.Modules, err = c.Modules(ctx, services, token); err != nil {
+		return "", err
+	}
+	e.Supported.Grid = rule.GridOf(e.Modules)
 	if e.Configs, err = c.RuleSet(ctx, services, token); err != nil {
 		return "", err
+	}
+	for i := range e.Configs {
+		e.Configs[i] = e.Configs[i].Over(e.Supported.Grid)
 	}
 	own, _ := s.ProfilesOf(of)
 	var wide, high int
@@ -154,7 +161,7 @@ func (a *Stage) keep(ctx context.Context, of site.Source, e facts.Engine) error 
 			told = append(told, r)
 		}
 	}
-	all := []store.NewFact{facts.RuleSet.New(of, "GetSupportedRules, GetRules", now, e)}
+	all := []store.NewFact{facts.RuleSet.New(of, "GetSupportedRules, GetAnalyticsModules, GetRules", now, e)}
 	if e.Token != "" {
 		all = append(all, facts.Rules.New(of, "GetRules", now, told))
 	}
@@ -185,7 +192,7 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		all, err := cam.RuleSet(ctx, services, token)
 		for i := range all {
 			if all[i].Name == name {
-				is := all[i].From(of.Frame)
+				is := all[i].From(of.Frame).Over(of.Supported.Grid)
 				return &is, err
 			}
 		}

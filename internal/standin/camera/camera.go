@@ -136,6 +136,7 @@ type EngineHabits struct {
 	NoBoxes  bool              // it sends no metadata
 	Forgets  bool              // a restart loses its rules
 	Counts   scene.Frame       // in which its rules' drawings are
+	Grid     scene.Grid        // of the cells by which it sees motion; none: it has no rules of those
 }
 
 // Quirks are what an encoder does that its options don't tell.

@@ -71,13 +71,16 @@ func (h *hub) follow(rules []rule.Rule) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for name, m := range h.states {
-		if name != "" && !slices.ContainsFunc(rules, func(r rule.Rule) bool { return r.Name == name && r.Kind == rule.Inside }) {
+		if name != "" && !slices.ContainsFunc(rules, func(r rule.Rule) bool { return r.Name == name && (r.Kind == rule.Inside || r.Kind == rule.Moves) }) {
 			m.op, m.at = "Deleted", h.cam.Now()
 			h.send(m)
 			delete(h.states, name)
 		}
 	}
 	for _, r := range rules {
+		if _, there := h.states[r.Name]; r.Kind == rule.Moves && !there {
+			h.states[r.Name] = message{topic: "tns1:RuleEngine/CellMotionDetector/Motion", rule: r.Name, item: "IsMotion", value: "false"}
+		}
 		if _, there := h.states[r.Name]; r.Kind == rule.Inside && !there {
 			h.states[r.Name] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false"}
 		}
@@ -103,7 +106,7 @@ func (c *Camera) engines() []rule.Engine {
 
 // watch runs the camera's analytics over what moves in its scene.
 func (c *Camera) watch(ctx context.Context) {
-	engines := c.engines()
+	engines, stirred := c.engines(), map[string]*stir{}
 	last, present, who := c.line.frame(time.Now()), false, ""
 	for {
 		select {
@@ -121,7 +124,9 @@ func (c *Camera) watch(ctx context.Context) {
 			walk, index := c.line.clip(last)
 			at := time.Duration(index) * time.Second / footage.FPS
 			here := false
-			for _, o := range c.cfg.Scene.Moving(walk, at) {
+			moving := c.cfg.Scene.Moving(walk, at)
+			c.stirs(stirred, last, moving)
+			for _, o := range moving {
 				who, here, o.At = o.Object, true, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on
 				for i := range engines {
 					c.events.fire(engines[i].Rule, engines[i].Feed(o))

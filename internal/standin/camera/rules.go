@@ -30,6 +30,8 @@ func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
 		return "<tan:GetSupportedRulesResponse>" + c.supportedRules() + "</tan:GetSupportedRulesResponse>", nil, true
 	case "GetRuleOptions":
 		return "<tan:GetRuleOptionsResponse>" + c.ruleOptions() + "</tan:GetRuleOptionsResponse>", nil, true
+	case "GetAnalyticsModules":
+		return "<tan:GetAnalyticsModulesResponse>" + c.modules() + "</tan:GetAnalyticsModulesResponse>", nil, true
 	case "GetRules":
 		var b strings.Builder
 		for _, r := range c.memory().Rules {
@@ -62,6 +64,9 @@ func (c *Camera) supportedRules() string {
 	if !c.cfg.Manners.PlainRules {
 		out += kind("LoiteringDetector", `<tt:SimpleItemDescription Name="TimeThreshold" Type="xs:duration"/>`+filter, `Name="Field" Type="tt:Polygon"`, object, "LoiteringDetector/ObjectIsLoitering", false)
 	}
+	if c.habits().Grid.Columns > 0 {
+		out += motionDescription
+	}
 	return fmt.Sprintf(`<tan:SupportedRules Limit="%d">%s</tan:SupportedRules>`, maxRules, out)
 }
 
@@ -89,6 +94,9 @@ func (c *Camera) ruleXML(r rule.Rule) string {
 			fmt.Fprintf(&b, `<tt:Point x="%.4f" y="%.4f"/>`, p.X, p.Y)
 		}
 		return b.String()
+	}
+	if r.Kind == rule.Moves {
+		return motionXML(r)
 	}
 	kind, simple, element := "FieldDetector", "", `<tt:ElementItem Name="Field"><tt:Polygon>`+points(r.Area)+`</tt:Polygon></tt:ElementItem>`
 	switch r.Kind {
@@ -160,6 +168,8 @@ func (c *Camera) readRule(n *wire.Node) (rule.Rule, *fault) {
 		r.Kind, r.Area = rule.Inside, c.drawn(n.Find("Polygon"))
 	case "LoiteringDetector":
 		r.Kind, r.Area = rule.Stays, c.drawn(n.Find("Polygon"))
+	case "CellMotionDetector":
+		return c.readMotion(r, n)
 	default:
 		return r, sender("ter:InvalidArgVal/ter:RuleInvalid", "This camera doesn't know this type of rule.")
 	}
