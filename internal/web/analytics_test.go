@@ -353,7 +353,7 @@ func TestACameraOfOtherHabitsIsToldByWhatItFires(t *testing.T) {
 	t.Parallel()
 	h := serveOn(t, testbed.StartOnly(t, "Slipway", "Terminal recorder"), nil)
 	cam := h.Fleet.Camera("Slipway")
-	cam.Think(camera.EngineHabits{Middle: true, Forgets: true, Counts: scene.Frame{Wide: 10000, High: 10000}, Words: map[string]string{"Human": "person"}})
+	cam.Think(camera.EngineHabits{Middle: true, Forgets: true, Grid: scene.Grid{Columns: 22, Rows: 18}, Counts: scene.Frame{Wide: 10000, High: 10000}, Words: map[string]string{"Human": "person"}})
 	h.ready("find", "sign-in", "streams", "analytics")
 	a := whole(t, h)
 	slip := a.camera("Slipway")
@@ -404,6 +404,29 @@ func TestACameraOfOtherHabitsIsToldByWhatItFires(t *testing.T) {
 	if r, there := ruleOn(cam, "Edge"); !there || !slices.Equal(r.Classes, []string{"Human"}) || len(r.Line) != 2 || math.Abs(r.Line[0].X+0.6) > 1e-3 || math.Abs(r.Line[0].Y+0.8) > 1e-3 {
 		t.Errorf("the camera has %+v", r)
 	}
+	// Motion counts in the cells that are painted: of a camera of another grid they are painted anew.
+	stir := args{"camera_id": slip, "name": "Stir", "kind": "Moves", "cells": "##/##", "count": 2, "break_seconds": 2}
+	id := a.keeps("analytics/draw", stir)["id"]
+	if says := a.refused("analytics/write", args{"cameras": []any{slip}, "name": "Stir"}, http.StatusConflict); !strings.Contains(says, "its picture has 22 by 18 cells, and 2 by 2 were painted") {
+		t.Errorf("%s", says)
+	}
+	stir["id"], stir["cells"] = id, strings.Repeat("......................"+"/", 9)+strings.TrimSuffix(strings.Repeat("###################..."+"/", 9), "/")
+	a.keeps("analytics/draw", stir)
+	a.makes("analytics/write", args{"cameras": []any{slip}, "name": "Stir"})
+	if r, there := ruleOn(cam, "Stir"); !there || r.Cells.Count() != 9*19 || r.Count != 2 {
+		t.Errorf("the camera has %+v", r)
+	}
+	if res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil); err != nil || res.StatusCode != http.StatusOK {
+		t.Fatal(res, err)
+	}
+	testbed.Until(t, 60*time.Second, "it fires", func() bool { return cam.Fired("Stir") == 1 })
+	h.on(p, fmt.Sprintf("analytics?camera=%s&rule=%v", slip, id))
+	p.Sees(20*time.Second, "as on the camera", "Whole frame", "Motion in cells is of the picture")
+	p.Press("Swap")
+	testbed.Until(t, 20*time.Second, "what is painted stands in the sentence", func() bool {
+		return strings.Count(testbed.Eval[string](p, "document.getElementById('rule-cells').value"), "#") == 22*18-9*19
+	})
+	p.Accessible("cells")
 	a.makes("clock/restart", args{"device_id": a.the("cameras", "cameras", "place", "Slipway")["device_id"]})
 	testbed.Until(t, 30*time.Second, "it is there again, without its rules", func() bool { return cam.Plugged() && len(cam.Rules()) == 0 })
 	a.reads("analytics")

@@ -3,6 +3,7 @@ package analytics
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -30,6 +31,9 @@ func sketch(c *rule.Config) shell.Sketch {
 	}
 	s.Name = c.Type
 	if r, ok := c.Says(); ok {
+		for _, b := range r.Cells.Runs() {
+			s.Areas = append(s.Areas, points([]scene.Point{{X: b.Left, Y: b.Top}, {X: b.Right, Y: b.Top}, {X: b.Right, Y: b.Bottom}, {X: b.Left, Y: b.Bottom}}, s))
+		}
 		s.Name = short(r)
 		if len(r.Classes) > 0 {
 			s.Name = strings.ToLower(strings.Join(r.Classes, ", ")) + " " + s.Name
@@ -68,6 +72,18 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 			says += "; tells " + strings.Join(t.Classes, ", ")
 		}
 		sh.Fact("Knows "+t.Name, says, at)
+	}
+	if e, _ := facts.RuleSet.Of(v, of); len(e.Modules) > 0 {
+		for _, m := range e.Modules {
+			says := m.Type
+			if m.Grid.Valid() {
+				says += fmt.Sprintf(", %d by %d cells", m.Grid.Columns, m.Grid.Rows)
+			}
+			for _, name := range slices.Sorted(maps.Keys(m.Values)) {
+				says += ", " + name + " " + m.Values[name]
+			}
+			sh.Fact("Module "+m.Name, says, at)
+		}
 	}
 	if f.Supported.Most > 0 {
 		sh.Fact("Keeps", shell.Plural(f.Supported.Most, "rule")+" at the most", at)

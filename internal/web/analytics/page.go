@@ -17,6 +17,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/facts"
@@ -274,6 +275,8 @@ type sentence struct {
 	Kinds   []kind
 	Classes []class
 	Cant    []rule.Cant // what the camera can't do of what is kept
+	Grid    scene.Grid  // of the cells that are painted: the camera's
+	Painted string      // what is painted, in those
 	by      map[string]int
 }
 
@@ -282,6 +285,7 @@ type kind struct {
 	On          bool
 	Not         bool // the camera knows none that says it
 	Line, For   bool
+	Cells       bool // it is painted in cells
 }
 
 type class struct {
@@ -333,6 +337,8 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 		{Name: "direction", Label: "Direction", Kind: shell.AsChoice, Value: string(cmp.Or(d.Direction, rule.Either)),
 			Options: []shell.Option{{Value: "Any", Says: "either way"}, {Value: "Right", Says: "to its right"}, {Value: "Left", Says: "to its left"}}},
 		{Name: "points", Label: "Points", Value: points, Most: 900, Mono: true, Like: "20 10, 40 10, 30 30"},
+		{Name: "cells", Label: "Cells", Value: d.Cells.String(), Most: 70000, Mono: true, Like: "rows of # and . with / between"},
+		{Name: "break", Label: "Seconds of a break", Value: figure(d.Break.Seconds()), Like: "1", Narrow: true},
 		{Name: "without", Label: "Left out", Value: strings.Join(without, "; "), Most: 900, Mono: true, Like: "none"},
 		{Name: "count", Label: "How many", Value: figure(float64(d.Count)), Like: "2", Narrow: true},
 		{Name: "for", Label: "Seconds", Value: figure(d.For.Seconds()), Like: "8", Narrow: true},
@@ -348,9 +354,16 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 	for i, f := range s.Fields {
 		s.by[f.Name] = i
 	}
+	s.Grid = can.Grid
+	if !s.Grid.Valid() {
+		s.Grid = cmp.Or(d.Cells.Grid, scene.Grid{Columns: 22, Rows: 18})
+	}
+	if cells, err := scene.ParseCells(s.Of("cells").Value); err == nil {
+		s.Painted = cells.Over(s.Grid).String()
+	}
 	chosen := rule.Kind(s.Of("kind").Value)
 	for _, k := range rule.Kinds {
-		s.Kinds = append(s.Kinds, kind{Value: string(k), Says: k.Verb(), On: k == chosen, Not: can.Lacks(k) != "", Line: k == rule.Crosses, For: k.Lasts()})
+		s.Kinds = append(s.Kinds, kind{Value: string(k), Says: k.Verb(), On: k == chosen, Not: can.Lacks(k) != "", Line: k == rule.Crosses, For: k.Lasts(), Cells: k == rule.Moves})
 	}
 	names := slices.Clone(usual)
 	for _, t := range can.Types {

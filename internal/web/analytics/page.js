@@ -15,19 +15,33 @@ const places = (text) =>
     .filter((p) => p.length === 2 && p.every((v) => v >= 0 && v <= 100))
     .map((p) => p.map((v) => v / 100));
 
+// rows reads cells as the field has them into rows of 0 and 1, of a grid; empty where they are of another.
+const rows = (text, columns, high) => {
+  const all = text.split("/").map((row) => Array.from(row, (c) => (c === "#" ? 1 : 0)));
+  return all.length === high && all.every((r) => r.length === columns)
+    ? all
+    : Array.from({ length: high }, () => Array(columns).fill(0));
+};
+
 // edit draws what a form says on a figure, once for both.
 function edit(form, figure) {
   if (form.drawsOn === figure) return;
   form.drawsOn = figure;
   const kind = form.elements.kind;
   const line = () => "line" in kind.selectedOptions[0].dataset;
+  const painted = () => "cells" in kind.selectedOptions[0].dataset;
+  const toolOf = () => (of !== "points" ? "polygon" : painted() ? "brush" : line() ? "path" : "polygon");
   const fields = { points: form.elements.points, without: form.elements.without };
   let of = "points";
   let drawing = null;
   let tool = "";
   const begin = () => {
     if (drawing) drawing.end();
-    tool = of === "points" && line() ? "path" : "polygon";
+    if (painted()) of = "points";
+    tool = toolOf();
+    for (const b of form.querySelectorAll("[data-draws]"))
+      b.setAttribute("aria-pressed", String(b.dataset.draws === of));
+    if (tool === "brush") return paint();
     const least = tool === "path" ? 2 : 3;
     const start = (of === "points" ? [fields.points.value] : fields.without.value.split(";"))
       .map(places)
@@ -49,8 +63,24 @@ function edit(form, figure) {
       },
     });
     drawing.begin();
-    for (const b of form.querySelectorAll("[data-draws]"))
-      b.setAttribute("aria-pressed", String(b.dataset.draws === of));
+  };
+  const paint = () => {
+    const field = form.elements.cells;
+    const [columns, high] = [Number(form.dataset.columns), Number(form.dataset.rows)];
+    const text = (all) => all.map((row) => row.map((v) => (v ? "#" : ".")).join("")).join("/");
+    const cells = rows(form.paints ? field.value : form.dataset.painted, columns, high);
+    drawing = draw(figure, {
+      tool: "brush",
+      cells,
+      changed(shapes) {
+        const now = text(shapes);
+        if (!form.paints && now === text(cells)) return;
+        form.paints = true;
+        field.value = now;
+        form.dispatchEvent(new Event("rule:drawn"));
+      },
+    });
+    drawing.begin();
   };
   for (const b of form.querySelectorAll("[data-draws]"))
     b.addEventListener("click", () => {
@@ -58,9 +88,13 @@ function edit(form, figure) {
       begin();
     });
   kind.addEventListener("change", () => {
-    if (of === "points" && tool !== (line() ? "path" : "polygon")) begin();
+    if (tool !== toolOf()) begin();
   });
   for (const f of Object.values(fields)) f.addEventListener("change", begin);
+  form.elements.cells.addEventListener("change", () => {
+    form.paints = true;
+    begin();
+  });
   const who = form.querySelector("[data-who]");
   form.addEventListener("change", (e) => {
     if (e.target.name !== "class") return;

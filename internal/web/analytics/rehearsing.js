@@ -219,6 +219,12 @@ export function rehearse(section, form, figure) {
   };
   const ask = async () => {
     const nth = ++asked;
+    if ("cells" in kind.selectedOptions[0].dataset) {
+      says.textContent =
+        "Motion in cells is of the picture: what its analytics tell of objects doesn’t say when it fires.";
+      strip.replaceChildren();
+      return;
+    }
     if (!form.elements.points.value.trim()) {
       says.textContent = "Draw it, and it is rehearsed.";
       return;
@@ -261,7 +267,8 @@ export function rehearse(section, form, figure) {
       o.hidden = o.disabled =
         ("for" in o.dataset && !("for" in is)) ||
         ("line" in o.dataset && !("line" in is)) ||
-        ("area" in o.dataset && "line" in is);
+        ("area" in o.dataset && "line" in is) ||
+        "cells" in is;
     if (which.selectedOptions[0].disabled) which.value = "score";
     follow();
   };

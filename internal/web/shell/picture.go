@@ -77,6 +77,11 @@ func RuleShapes(class string, r rule.Rule) (out []Shape) {
 		return s
 	}
 	switch {
+	case r.Kind == rule.Moves:
+		for _, b := range r.Cells.Runs() {
+			corners := []scene.Point{{X: b.Left, Y: b.Top}, {X: b.Right, Y: b.Top}, {X: b.Right, Y: b.Bottom}, {X: b.Left, Y: b.Bottom}}
+			out = append(out, place(AreaMark(class+" cells", corners), corners))
+		}
 	case r.Kind == rule.Crosses:
 		out = append(out, place(PathMark(class, r.Line), r.Line))
 		if arrow := arrow(r); arrow != nil {

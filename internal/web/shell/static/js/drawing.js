@@ -84,6 +84,7 @@ export function draw(
   let cursor = [0.5, 0.5];
   let aim = false; // the cursor is shown: keys move it
   let held = null; // what the pointer holds: {shape, at} or a colour of the brush
+  let thick = 1; // cells that the brush is wide
   let chosen = null; // the place that Delete and arrows are about: {shape, at}
   let sweep = null; // corners of a box that a polygon's first drag makes
   let zoom = 0;
@@ -224,9 +225,14 @@ export function draw(
   };
   const brush = (at) => {
     const [x, y] = cell(at);
-    if (y < 0 || shapes[y][x] === held.colour) return;
-    shapes[y][x] = held.colour;
-    show();
+    const wide = (thick - 1) / 2;
+    let painted = false;
+    for (let v = Math.max(0, y - wide); v <= Math.min(shapes.length - 1, y + wide); v++)
+      for (let u = Math.max(0, x - wide); u <= Math.min(shapes[v].length - 1, x + wide); u++) {
+        painted = painted || shapes[v][u] !== held.colour;
+        shapes[v][u] = held.colour;
+      }
+    if (painted) show();
   };
   const all = (colour) => {
     remember();
@@ -489,6 +495,10 @@ export function draw(
   const undoButton = button("Undo", "Ctrl Z", undo);
   const redoButton = button("Redo", "Ctrl Shift Z", redo);
   if (tool === "brush") {
+    const sizeButton = button("1 cell wide", "How wide the brush is", () => {
+      thick = thick === 5 ? 1 : thick + 2;
+      sizeButton.textContent = thick === 1 ? "1 cell wide" : thick + " cells wide";
+    });
     button("Whole frame", "Paint every cell", () => all(1));
     button("Empty", "Paint none", () => all(0));
     button("Swap", "What is painted, and what isn’t", () => all(null));
