@@ -203,7 +203,7 @@ func ParseCells(text string) (Cells, error) {
 	}
 	for i, row := range rows {
 		if len(row) != c.Columns || strings.Trim(row, "#.") != "" {
-			return Cells{}, fmt.Errorf("%w: row %d isn't %d of # and .", ErrCells, i+1, c.Columns)
+			return Cells{}, fmt.Errorf("%w: row %d isn't %d signs, each a # or a dot", ErrCells, i+1, c.Columns)
 		}
 		for _, r := range row {
 			c.On = append(c.On, r == '#')
