@@ -169,10 +169,10 @@ func bare(b *testing.B, st *store.Store, source int64, got store.Gathered) time.
 }
 
 // Ten minutes of fifty cameras, each with twenty objects in ten pictures a second, leave the memory of a server as it was, and
-// nothing is dropped; a short form is a few seconds of them.
+// nothing is dropped; a short form is two seconds of them.
 func TestManyCamerasAreGathered(t *testing.T) {
 	t.Parallel()
-	seconds := 6
+	seconds := 2
 	if os.Getenv("GATHER_MINUTES") != "" {
 		seconds = 600
 	}

@@ -39,7 +39,7 @@ func (s *sitter) see(frames []onvif.SeenFrame, at func(time.Time) time.Time, now
 	defer s.mu.Unlock()
 	for _, f := range frames {
 		m := scene.Moment{At: time.Duration(at(f.At).UnixNano())}
-		for _, o := range f.Objects {
+		for _, o := range f.Objects[:min(2, len(f.Objects))] { // of two and more nothing is told
 			m.Boxes = append(m.Boxes, o.Box)
 		}
 		look = len(f.Objects) == 1

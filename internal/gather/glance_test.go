@@ -15,7 +15,7 @@ import (
 func TestHowBoxesSitInDrawnScenes(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(24, 3))
-	for _, of := range []footage.Scene{footage.Slipway, footage.Berth1, footage.FuelJetty, footage.Gangway} {
+	for _, of := range []footage.Scene{footage.Slipway, footage.Berth1} {
 		for _, late := range []time.Duration{0, 800 * time.Millisecond} {
 			shift := scene.Point{X: 0.3 * (r.Float64() - 0.5), Y: 0.2 * (r.Float64() - 0.5)}
 			at := func(now time.Duration) (bool, time.Duration) {

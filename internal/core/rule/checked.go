@@ -73,9 +73,13 @@ func Weigh(r Rule, tracks []scene.Track, over Span, checked []Checked) (w Weighe
 
 func firesOn(r Rule, tracks []scene.Track, over Span, checked []Checked) []bool {
 	out := make([]bool, len(checked))
+	by := map[string][]int{}
+	for i, j := range checked {
+		by[j.Object] = append(by[j.Object], i)
+	}
 	for _, h := range Rehearse(r, tracks, over) {
-		for i, j := range checked {
-			out[i] = out[i] || h.On && j.of(h)
+		for _, i := range by[h.Object] {
+			out[i] = out[i] || h.On && checked[i].of(h)
 		}
 	}
 	return out

@@ -61,13 +61,19 @@ func (c Config) mapped(to func(scene.Point) scene.Point) Config {
 	return c
 }
 
-// FrameOf is the frame in which rules of a camera count; ok is false where that is none that is known.
-func FrameOf(all []Config, wide, high int) (scene.Frame, bool) {
+// FrameOf is the frame in which rules of a camera count, by those of the standard's types: a maker's own may count as they
+// like. ok is false where nothing tells, or where it is none that is known.
+func FrameOf(all []Config, wide, high int) (f scene.Frame, ok bool) {
 	var points []scene.Point
 	for _, c := range all {
 		for _, s := range c.Shapes {
-			points = append(points, s.Points...)
+			if !c.Maker {
+				points = append(points, s.Points...)
+			}
 		}
+	}
+	if len(points) == 0 {
+		return f, false
 	}
 	return scene.FrameOf(points, wide, high)
 }

@@ -219,3 +219,27 @@ func TestHoursHold(t *testing.T) {
 		t.Errorf("outside of its hours it fires %d times", n)
 	}
 }
+
+// The frame is told by rules of the standard's types alone.
+func TestRulesTellTheFrame(t *testing.T) {
+	shape := func(x, y float64) map[string]Shape {
+		return map[string]Shape{"F": {Points: []scene.Point{{X: x, Y: y}}}}
+	}
+	for name, x := range map[string]struct {
+		all  []Config
+		want scene.Frame
+		ok   bool
+	}{
+		"none":                   {nil, scene.Frame{}, false},
+		"without a drawing":      {[]Config{{Type: "CellMotionDetector"}}, scene.Frame{}, false},
+		"a maker's own alone":    {[]Config{{Type: "Own", Maker: true, Shapes: shape(500, 500)}}, scene.Frame{}, false},
+		"the standard's":         {[]Config{{Shapes: shape(0.5, 0.5)}, {Maker: true, Shapes: shape(500, 500)}}, scene.Frame{}, true},
+		"pixels":                 {[]Config{{Shapes: shape(0.5, 0.5)}, {Shapes: shape(500, 500)}}, scene.Frame{Wide: 1280, High: 720}, true},
+		"neither one nor other":  {[]Config{{Shapes: shape(-0.5, 0.5)}, {Shapes: shape(500, 500)}}, scene.Frame{}, false},
+		"beyond what is counted": {[]Config{{Shapes: shape(1e6, 0)}}, scene.Frame{}, false},
+	} {
+		if got, ok := FrameOf(x.all, 1280, 720); got != x.want || ok != x.ok {
+			t.Errorf("%s: %+v %t", name, got, ok)
+		}
+	}
+}

@@ -148,8 +148,12 @@ func (f Facts) Write(d Drawn) (*finding.Change, []Cant, error) {
 }
 
 // Writes are the changes that have the camera be as a rule is drawn: it is written, the one by its name of before taken off;
-// one that is off is taken off. What the camera can't do of it is told instead.
-func (f Facts) Writes(d Drawn) (out []finding.Change, cant []Cant, err error) {
+// one that is off is taken off. A name of before that another of those that are drawn has by now is that one's. What the
+// camera can't do of it is told instead.
+func (f Facts) Writes(d Drawn, drawn []Drawn) (out []finding.Change, cant []Cant, err error) {
+	if slices.ContainsFunc(drawn, func(x Drawn) bool { return x.Name == d.Was }) {
+		d.Was = ""
+	}
 	add := func(c *finding.Change, err error) error {
 		if c != nil {
 			out = append(out, *c)
@@ -258,7 +262,7 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		case s.State == OnYet:
 			out = append(out, finding.Finding{Code: "analytics.on", Severity: finding.Needs, Words: "on yet",
 				Sentence: fmt.Sprintf("%q was switched off here, and the camera has it yet.", s.Name), WayOut: "Take it off the camera, or switch it on again here."})
-		case s.State == NotYet && s.Drawn.Was != "" && f.find(s.Drawn.Was) >= 0:
+		case s.State == NotYet && s.Drawn.Was != "" && f.find(s.Drawn.Was) >= 0 && !slices.ContainsFunc(drawn, func(d Drawn) bool { return d.Name == s.Drawn.Was }):
 			out = append(out, finding.Finding{Code: "analytics.renamed", Severity: finding.Needs, Words: "old name there",
 				Sentence: fmt.Sprintf("%q is called %q on the camera yet.", s.Name, s.Drawn.Was), WayOut: "Write it: the camera gets the new name, and loses the old one."})
 		case s.State == NotYet:
@@ -342,7 +346,7 @@ func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
 		return nil
 	}
 	for _, d := range drawn {
-		if all, _, err := f.Writes(d); err == nil {
+		if all, _, err := f.Writes(d, drawn); err == nil {
 			out = append(out, all...)
 		}
 	}

@@ -63,6 +63,8 @@ func TestRulesStand(t *testing.T) {
 			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None, None + " → anything stays in area 25 75, 75 75, 75 25 for 8 s"}},
 		"renamed, both there": {f: read, on: []Config{own, named(own, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{AsDrawn, Renamed},
 			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None}},
+		"renamed, another has the old name": {f: read, on: []Config{named(own, "Old")}, drawn: append(was(drawn(asIs), "Old"), Drawn{ID: 2, Rule: Rule{Name: "Old", Kind: Stays, Area: square, For: 8 * time.Second}}),
+			states: []State{NotYet, AsDrawn}, codes: []string{"analytics.unwritten"}, changes: []string{None + " → anything stays in area 25 75, 75 75, 75 25 for 8 s"}},
 		"renamed, old one gone":    {f: read, on: []Config{own}, drawn: was(drawn(asIs), "Old"), states: []State{AsDrawn}},
 		"renamed, old one foreign": {f: read, on: []Config{named(foreign, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{NotYet, Renamed}, codes: []string{"analytics.renamed"}},
 		"no room": {f: with(read, func(f *Facts) { f.Supported.Most = 1 }), on: []Config{{Name: "Other", Type: "FieldDetector", Shapes: own.Shapes}}, drawn: drawn(asIs),

@@ -368,7 +368,7 @@ func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error)
 			if x.Name != "" && d.Name != x.Name {
 				continue
 			}
-			changes, cant, err := f.Writes(d)
+			changes, cant, err := f.Writes(d, drawn)
 			switch {
 			case err != nil:
 				p.Refuse(of.Place, fmt.Sprintf("its %q is a rule that there is no sentence for: it isn't touched", d.Name))

@@ -118,7 +118,7 @@ func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (str
 	}
 	was, _ := facts.RuleSet.Of(s, of)
 	e.Frame = was.Frame // of a camera without rules nothing tells it anew
-	if frame, told := rule.FrameOf(e.Configs, wide, high); told && len(e.Configs) > 0 {
+	if frame, told := rule.FrameOf(e.Configs, wide, high); told {
 		e.Frame = frame
 	}
 	for i, c := range e.Configs {

@@ -20,7 +20,7 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 	n, s := testbed.Net(t), demo.NewSecrets()
 	for _, counts := range []bool{false, true} {
 		cfg := demo.Cameras(n, s, "")[0]
-		cfg.Manners.NonceLife, cfg.Manners.CountsStale, cfg.Manners.LockAfter, cfg.Manners.LockFor = 300*time.Millisecond, counts, 3, time.Minute
+		cfg.Manners.NonceLife, cfg.Manners.CountsStale, cfg.Manners.LockAfter, cfg.Manners.LockFor = time.Second, counts, 3, time.Minute
 		cam, err := camera.Start(t.Context(), cfg)
 		if err != nil {
 			t.Fatal(err)
@@ -30,13 +30,13 @@ func TestALongSessionLocksNobodyOut(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c.Fresh = 100 * time.Millisecond
+		c.Fresh = 400 * time.Millisecond
 		track, err := c.Describe()
 		if err == nil {
 			err = c.Play(track)
 		}
-		for end, kept := time.Now().Add(2*time.Second), time.Now(); err == nil && time.Now().Before(end); {
-			if _, err = c.Packet(); err == nil && time.Since(kept) > 400*time.Millisecond {
+		for end, kept := time.Now().Add(4*time.Second), time.Now(); err == nil && time.Now().Before(end); {
+			if _, err = c.Packet(); err == nil && time.Since(kept) > 1200*time.Millisecond {
 				kept = time.Now()
 				err = c.KeepAlive()
 			}
