@@ -29,6 +29,9 @@ type Module struct {
 	Grid   scene.Grid        `json:"grid,omitzero"` // of its CellLayout
 }
 
+// Foretold says whether what analytics tell of objects says when a rule of the kind fires.
+func (k Kind) Foretold() bool { return k != Moves }
+
 // GridOf is that of the cells by which modules see motion; the zero Grid: none has any.
 func GridOf(all []Module) scene.Grid {
 	for _, m := range all {

@@ -101,13 +101,13 @@ func (a *Stage) held(ctx context.Context, of site.Source, e facts.Engine, from, 
 		return nil, err
 	}
 	fired, err := a.Store.FiredBetween(ctx, of.ID, from, to)
-	if err != nil {
+	if err != nil || len(fired) == 0 { // many don't tell of events in their metadata: nothing heard is nothing known
 		return nil, err
 	}
 	for _, c := range e.Configs {
 		r, told := c.Says()
 		since, known := e.Since[c.Name]
-		if !told || !known {
+		if !told || !known || !r.Kind.Foretold() {
 			continue
 		}
 		out = append(out, holdOne(r, tracks, fired, later(from, since), to, true))

@@ -128,7 +128,7 @@ func (a *Stage) compare(ctx context.Context, s *site.Snapshot, of site.Source, o
 	}
 	e, _ := facts.RuleSet.Of(s, of)
 	since, known := e.Since[on.Name]
-	if !known {
+	if !known || len(fired) == 0 || !on.Kind.Foretold() {
 		return nil
 	}
 	from := later(out.From, since)

@@ -73,6 +73,7 @@ export function rehearse(section, form, figure) {
   const beside = (a, b) => (a || []).filter((h) => !(b || []).some((o) => same(h, o))).length;
   const firedSays = (r) => {
     const n = (r.fired || []).length;
+    if (!r.held && !n) return "it told of no firing";
     if (!r.held || r.held.foretold + r.held.fired === 0) return `it fired ${n} times`;
     const off = r.held.foretold + r.held.fired - r.held.both;
     const part = Math.round((100 * (off - r.held.both)) / off);
