@@ -113,6 +113,7 @@ type attempt struct {
 	facts   []store.NewFact
 	said    []store.Identity
 	refused []int64 // sets that it didn't take
+	spent   bool    // no try was left for another
 	listed  bool    // its video sources are known now: its rows show those that the list names
 	takes   []access.Scheme
 }
@@ -255,7 +256,7 @@ func (a *attempt) sets(ctx context.Context, scheme access.Scheme, reading clock.
 	if a.web != nil {
 		return a.web.Set + webAlone, nil
 	}
-	return "no credential set opened it", nil
+	return a.unopened(), nil
 }
 
 func numbers(sets []store.SealedSet) (out []int64) {
@@ -307,6 +308,15 @@ func (a *attempt) hears(set store.SealedSet, err error) {
 	if errors.Is(err, dial.ErrNotAuthorised) {
 		a.refused = append(a.refused, set.ID)
 	}
+	a.spent = a.spent || errors.Is(err, account.ErrNoTry)
+}
+
+// unopened is what came of sets none of which opened it: what wasn't sent wasn't refused.
+func (a *attempt) unopened() string {
+	if a.spent {
+		return "no try is left: what else there is wasn't sent"
+	}
+	return "no credential set opened it"
 }
 
 // about reads what a device says of itself once it is open. What it doesn't offer is
@@ -393,7 +403,7 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 		a.hears(set, err)
 		switch {
 		case errors.Is(err, account.ErrNoTry):
-			return "no try is left", nil
+			return a.unopened(), nil
 		case noVerdict(err) != nil:
 			return "", err
 		case err == nil:
@@ -402,7 +412,7 @@ func (a *attempt) rtspAlone(ctx context.Context) (string, error) {
 			return "RTSP opened with " + set.Name, nil
 		}
 	}
-	return "no credential set opened it", nil
+	return a.unopened(), nil
 }
 
 // rtspRoot is the address that RTSP is asked for whether it takes an account.
