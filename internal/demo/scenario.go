@@ -191,9 +191,10 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 		c.Manners.Group = netip.MustParseAddrPort("239.64.1.1:6000") // every one of the make leaves the box with it
 	}
 	// Makes whose analytics have habits of their own.
+	slip.Manners.Engine.Dress, berth.Manners.Engine.Dress = true, true
 	used.NoAnalytics, used.Manners.Engine = false, camera.EngineHabits{Middle: true, Words: map[string]string{"Human": "person", "Vehicle": "vehicle"}, Grid: scene.Grid{Columns: 22, Rows: 18}}
 	fuel.NoAnalytics, fuel.Manners.Engine = false, camera.EngineHabits{Shifted: scene.Point{X: 0.12, Y: -0.08}, Late: 600 * time.Millisecond, Grid: scene.Grid{Columns: 32, Rows: 18}}
-	scale.NoAnalytics, scale.Manners.Engine = false, camera.EngineHabits{Forgets: true, LosesIDs: 3 * time.Second}
+	scale.NoAnalytics, scale.Manners.Engine = false, camera.EngineHabits{Dress: true, Forgets: true, LosesIDs: 3 * time.Second}
 	stair.NoAnalytics, stair.Manners.Engine = false, camera.EngineHabits{NoBoxes: true, Counts: scene.Frame{Wide: 10000, High: 10000}}
 	mess.Manners.NoGroups, mess.Manners.NoRules, berth.Manners.PlainRules = true, true, true
 	bonded.Manners.OwnRule = `<tan:Rule xmlns:own="urn:tarnlight:rules" Name="Rack watch" Type="own:RackWatch"><tt:Parameters><tt:SimpleItem Name="Racks" Value="3"/><tt:ElementItem Name="Depths"><own:Depths near="2" far="9"/></tt:ElementItem></tt:Parameters></tan:Rule>`

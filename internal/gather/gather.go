@@ -348,6 +348,7 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: o.ID, Class: o.Class})
 			}
 			p := &b.got.Pieces[i]
+			p.Traits = p.Traits.Also(o.Traits)
 			p.Points = append(p.Points, scene.TrackPoint{At: time.Duration(at.UnixNano()), Box: o.Box, Score: o.Score})
 		}
 	}

@@ -57,6 +57,7 @@ type Gathered struct {
 // Piece is an object's points of a few seconds.
 type Piece struct {
 	Object, Class string
+	Traits        scene.Traits
 	Points        []scene.TrackPoint // At counts from 1970-01-01 UTC
 }
 
@@ -88,7 +89,7 @@ func (s *Store) KeepGathering(ctx context.Context, server string, source int64, 
 			at := func(d time.Duration) time.Time { return time.Unix(0, int64(d)).UTC() }
 			began, ended := at(p.Points[0].At), at(p.Points[len(p.Points)-1].At)
 			days[ended.Format(dayOf)] = ended
-			rows = append(rows, []any{source, began, ended, p.Object, p.Class, scene.Pack(p.Points)})
+			rows = append(rows, []any{source, began, ended, p.Object, p.Class, p.Traits, scene.Pack(p.Points)})
 		}
 		if len(rows) == 0 {
 			return nil
@@ -98,7 +99,7 @@ func (s *Store) KeepGathering(ctx context.Context, server string, source int64, 
 				return err
 			}
 		}
-		_, err = tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "points"}, pgx.CopyFromRows(rows))
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "traits", "points"}, pgx.CopyFromRows(rows))
 		return err
 	})
 }
@@ -161,7 +162,7 @@ func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
 // Seen is what a view's analytics saw from one moment to another, of at most so many bytes of points, and the times in which
 // they were listened to. more says that there is more than that.
 func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most int) (tracks []scene.Track, listened [][2]time.Time, more bool, err error) {
-	rows, err := s.db.Query(ctx, `select object, class, points from seen where source_id = $1 and ended_at >= $2 and ended_at <= $3 order by began_at, object`, source, from, to)
+	rows, err := s.db.Query(ctx, `select object, class, traits, points from seen where source_id = $1 and ended_at >= $2 and ended_at <= $3 order by began_at, object`, source, from, to)
 	if err != nil {
 		return nil, nil, false, err
 	}
@@ -169,7 +170,8 @@ func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most
 	bytes := 0
 	var object, class string
 	var packed []byte
-	_, err = pgx.ForEachRow(rows, []any{&object, &class, &packed}, func() error {
+	var traits scene.Traits
+	_, err = pgx.ForEachRow(rows, []any{&object, &class, &traits, &packed}, func() error {
 		if bytes += len(packed); bytes > most {
 			more = true
 			return nil
@@ -180,6 +182,8 @@ func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most
 			at[object] = i
 			tracks = append(tracks, scene.Track{ID: object, Class: class})
 		}
+		tracks[i].Traits = tracks[i].Traits.Also(traits)
+		traits = scene.Traits{}
 		var err error
 		tracks[i].Points, err = scene.Unpack(tracks[i].Points, packed)
 		return err

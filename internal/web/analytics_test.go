@@ -2,6 +2,7 @@ package web_test
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net/http"
@@ -297,7 +298,23 @@ func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
 	if foretold["fires"] != 1.0 || foretold["objects"] != 1.0 || foretold["fires_as_on_camera"] != nil {
 		t.Errorf("%v", foretold)
 	}
-	for says, bad := range map[string]args{"minutes": {"minutes": 0, "kind": "Inside", "points": "1 1, 9 1, 9 9"}, "points": {"minutes": 5, "kind": "Inside", "points": "1 1"}} {
+	// Who came wears a purple coat, and neither bag, hat nor mask: by that it is found, and by nothing else.
+	for _, x := range []struct {
+		field string
+		asks  []string
+		fires float64
+	}{{"colours", []string{"Red", "Purple"}, 1}, {"colours", []string{"Red"}, 0}, {"lacks", []string{"FaceCover", "Bag"}, 1}, {"has", []string{"Bag"}, 0}} {
+		asks := maps.Clone(foot)
+		asks[x.field] = x.asks
+		got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(asks), http.StatusOK)
+		if got["fires"] != x.fires || got["untold"] != nil {
+			t.Errorf("%s %v: %v fire, %v isn't told", x.field, x.asks, got["fires"], got["untold"])
+		}
+		if hits := got["hits"].([]any); x.fires == 1 && hits[0].(map[string]any)["looks"] != "purple, without a bag, without a hat, without the face covered" {
+			t.Errorf("%v", hits)
+		}
+	}
+	for says, bad := range map[string]args{"colour": {"minutes": 5, "kind": "Inside", "points": "1 1, 9 1, 9 9", "colours": []string{"Teal"}}, "minutes": {"minutes": 0, "kind": "Inside", "points": "1 1, 9 1, 9 9"}, "points": {"minutes": 5, "kind": "Inside", "points": "1 1"}} {
 		if got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(bad), http.StatusUnprocessableEntity); got["field"] != says {
 			t.Errorf("%s: %v", says, got)
 		}
@@ -318,6 +335,20 @@ func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
 	p.Sees(20*time.Second, "0 would have fired")
 	slide("2")
 	p.Sees(20*time.Second, "1 would have fired")
+	tick := func(says string) {
+		testbed.Eval[bool](p, fmt.Sprintf("(document.querySelector('[data-says=%q]').click(), true)", says))
+	}
+	tick("red")
+	p.Sees(20*time.Second, "0 would have fired")
+	tick("purple")
+	tick("without a hat")
+	p.Sees(20*time.Second, "1 would have fired")
+	if said := testbed.Eval[string](p, "[...document.querySelectorAll('[data-words]')].map((e) => e.textContent).join('; ')"); said != "human; red or purple; without a hat" {
+		t.Errorf("the sentence says %q", said)
+	}
+	tick("red")
+	tick("purple")
+	tick("without a hat")
 	// It is judged by a key, and what that makes of other settings is said.
 	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), document.querySelector('.hit').focus(), true)")
 	p.Keys("n")

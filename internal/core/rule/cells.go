@@ -108,6 +108,9 @@ func (s Supported) writeCells(r Rule, t Type, c Config, no func(part, format str
 	if len(r.Classes) > 0 {
 		no("classes", "motion is of anything: it knows no classes")
 	}
+	if r.Traits.Any() {
+		no("traits", "motion is of anything: it knows no colours, nor what someone wears")
+	}
 	if r.MinScore > 0 {
 		no("score", "motion has no score")
 	}

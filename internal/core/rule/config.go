@@ -213,6 +213,7 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	c.Type, c.Values, c.Shapes = t.Name, map[string]string{}, map[string]Shape{}
 	if r.Kind == Moves {
 		c = s.writeCells(r, t, c, no)
+		r.Traits = Traits{} // told already
 		return c, append(cant, r.unwritable()...)
 	}
 	shape, want := Shape{Closed: true, Points: r.Area}, "Polygon"
@@ -265,7 +266,8 @@ func (r Rule) unwritable() (cant []Cant) {
 		part string
 		is   bool
 		why  string
-	}{{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
+	}{{"colours", len(r.Colours) > 0, "it can't tell colours in a rule: it would fire on any"}, {"traits", len(r.Has)+len(r.Lacks) > 0, "it can't tell in a rule what someone carries or wears: it would fire on anyone"},
+		{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
 		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"},
 		{"margin", r.Kind == Crosses && r.Margin > 0 && r.Margin != margin, "how far something leaves a line before it fires again is its own to say"}} {
 		if x.is {
@@ -337,9 +339,17 @@ func Same(a, b Rule) bool {
 	points := func(p, q []scene.Point) bool {
 		return slices.EqualFunc(p, q, func(u, v scene.Point) bool { return math.Abs(u.X-v.X) <= near && math.Abs(u.Y-v.Y) <= near })
 	}
-	sorted := func(all []string) []string { return slices.Sorted(slices.Values(all)) }
 	return a.Kind == b.Kind && points(a.Line, b.Line) && points(a.Area, b.Area) && cmp.Or(a.Direction, Either) == cmp.Or(b.Direction, Either) &&
-		slices.Equal(sorted(a.Classes), sorted(b.Classes)) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
-		a.pause() == b.pause() && a.count() == b.count() && a.Cells.Grid == b.Cells.Grid && slices.Equal(a.Cells.On, b.Cells.On) && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours &&
+		equal(a.Classes, b.Classes) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
+		a.pause() == b.pause() && a.count() == b.count() && a.Cells.Grid == b.Cells.Grid && slices.Equal(a.Cells.On, b.Cells.On) && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours && a.Traits.same(b.Traits) &&
 		slices.EqualFunc(a.Without, b.Without, func(p, q scene.Polygon) bool { return points(p, q) })
+}
+
+func (t Traits) same(o Traits) bool {
+	return equal(t.Colours, o.Colours) && equal(t.Has, o.Has) && equal(t.Lacks, o.Lacks)
+}
+
+// equal says whether two lists hold the same, in whatever order.
+func equal[T ~string](a, b []T) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }

@@ -366,6 +366,9 @@ func (r Rule) Text() string {
 	if len(r.Classes) > 0 {
 		who = strings.ToLower(strings.Join(r.Classes, ", "))
 	}
+	if asks := r.Traits.Words(); asks != "" {
+		who += " (" + asks + ")"
+	}
 	says := who + " " + r.Kind.Verb()
 	switch r.Kind {
 	case Crosses:

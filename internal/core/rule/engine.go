@@ -21,17 +21,18 @@ type Engine struct {
 // Feed takes one observation and returns what it fired.
 func (e *Engine) Feed(o scene.Observation) []Hit {
 	p := scene.TrackPoint{At: o.At, Box: o.Box, Score: o.Score}
-	return e.feed(o.Object, o.Class, &p)
+	return e.feed(o.Object, &p, e.Rule.about(o.Class, o.Traits))
 }
 
-func (e *Engine) feed(object, class string, p *scene.TrackPoint) (out []Hit) {
+// feed takes an object's next point; about says whether the rule is about it.
+func (e *Engine) feed(object string, p *scene.TrackPoint, about bool) (out []Hit) {
 	if e.tracks == nil {
 		e.tracks = map[string]*track{}
 	}
 	if !e.begun {
 		e.begun, e.since = true, p.At
 	}
-	if !e.Rule.matches(class, p) {
+	if !about || !e.Rule.looks(p) {
 		return nil
 	}
 	tr := e.tracks[object]
@@ -145,7 +146,7 @@ func first(tracks []scene.Track) (at time.Duration) {
 
 // over runs the rule over one track.
 func (r *Rule) over(tr *scene.Track, since, to time.Duration, out []Hit) []Hit {
-	if len(r.Classes) > 0 && !slices.Contains(r.Classes, tr.Class) {
+	if !r.about(tr.Class, tr.Traits) {
 		return out
 	}
 	st := track{}
@@ -156,7 +157,7 @@ func (r *Rule) over(tr *scene.Track, since, to time.Duration, out []Hit) []Hit {
 	}
 	for i := range tr.Points {
 		p := &tr.Points[i]
-		if !r.matches(tr.Class, p) || st.seen && p.At < st.at {
+		if !r.looks(p) || st.seen && p.At < st.at {
 			continue
 		}
 		if st.seen && p.At-st.at > Anew {
@@ -188,7 +189,7 @@ func rehearseAll(r Rule, tracks []scene.Track) (out []Hit) {
 	e := Engine{Rule: r}
 	for _, x := range all {
 		tr := &tracks[x.track]
-		out = append(out, e.feed(tr.ID, tr.Class, &tr.Points[x.point])...)
+		out = append(out, e.feed(tr.ID, &tr.Points[x.point], r.about(tr.Class, tr.Traits))...)
 	}
 	return out
 }

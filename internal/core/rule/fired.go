@@ -165,6 +165,9 @@ func (r Rule) others() (out []other) {
 	if len(r.Classes) > 0 {
 		add("it fires on anything, whatever its class", func(x *Rule) { x.Classes = nil })
 	}
+	if r.Traits.Any() {
+		add("it fires whatever the colour, and whatever is carried or worn", func(x *Rule) { x.Traits = Traits{} })
+	}
 	if r.For > 0 {
 		add("it waits for half of the time", func(x *Rule) { x.For = r.For / 2 })
 		add("it waits for twice the time", func(x *Rule) { x.For = 2 * r.For })

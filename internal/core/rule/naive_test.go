@@ -59,9 +59,26 @@ func (n naive) far(p scene.Point) bool {
 	return math.Hypot(p.X-n.x, dy) > 0.02
 }
 
+// about says whether the rule is about a track by what was told of it.
+func (n naive) about(tr scene.Track) bool {
+	if len(n.r.Classes) > 0 && tr.Class != n.r.Classes[0] && (len(n.r.Classes) == 1 || tr.Class != n.r.Classes[1]) {
+		return false
+	}
+	coloured := len(n.r.Colours) == 0
+	for _, c := range n.r.Colours {
+		coloured = coloured || c == tr.Traits.Colour
+	}
+	for _, c := range scene.Carrieds {
+		if slices.Contains(n.r.Has, c) && !slices.Contains(tr.Traits.Has, c) || slices.Contains(n.r.Lacks, c) && !slices.Contains(tr.Traits.Lacks, c) {
+			return false
+		}
+	}
+	return coloured
+}
+
 // pieces are the points of a track that count, parted where it wasn't seen for too long.
 func (n naive) pieces(tr scene.Track) (out [][]scene.TrackPoint) {
-	if len(n.r.Classes) > 0 && !slices.Contains(n.r.Classes, tr.Class) {
+	if !n.about(tr) {
 		return nil
 	}
 	var piece []scene.TrackPoint
@@ -216,7 +233,7 @@ func (n naive) crowd(tracks []scene.Track) (out []Hit) {
 	var all []moment
 	for _, tr := range tracks {
 		for _, p := range tr.Points {
-			if len(n.r.Classes) == 0 || slices.Contains(n.r.Classes, tr.Class) {
+			if n.about(tr) {
 				if p.Score >= n.r.MinScore {
 					all = append(all, moment{p, tr.ID})
 				}
@@ -263,6 +280,15 @@ func TestRulesAreAsTheyAreDefined(t *testing.T) {
 		var tracks []scene.Track
 		for id := range 1 + r.IntN(4) {
 			tr := scene.Track{ID: string(rune('a' + id)), Class: []string{"Human", "Vehicle"}[r.IntN(2)]}
+			tr.Traits.Colour = []scene.Colour{"", scene.Red, scene.Blue}[r.IntN(3)]
+			for _, c := range scene.Carrieds {
+				switch r.IntN(3) {
+				case 0:
+					tr.Traits.Has = append(tr.Traits.Has, c)
+				case 1:
+					tr.Traits.Lacks = append(tr.Traits.Lacks, c)
+				}
+			}
 			at := time.Duration(r.IntN(3)) * time.Second
 			x, y := raster(), raster()
 			for range 1 + r.IntN(24) {
@@ -293,6 +319,14 @@ func TestRulesAreAsTheyAreDefined(t *testing.T) {
 		n.high = n.low + float64(1+r.IntN(8))/8
 		if r.IntN(3) == 0 {
 			rule.Classes = []string{"Human"}
+		}
+		if r.IntN(4) == 0 {
+			rule.Colours = []scene.Colour{scene.Red, scene.Green}[:1+r.IntN(2)]
+		}
+		if r.IntN(4) == 0 {
+			rule.Has = scene.Carrieds[:1+r.IntN(2)]
+		} else if r.IntN(4) == 0 {
+			rule.Lacks = scene.Carrieds[1 : 2+r.IntN(2)]
 		}
 		if r.IntN(3) == 0 {
 			n.out, rule.Without = &out, []scene.Polygon{corners(out)}

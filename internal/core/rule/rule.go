@@ -76,8 +76,9 @@ type Rule struct {
 	Lowest  float64         `json:",omitempty"` // height that a box has at least, as a share of the picture's
 	Highest float64         `json:",omitempty"` // and at most; 0: any
 	Hours   Hours           `json:",omitzero"`
-	Cells   scene.Cells     `json:",omitzero"`  // of Moves
-	By      Habit           `json:",omitempty"` // of the engine that runs it; a person draws for ByFoot
+	Traits
+	Cells scene.Cells `json:",omitzero"`  // of Moves
+	By    Habit       `json:",omitempty"` // of the engine that runs it; a person draws for ByFoot
 }
 
 // Hours of the day in which a rule holds, in minutes from midnight where the site is: From in, To out. The zero Hours
@@ -136,6 +137,8 @@ func (r Rule) Check() error {
 		return bad("how many at once is 1 to 1,000")
 	case r.Kind == Faster && !(r.Speed > 0 && r.Speed <= 20):
 		return bad("say how fast: more than nothing, and 20 pictures a second at the most")
+	case r.Traits.Wrong() != "":
+		return bad(r.Traits.Wrong())
 	case r.Margin < 0 || r.Margin > 1:
 		return bad("the margin is from 0 to 1")
 	case r.Hours.From < 0 || r.Hours.From >= 1440 || r.Hours.To < 0 || r.Hours.To >= 1440:
@@ -220,13 +223,15 @@ func In(b scene.Box, area scene.Polygon, without []scene.Polygon, share float64)
 	return true
 }
 
-// matches says whether the rule looks at an object as it is at that moment.
-func (r *Rule) matches(class string, p *scene.TrackPoint) bool {
+// about says whether the rule is about an object, whatever it does.
+func (r *Rule) about(class string, traits scene.Traits) bool {
+	return (len(r.Classes) == 0 || slices.Contains(r.Classes, class)) && (!r.Traits.Any() || r.Traits.Of(traits))
+}
+
+// looks says whether the rule looks at an object as it is at that moment.
+func (r *Rule) looks(p *scene.TrackPoint) bool {
 	high := (p.Box.Top - p.Box.Bottom) / 2
-	if p.Score < r.MinScore || high < r.Lowest || r.Highest > 0 && high > r.Highest {
-		return false
-	}
-	return len(r.Classes) == 0 || slices.Contains(r.Classes, class)
+	return p.Score >= r.MinScore && high >= r.Lowest && !(r.Highest > 0 && high > r.Highest)
 }
 
 // track is what a rule remembers of one object.

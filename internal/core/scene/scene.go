@@ -270,12 +270,14 @@ type Observation struct {
 	Score  float64       // 0…1
 	At     time.Duration // since the scene's start
 	Box    Box
+	Traits Traits
 }
 
 // Track is one object from where it was first seen to where it was last.
 type Track struct {
 	ID     string
 	Class  string // the likeliest of what it was said to be
+	Traits Traits // all that was told of it
 	Points []TrackPoint
 }
 
@@ -297,6 +299,7 @@ func Tracks(all []Observation) []Track {
 			at[o.Object] = i
 			out = append(out, Track{ID: o.Object, Class: o.Class})
 		}
+		out[i].Traits = out[i].Traits.Also(o.Traits)
 		out[i].Points = append(out[i].Points, TrackPoint{o.At, o.Box, o.Score})
 	}
 	return out

@@ -130,7 +130,9 @@ func (s Sits) Words() string {
 	switch {
 	case s.Most-s.Least > time.Second:
 		return says + "; how late they come can't be told from it"
-	case s.Late.Abs() >= 200*time.Millisecond:
+	case s.Late <= -200*time.Millisecond:
+		return says + fmt.Sprintf(", and come %.1f s early", -s.Late.Seconds())
+	case s.Late >= 200*time.Millisecond:
 		return says + fmt.Sprintf(", and come %.1f s late", s.Late.Seconds())
 	}
 	return says

@@ -36,6 +36,7 @@ type SeenObject struct {
 	Class string  // the likeliest; empty: it doesn't tell
 	Score float64 // 0…1; 1 where it doesn't tell
 	Box   scene.Box
+	scene.Traits
 }
 
 // ParseMetadata reads a document (tt:MetadataStream). What else it carries is left out. The frame's own transformation is
@@ -107,6 +108,7 @@ func object(n *node, move func(x, y float64) scene.Point) (o SeenObject, ok bool
 	in := func(v float64) float64 { return max(-1, min(1, v)) }
 	o.Box = scene.Box{Left: in(min(a.X, b.X)), Right: in(max(a.X, b.X)), Bottom: in(min(a.Y, b.Y)), Top: in(max(a.Y, b.Y))}
 	o.Class, o.Score = likeliest(look.at("Class"))
+	o.Traits = traits(n)
 	return o, o.Box.Area() > 0 && !math.IsNaN(o.Box.Area())
 }
 

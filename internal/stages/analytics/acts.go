@@ -53,6 +53,9 @@ type Drawing struct {
 	Without   []string `form:"without" json:"without,omitempty"`                           // areas that are left out; a form gives them in one, with ; between
 	Direction string   `form:"direction" json:"direction,omitempty" enum:"Any,Left,Right"` // seen along the line, of Crosses
 	Classes   []string `form:"class" json:"classes,omitempty"`                             // none: any
+	Colours   []string `form:"colour" json:"colours,omitempty"`                            // none: any; else any of them
+	Has       []string `form:"has" json:"has,omitempty"`                                   // Bag, Hat, FaceCover
+	Lacks     []string `form:"lacks" json:"lacks,omitempty"`                               // what it is told to be without
 	Score     float64  `form:"score" json:"least_score,omitempty"`                         // 0 to 1
 	For       float64  `form:"for" json:"for_seconds,omitempty"`
 	Break     float64  `form:"break" json:"break_seconds,omitempty"`   // 0: 1 s
@@ -73,7 +76,8 @@ const mostName = 64
 func (x Drawing) Rule() (r rule.Rule, err error) {
 	seconds := func(v float64) time.Duration { return time.Duration(v * float64(time.Second)) }
 	r = rule.Rule{Name: strings.TrimSpace(x.Name), Kind: rule.Kind(x.Kind), Classes: x.Classes, MinScore: x.Score, For: seconds(x.For), Break: seconds(x.Break),
-		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Margin: x.Margin / 50, Lowest: x.Lowest / 100, Highest: x.Highest / 100}
+		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Margin: x.Margin / 50, Lowest: x.Lowest / 100, Highest: x.Highest / 100,
+		Traits: rule.Traits{Colours: as[scene.Colour](x.Colours), Has: as[scene.Carried](x.Has), Lacks: as[scene.Carried](x.Lacks)}}
 	if r.Name == "" || !act.Fits(r.Name, mostName) {
 		return r, act.Wrongf("name", "Name the rule, in up to %d characters.", mostName)
 	}
@@ -116,6 +120,8 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 	switch {
 	case errors.Is(err, scene.ErrShape):
 		return r, act.Wrong("points", "Draw it on the picture: "+err.Error()+".")
+	case err != nil && r.Traits.Wrong() != "":
+		return r, act.Wrong("colour", upper(r.Traits.Wrong())+".")
 	case err != nil && r.Kind == rule.Moves && r.Cells.Count() == 0:
 		return r, act.Wrong("cells", "Paint the cells in which motion counts.")
 	case err != nil:
@@ -132,7 +138,8 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 // DrawingOf is a rule as a person, or a program, draws it: Rule makes the rule of it again.
 func DrawingOf(source int64, d rule.Drawn) Drawing {
 	x := Drawing{Camera: act.Camera{Source: source}, ID: d.ID, Name: d.Name, Kind: string(d.Kind), Classes: d.Classes, Score: d.MinScore, For: d.For.Seconds(),
-		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest}
+		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest,
+		Colours: as[string](d.Colours), Has: as[string](d.Has), Lacks: as[string](d.Lacks)}
 	if d.Kind == rule.Moves {
 		x.Cells = d.Cells.String()
 	} else if d.Kind == rule.Crosses {
@@ -147,6 +154,14 @@ func DrawingOf(source int64, d rule.Drawn) Drawing {
 		x.From, x.To = clockText(h.From), clockText(h.To)
 	}
 	return x
+}
+
+// as are the same words as another kind of text.
+func as[T, F ~string](all []F) (out []T) {
+	for _, x := range all {
+		out = append(out, T(x))
+	}
+	return out
 }
 
 func clockText(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }

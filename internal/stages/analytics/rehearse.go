@@ -37,9 +37,10 @@ type Rehearsal struct {
 	To       time.Time      `json:"to"`
 	Listened [][2]time.Time `json:"listened"` // when it was listened to
 	Minutes  float64        `json:"minutes_listened"`
-	Objects  int            `json:"objects"` // that were seen
-	Fires    int            `json:"fires"`   // as it is drawn
-	Hits     []Hit          `json:"hits"`    // the first of them
+	Objects  int            `json:"objects"`          // that were seen
+	Untold   string         `json:"untold,omitempty"` // what it asks for and the camera tells of nothing
+	Fires    int            `json:"fires"`            // as it is drawn
+	Hits     []Hit          `json:"hits"`             // the first of them
 	Now      *int           `json:"fires_as_on_camera,omitempty"`
 	NowHits  []Hit          `json:"hits_as_on_camera,omitempty"`
 	Part     bool           `json:"part,omitempty"` // more was seen than is rehearsed at once
@@ -64,6 +65,7 @@ type Hit struct {
 	At     time.Time    `json:"at"`
 	Object string       `json:"object"`
 	Class  string       `json:"class,omitempty"`
+	Looks  string       `json:"looks,omitempty"` // colour, plate, speed, what is carried or worn, as far as it was told
 	Place  [2]float64   `json:"place"`
 	Path   [][2]float64 `json:"path,omitempty"`
 }
@@ -102,6 +104,7 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 	}
 	over := rule.Span{From: time.Duration(out.From.UnixNano()), To: time.Duration(out.To.UnixNano()), Zone: zone}
 	out.Fires, out.Hits = hits(r, tracks, over)
+	out.Untold = rule.Untold(r, tracks)
 	f, _ := facts.ForRules(s, of)
 	if i := slices.IndexFunc(f.Configs, func(c rule.Config) bool { return c.Name == x.Name }); i >= 0 {
 		if on, ok := f.Configs[i].Says(); ok {
@@ -228,7 +231,7 @@ func hit(h rule.Hit, tr *scene.Track) Hit {
 	if tr == nil {
 		return out
 	}
-	out.Class = tr.Class
+	out.Class, out.Looks = tr.Class, rule.Told(tr.Traits)
 	at := func(p scene.TrackPoint) [2]float64 {
 		a := p.Box.Anchor()
 		return [2]float64{(a.X + 1) * 50, (1 - a.Y) * 50}

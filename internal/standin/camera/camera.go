@@ -133,6 +133,7 @@ type EngineHabits struct {
 	Late     time.Duration     // they are told of so much later pictures
 	LosesIDs time.Duration     // an object gets another id so often; 0: never
 	Words    map[string]string // its own words for classes
+	Dress    bool              // it tells colours, and what someone carries or wears
 	NoBoxes  bool              // it sends no metadata
 	Forgets  bool              // a restart loses its rules
 	Counts   scene.Frame       // in which its rules' drawings are

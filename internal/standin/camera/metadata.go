@@ -37,7 +37,7 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		case <-time.After(time.Until(line.when(n))):
 		}
 		// The time is the picture's, also of one that is told of late.
-		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), told()))
+		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), s.cam.dress(s.profile.source), told()))
 		stamp := base + uint32(n*90000/footage.FPS)
 		var all [][]byte
 		for at := 0; at < len(doc); at += 1400 {
@@ -52,6 +52,28 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		if !s.sendAll(t, all, stamp) {
 			return
 		}
+	}
+}
+
+// dress is what the analytics say of how an object of a source's walk looks, as XML within its appearance: nobody in the
+// scenes carries or wears anything but a coat.
+func (c *Camera) dress(source int) func(o scene.Observation) string {
+	if !c.habits().Dress {
+		return func(scene.Observation) string { return "" }
+	}
+	of := c.scene(source)
+	return func(o scene.Observation) (out string) {
+		name, _, _ := strings.Cut(o.Object, " ")
+		if rgb, ok := of.Coat(name); ok {
+			r, g, b := float64(rgb>>16), float64(rgb>>8&255), float64(rgb&255)
+			y := 0.299*r + 0.587*g + 0.114*b // ITU-R BT.601
+			out = fmt.Sprintf(`<tt:Color><tt:ColorCluster><tt:Color X="%.1f" Y="%.1f" Z="%.1f"/><tt:Weight>0.6</tt:Weight></tt:ColorCluster></tt:Color>`, y, 128+(b-y)*0.564, 128+(r-y)*0.713)
+		}
+		if name == "person" {
+			out += `<fc:HumanFace xmlns:fc="http://www.onvif.org/ver20/analytics/humanface"><fc:Accessory><fc:Hat><fc:Wear>false</fc:Wear></fc:Hat><fc:Mask><fc:Wear>false</fc:Wear></fc:Mask></fc:Accessory></fc:HumanFace>` +
+				`<bd:HumanBody xmlns:bd="http://www.onvif.org/ver20/analytics/humanbody"><bd:Belonging><bd:Bag>false</bd:Bag></bd:Belonging></bd:HumanBody>`
+		}
+		return out
 	}
 }
 
@@ -94,15 +116,15 @@ func (e EngineHabits) class(word string) string {
 }
 
 // metadataXML is one document: a frame with the objects in it (ONVIF Analytics, 5.1), and the events since the last.
-func metadataXML(at time.Time, seen []scene.Observation, told []message) string {
+func metadataXML(at time.Time, seen []scene.Observation, dress func(scene.Observation) string, told []message) string {
 	var b strings.Builder
 	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><tt:MetadataStream xmlns:tt="http://www.onvif.org/ver10/schema"><tt:VideoAnalytics><tt:Frame UtcTime="` + at.UTC().Format("2006-01-02T15:04:05.000Z") + `">`)
 	for _, o := range seen {
 		id := fnv.New32()
 		_, _ = id.Write([]byte(o.Object))
 		x := o.Box
-		fmt.Fprintf(&b, `<tt:Object ObjectId="%d"><tt:Appearance><tt:Shape><tt:BoundingBox left="%.4f" top="%.4f" right="%.4f" bottom="%.4f"/><tt:CenterOfGravity x="%.4f" y="%.4f"/></tt:Shape><tt:Class><tt:Type Likelihood="%.2f">%s</tt:Type></tt:Class></tt:Appearance></tt:Object>`,
-			id.Sum32()%100000, x.Left, x.Top, x.Right, x.Bottom, (x.Left+x.Right)/2, (x.Top+x.Bottom)/2, o.Score, wire.Esc(o.Class))
+		fmt.Fprintf(&b, `<tt:Object ObjectId="%d"><tt:Appearance><tt:Shape><tt:BoundingBox left="%.4f" top="%.4f" right="%.4f" bottom="%.4f"/><tt:CenterOfGravity x="%.4f" y="%.4f"/></tt:Shape><tt:Class><tt:Type Likelihood="%.2f">%s</tt:Type></tt:Class>%s</tt:Appearance></tt:Object>`,
+			id.Sum32()%100000, x.Left, x.Top, x.Right, x.Bottom, (x.Left+x.Right)/2, (x.Top+x.Bottom)/2, o.Score, wire.Esc(o.Class), dress(o))
 	}
 	b.WriteString("</tt:Frame></tt:VideoAnalytics>")
 	if len(told) > 0 {

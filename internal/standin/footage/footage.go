@@ -31,6 +31,7 @@ type Shape struct {
 	Class string // ONVIF object class: "Human", "Vehicle", "Boat"
 	X, Y  float64
 	W, H  float64 // X, Y is the middle of the bottom edge
+	Coat  uint32  // the colour that it has most of
 	draw  func(p *painter, s Shape, t time.Duration)
 }
 
@@ -71,6 +72,16 @@ func (s Scene) Moving(walk bool, t time.Duration) []scene.Observation {
 	return slices.DeleteFunc(s.Observations(walk, t), func(o scene.Observation) bool {
 		return slices.ContainsFunc(there, func(x scene.Observation) bool { return x.Object == o.Object })
 	})
+}
+
+// Coat is the colour that an object of a walk has most of; heat has none.
+func (s Scene) Coat(object string) (rgb uint32, ok bool) {
+	for _, sh := range s.shapes(true, Length/2) {
+		if sh.ID == object && !s.heat {
+			return sh.Coat, true
+		}
+	}
+	return 0, false
 }
 
 // AsHeat is the scene as a heat camera sees it.

@@ -12,6 +12,7 @@ type actor struct {
 	id, class      string
 	x0, y0, x1, y1 float64
 	w, h           float64
+	coat           uint32
 	draw           func(p *painter, s Shape, t time.Duration)
 }
 
@@ -29,7 +30,7 @@ func view(name string, ground func(p *painter, t time.Duration), there func(t ti
 		}
 		if walk && t > walkBegins && t < walkEnds {
 			out = append(out, Shape{ID: comes.id, Class: comes.class, X: between(t, walkBegins, walkEnds, comes.x0, comes.x1),
-				Y: between(t, walkBegins, walkEnds, comes.y0, comes.y1), W: comes.w, H: comes.h, draw: comes.draw})
+				Y: between(t, walkBegins, walkEnds, comes.y0, comes.y1), W: comes.w, H: comes.h, Coat: comes.coat, draw: comes.draw})
 		}
 		return out
 	}}
@@ -42,11 +43,11 @@ func ruled(s Scene, rules ...rule.Rule) Scene {
 }
 
 func someone(coat uint32, x0, y0, x1, y1, h float64) actor {
-	return actor{"person", "Human", x0, y0, x1, y1, h * 0.37, h, person(coat)}
+	return actor{"person", "Human", x0, y0, x1, y1, h * 0.37, h, coat, person(coat)}
 }
 
 func something(body uint32, x0, y0, x1, y1, w float64) actor {
-	return actor{"van", "Vehicle", x0, y0, x1, y1, w, w * 0.58, van(body)}
+	return actor{"van", "Vehicle", x0, y0, x1, y1, w, w * 0.58, body, van(body)}
 }
 
 func afloat(x, y, w float64) func(t time.Duration) []Shape {
@@ -250,7 +251,7 @@ var (
 		p.rect(0x26304a, 0, 0, Width, Height)
 		p.rect(0x3b4763, 480, 330, 320, 60)
 		p.rect(0x8ea0c4, 500+120*(1+wave(t, 1, 0)), 350, 40, 20)
-	}, nil, actor{"none", "Boat", -400, 0, -400, 0, 1, 1, boat})
+	}, nil, actor{"none", "Boat", -400, 0, -400, 0, 1, 1, 0x46506a, boat})
 
 	// BondedStore: racks of casks behind a grille.
 	BondedStore = ruled(view("bonded", func(p *painter, t time.Duration) {

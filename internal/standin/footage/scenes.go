@@ -40,7 +40,7 @@ var Slipway = Scene{
 		if walk && t > 500*time.Millisecond && t < 11*time.Second {
 			x := between(t, 500*time.Millisecond, 11*time.Second, 330, 900)
 			y := between(t, 500*time.Millisecond, 11*time.Second, 500, 640)
-			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: y, W: 56, H: 150, draw: person(0x6d3b66)})
+			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: y, W: 56, H: 150, Coat: 0x6d3b66, draw: person(0x6d3b66)})
 		}
 		return out
 	},
@@ -77,7 +77,7 @@ var Berth1 = Scene{
 		out := []Shape{{ID: "van", Class: "Vehicle", X: 1110, Y: 640, W: 260, H: 150, draw: van(0x5f7f9a)}}
 		if walk && t > 500*time.Millisecond && t < 11*time.Second {
 			x := between(t, 500*time.Millisecond, 11*time.Second, 960, 330)
-			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: 600, W: 62, H: 170, draw: person(0xa62540)})
+			out = append(out, Shape{ID: "person", Class: "Human", X: x, Y: 600, W: 62, H: 170, Coat: 0xa62540, draw: person(0xa62540)})
 		}
 		return out
 	},

@@ -274,6 +274,8 @@ type sentence struct {
 	ID      int64
 	Kinds   []kind
 	Classes []class
+	Colours []class
+	Carries []class
 	Cant    []rule.Cant // what the camera can't do of what is kept
 	Grid    scene.Grid  // of the cells that are painted: the camera's
 	Painted string      // what is painted, in those
@@ -288,9 +290,12 @@ type kind struct {
 	Cells       bool // it is painted in cells
 }
 
+// class is something that is ticked.
 type class struct {
 	Name string
 	On   bool
+	Says string
+	Of   string // the field: "has", "lacks"
 }
 
 // Of is a field of the sentence by its name.
@@ -381,7 +386,18 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 		on = p.Fields("analytics/draw", "class")
 	}
 	for _, c := range names {
-		s.Classes = append(s.Classes, class{c, slices.Contains(on, c)})
+		s.Classes = append(s.Classes, class{Name: c, On: slices.Contains(on, c), Says: strings.ToLower(c)})
+	}
+	asks := d.Traits
+	if p.Refuses("analytics/draw") {
+		asks = rule.Traits{Colours: words[scene.Colour](p, "colour"), Has: words[scene.Carried](p, "has"), Lacks: words[scene.Carried](p, "lacks")}
+	}
+	for _, c := range scene.Colours {
+		s.Colours = append(s.Colours, class{Name: string(c), On: slices.Contains(asks.Colours, c), Says: strings.ToLower(string(c))})
+	}
+	for _, c := range scene.Carrieds {
+		s.Carries = append(s.Carries, class{string(c), slices.Contains(asks.Has, c), rule.Traits{Has: []scene.Carried{c}}.Words(), "has"},
+			class{string(c), slices.Contains(asks.Lacks, c), rule.Traits{Lacks: []scene.Carried{c}}.Words(), "lacks"})
 	}
 	if d.Name != "" {
 		_, s.Cant = can.Write(d.Rule)
@@ -389,15 +405,31 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 	return s
 }
 
+// words are what was ticked in a form that comes back.
+func words[T ~string](p *shell.Request, field string) (out []T) {
+	for _, v := range p.Fields("analytics/draw", field) {
+		out = append(out, T(v))
+	}
+	return out
+}
+
 // Who is whom the rule is about, in words.
-func (s sentence) Who() string {
+func (s sentence) Who() string { return ticked(s.Classes, ", ", "anything") }
+
+// Colour is what colour it has, in words.
+func (s sentence) Colour() string { return ticked(s.Colours, " or ", "any colour") }
+
+// Carry is what it carries or wears, in words.
+func (s sentence) Carry() string { return ticked(s.Carries, ", ", "however dressed") }
+
+func ticked(all []class, between, none string) string {
 	var on []string
-	for _, c := range s.Classes {
+	for _, c := range all {
 		if c.On {
-			on = append(on, strings.ToLower(c.Name))
+			on = append(on, c.Says)
 		}
 	}
-	return cmp.Or(strings.Join(on, ", "), "anything")
+	return cmp.Or(strings.Join(on, between), none)
 }
 
 // HandName is the name of the rule in hand.

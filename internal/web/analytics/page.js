@@ -95,11 +95,22 @@ function edit(form, figure) {
     form.paints = true;
     begin();
   });
-  const who = form.querySelector("[data-who]");
   form.addEventListener("change", (e) => {
-    if (e.target.name !== "class") return;
-    const on = [...form.querySelectorAll("[name=class]:checked")].map((c) => c.value.toLowerCase());
-    who.textContent = on.join(", ") || "anything";
+    const list = e.target.closest("[data-ticked]");
+    if (!list) return;
+    const on = [...list.querySelectorAll("input:checked")].map((c) => c.dataset.says);
+    list.querySelector("[data-words]").textContent = on.join(list.dataset.ticked) || list.dataset.none;
+  });
+  // A list of the sentence closes by Esc, and by a press beside it.
+  form.addEventListener("keydown", (e) => {
+    const open = e.key === "Escape" && e.target.closest("details.token[open]");
+    if (!open) return;
+    e.stopPropagation();
+    open.open = false;
+    open.querySelector("summary").focus();
+  });
+  form.addEventListener("pointerdown", (e) => {
+    for (const d of form.querySelectorAll("details.token[open]")) if (!d.contains(e.target)) d.open = false;
   });
   begin();
 }

@@ -50,7 +50,7 @@ export function rehearse(section, form, figure) {
     picked.elements.object.value = hit.object;
     picked.elements.at.value = hit.at;
     picked.querySelector("[data-picked]").textContent =
-      (hit.class || "Something") + " at " + clock.format(new Date(hit.at)) + ":";
+      [hit.class || "Something", hit.looks].filter(Boolean).join(", ") + " at " + clock.format(new Date(hit.at)) + ":";
     const is = (last.checked || []).find((c) => same(c, hit));
     const said = is ? (is.right ? "right" : "wrong") : "neither";
     for (const b of picked.querySelectorAll("[data-was]"))
@@ -203,8 +203,9 @@ export function rehearse(section, form, figure) {
       r.fires_as_on_camera === undefined
         ? ""
         : ` · ${r.fires_as_on_camera} as the camera has it (${gained} more, ${lost} fewer) · ` + firedSays(r);
+    const untold = r.untold ? " · " + r.untold : "";
     says.textContent = r.objects
-      ? `${r.fires} would have fired${there} · ${r.objects} seen in ${heard} of ${of}${r.part ? ", of which not all is rehearsed" : ""}`
+      ? `${r.fires} would have fired${there} · ${r.objects} seen in ${heard} of ${of}${r.part ? ", of which not all is rehearsed" : ""}${untold}`
       : heard
         ? `Nothing was seen in ${heard} minutes of ${of}: let someone walk there, and look again.`
         : "Nothing was gathered in that time.";
