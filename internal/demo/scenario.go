@@ -191,6 +191,7 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 		c.Manners.Group = netip.MustParseAddrPort("239.64.1.1:6000") // every one of the make leaves the box with it
 	}
 	// Makes whose analytics have habits of their own.
+	ice.NoAnalytics, ice.Manners.Engine.Zips = false, true
 	slip.Manners.Engine.Dress, berth.Manners.Engine.Dress = true, true
 	used.NoAnalytics, used.Manners.Engine = false, camera.EngineHabits{Middle: true, Words: map[string]string{"Human": "person", "Vehicle": "vehicle"}, Grid: scene.Grid{Columns: 22, Rows: 18}}
 	fuel.NoAnalytics, fuel.Manners.Engine = false, camera.EngineHabits{Shifted: scene.Point{X: 0.12, Y: -0.08}, Late: 600 * time.Millisecond, Grid: scene.Grid{Columns: 32, Rows: 18}}

@@ -515,3 +515,20 @@ func TestBoxesThatSitBesideAreTold(t *testing.T) {
 		t.Errorf("it is told yet: %s", says)
 	}
 }
+
+// A camera that sends what its analytics see coded as gzip: that is told of its stream, and where it is to be gathered.
+func TestMetadataThatIsCodedIsTold(t *testing.T) {
+	t.Parallel()
+	h := serveWith(t, testbed.StartOnly(t, "Ice plant", "Quay recorder"), app.Options{Gather: true})
+	h.ready("find", "sign-in", "streams", "analytics")
+	a := whole(t, h)
+	ice := a.the("cameras", "cameras", "place", "Ice plant")["id"]
+	a.keeps("analytics/watch", args{"cameras": []any{ice}})
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.sheet(p, "streams", "Ice plant")
+	p.Sees(20*time.Second, "sends its metadata coded as gzip")
+	testbed.Until(t, 30*time.Second, "a server tried", func() bool { return count(h, `select count(*) from gathering where trouble <> ''`) == 1 })
+	h.on(p, "analytics")
+	p.Sees(20*time.Second, "coded as gzip, which isn't read here: set it to be sent plain")
+}

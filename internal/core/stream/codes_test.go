@@ -12,9 +12,13 @@ import (
 func TestEachFindingComesOfItsCause(t *testing.T) {
 	now := moment.Now()
 	for code, cause := range map[string]func(*Facts, *Wishes){
-		"stream.codec":    func(f *Facts, w *Wishes) { w.Codecs = []string{"H265"} },
-		"stream.host":     func(f *Facts, _ *Wishes) { f.Profiles[0].Repaired, f.Profiles[0].Given = true, "192.0.2.7" },
-		"stream.clear":    func(_ *Facts, w *Wishes) { w.Encrypt = true },
+		"stream.codec": func(f *Facts, w *Wishes) { w.Codecs = []string{"H265"} },
+		"stream.host":  func(f *Facts, _ *Wishes) { f.Profiles[0].Repaired, f.Profiles[0].Given = true, "192.0.2.7" },
+		"stream.clear": func(_ *Facts, w *Wishes) { w.Encrypt = true },
+		"stream.metadata-coded": func(f *Facts, _ *Wishes) {
+			f.Profiles[0].Metadata = true
+			f.Measured[0].Metadata = &Noted{Documents: 9, Coded: "gzip"}
+		},
 		"stream.metadata": func(f *Facts, _ *Wishes) { f.Profiles[0].Metadata = true },
 	} {
 		p := Profile{Token: "main", Name: "Main", Codec: "H264", Width: 1280, Height: 720, FPS: 25, URI: "rtsp://127.40.1.11:8554/main"}

@@ -242,7 +242,11 @@ func judgeOne(p Profile, m Measured, w Wishes) []finding.Finding {
 			Sentence: fmt.Sprintf("%s sends a key frame every %s; more than 2 s apart, playback starts late and events lose their beginning.", p.Name, m.KeyText()),
 			WayOut:   way, Evidence: ev})
 	}
-	if p.Metadata && (m.Metadata == nil || m.Metadata.Documents == 0) {
+	if n := m.Metadata; n != nil && n.Coded != "" {
+		out = append(out, finding.Finding{Code: "stream.metadata-coded", Severity: finding.Note, Words: n.Coded + " metadata", Evidence: ev,
+			Sentence: fmt.Sprintf("%s sends its metadata coded as %s: what its analytics see can't be read here, so no rule of it is rehearsed.", p.Name, n.Coded),
+			WayOut:   "Have it sent plain: on its own page, in the metadata's settings, choose no compression."})
+	} else if p.Metadata && (m.Metadata == nil || m.Metadata.Documents == 0) {
 		says := "none is offered in its stream"
 		if m.Metadata != nil {
 			says = fmt.Sprintf("none came in %.0f s", m.Seconds)

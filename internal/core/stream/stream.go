@@ -119,6 +119,7 @@ type Noted struct {
 	PerSecond float64 `json:"per_second,omitempty"`
 	Kbps      float64 `json:"kbps,omitempty"`
 	Lost      int     `json:"lost,omitempty"`
+	Coded     string  `json:"coded,omitempty"` // what it is coded as: "gzip", "EXI"; empty: it is plain
 }
 
 // Role a stream plays for a recorder.

@@ -488,3 +488,25 @@ func TestCodedBytes(t *testing.T) {
 		}
 	}
 }
+
+// Metadata that isn't plain is told as what it is coded as, and isn't played (ONVIF Streaming, table 4).
+func TestMetadataThatIsCodedIsTold(t *testing.T) {
+	for payload, as := range map[string]string{"vnd.onvif.metadata": "", "VND.ONVIF.METADATA": "", "vnd.onvif.metadata.gzip": "gzip",
+		"vnd.onvif.metadata.exi.onvif": "EXI", "vnd.onvif.metadata.exi.ext": "EXI", "vnd.onvif.metadata.zstd": "zstd"} {
+		tr, err := parseSDP([]byte(oneVideo + "m=application 0 RTP/AVP 107\r\na=rtpmap:107 " + payload + "/90000\r\na=control:m\r\n"))
+		if err != nil || tr.Meta == nil || coding(tr.Meta.Codec) != as {
+			t.Errorf("%s: %+v %v", payload, tr.Meta, err)
+			continue
+		}
+		ear := Ear{Track: *tr.Meta}
+		if got := ear.Noted().Coded; got != as {
+			t.Errorf("%s is noted as %q", payload, got)
+		}
+		if as == "" {
+			continue
+		}
+		if err := new(Conn).PlayMetadata(tr); !errors.Is(err, dial.ErrNotSupported) || !strings.Contains(err.Error(), "coded as "+as) {
+			t.Errorf("%s: %v", payload, err)
+		}
+	}
+}

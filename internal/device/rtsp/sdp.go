@@ -147,6 +147,21 @@ func askOn(ctx context.Context, c **Conn, host dial.Host, address string, login 
 // metadata is the payload's name of ONVIF metadata, whatever its coding (ONVIF Streaming, 5.1.2.1.1).
 const metadata = "VND.ONVIF.METADATA"
 
+// coding is what metadata is coded as besides plain XML: "gzip", "EXI", by the name of its payload (ONVIF Streaming, table 4);
+// empty: it is plain.
+func coding(payload string) string {
+	switch rest := strings.TrimPrefix(payload, metadata); {
+	case rest == "":
+		return ""
+	case rest == ".GZIP":
+		return "gzip"
+	case strings.HasPrefix(rest, ".EXI"):
+		return "EXI"
+	default:
+		return strings.ToLower(strings.TrimPrefix(rest, "."))
+	}
+}
+
 // ErrSDP is returned for a description without video.
 var ErrSDP = errors.New("it describes no video")
 

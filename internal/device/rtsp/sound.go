@@ -77,6 +77,9 @@ func (c *Conn) PlayMetadata(t Track) error {
 	if t.Meta == nil {
 		return c.fail("SETUP", dial.ErrNotSupported, "its stream carries no metadata")
 	}
+	if as := coding(t.Meta.Codec); as != "" {
+		return c.fail("SETUP", dial.ErrNotSupported, "its metadata is coded as "+as+", which isn't read here: set it to be sent plain on its own page")
+	}
 	res, err := c.do("SETUP", t.Meta.Control, "Transport: RTP/AVP/TCP;unicast;interleaved=6-7\r\n")
 	if err != nil {
 		return err
@@ -217,7 +220,7 @@ func (e *Ear) Result() stream.Heard {
 
 // Noted is what was read so far of metadata.
 func (e *Ear) Noted() stream.Noted {
-	out := stream.Noted{Documents: e.ends, Lost: int(max(0, e.span-e.got))}
+	out := stream.Noted{Documents: e.ends, Lost: int(max(0, e.span-e.got)), Coded: coding(e.Track.Codec)}
 	if e.Track.Clock > 0 && e.last != e.first {
 		seconds := float64(e.last-e.first) / float64(e.Track.Clock)
 		out.Kbps, out.PerSecond = float64(e.bytes)*8/1000/seconds, float64(e.ends-1)/seconds

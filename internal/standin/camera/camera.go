@@ -135,6 +135,7 @@ type EngineHabits struct {
 	Words    map[string]string // its own words for classes
 	Dress    bool              // it tells colours, and what someone carries or wears
 	NoBoxes  bool              // it sends no metadata
+	Zips     bool              // it sends it as gzip
 	Forgets  bool              // a restart loses its rules
 	Counts   scene.Frame       // in which its rules' drawings are
 	Grid     scene.Grid        // of the cells by which it sees motion; none: it has no rules of those

@@ -1,6 +1,8 @@
 package camera
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"hash/fnv"
@@ -38,6 +40,9 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		}
 		// The time is the picture's, also of one that is told of late.
 		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), s.cam.dress(s.profile.source), told()))
+		if s.cam.habits().Zips {
+			doc = zipped(doc)
+		}
 		stamp := base + uint32(n*90000/footage.FPS)
 		var all [][]byte
 		for at := 0; at < len(doc); at += 1400 {
@@ -53,6 +58,15 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 			return
 		}
 	}
+}
+
+// zipped is a document as one gzip member.
+func zipped(doc []byte) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	_, _ = w.Write(doc)
+	_ = w.Close()
+	return b.Bytes()
 }
 
 // dress is what the analytics say of how an object of a source's walk looks, as XML within its appearance: nobody in the

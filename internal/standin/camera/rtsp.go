@@ -306,7 +306,11 @@ func (c *Camera) sdp(p profile, back bool) string {
 			"a=fmtp:97 streamtype=5;profile-level-id=1;mode=AAC-hbr;sizelength=13;indexlength=3;indexdeltalength=3;config=1408", "a=control:trackID=1")
 	}
 	if c.describes(p) {
-		lines = append(lines, "m=application 0 RTP/AVP 107", "a=rtpmap:107 vnd.onvif.metadata/90000", "a=control:trackID=3")
+		payload := "vnd.onvif.metadata"
+		if c.habits().Zips {
+			payload += ".gzip"
+		}
+		lines = append(lines, "m=application 0 RTP/AVP 107", "a=rtpmap:107 "+payload+"/90000", "a=control:trackID=3")
 	}
 	if back {
 		lines = append(lines, "m=audio 0 RTP/AVP 0 8", "a=rtpmap:0 PCMU/8000", "a=rtpmap:8 PCMA/8000", "a=sendonly", "a=control:trackID=2")
