@@ -5,6 +5,7 @@ import (
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
 )
 
@@ -19,11 +20,14 @@ func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
 	if sits, known := Sits.Of(s, of); known {
 		f.Sits, f.SatAt = &sits, Sits.ReadAt(s, of)
 	}
+	passed := false
 	for _, other := range s.Views(of.Device.ID) {
-		if e, ok := RuleSet.Of(s, other); ok && other.ID != of.ID && len(e.Configs) > 0 {
-			f.Twin, f.TwinHas = other.Place, e.Configs
+		passed = passed || other.ID == of.ID
+		if e, ok := RuleSet.Of(s, other); ok && other.ID != of.ID && e.Token != f.Token && len(e.Configs) > 0 && !f.Second {
+			f.Twin, f.TwinHas, f.Second = other.Place, e.Configs, !passed
 		}
 	}
+	_, f.Checks = s.Accepted(of, stage.Analytics)["analytics.twice"]
 	if rec, slot, _ := s.HolderOf(of); slot != nil {
 		f.Recorder = rec.Place
 		if r, ok := site.Recorder.Of(s, rec.ID); ok {

@@ -532,3 +532,43 @@ func TestMetadataThatIsCodedIsTold(t *testing.T) {
 	h.on(p, "analytics")
 	p.Sees(20*time.Second, "coded as gzip, which isn't read here: set it to be sent plain")
 }
+
+// A view of light and one of heat that watch for the same: on the second one it is proposed off, or accepted as a check of
+// the other; then nothing is proposed.
+func TestWhatTwoViewsTellIsToldOnce(t *testing.T) {
+	t.Parallel()
+	h := serveOn(t, testbed.StartOnly(t, "Bonded store", "Terminal recorder"), nil)
+	h.ready("find", "sign-in")
+	a := whole(t, h)
+	a.keeps("find/views", args{"camera_id": a.camera("Bonded store"), "views": []string{"vs0", "vs1"}})
+	h.ready("streams", "analytics")
+	cam := h.Fleet.Camera("Bonded store")
+	had := len(cam.RulesOf(1))
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	gone := func(text string) {
+		t.Helper()
+		testbed.Until(t, 20*time.Second, text+" is gone", func() bool {
+			return !strings.Contains(testbed.Glance[string](p, "document.querySelector('.sheet').innerText"), text)
+		})
+	}
+	h.sheet(p, "analytics", "Bonded store")
+	p.Sees(20*time.Second, "each happening is told twice", "let one be a check of the other")
+	h.sheet(p, "analytics", "Bonded store · Heat")
+	p.Sees(20*time.Second, "each happening is told twice", "Take them off here, as is proposed", "Write the rules of")
+	p.PressIn(".sheet", "Accept it as it is")
+	p.Sees(20*time.Second, "Accepted by Maren Ostby")
+	gone("Write the rules of")
+	p.PressIn(".sheet", "Don't accept it any more")
+	p.Sees(20*time.Second, "Write the rules of")
+	h.run(p, ".sheet", "Write the rules of Bonded store · Heat")
+	if now := len(cam.RulesOf(1)); had < 2 || now != had-2 {
+		t.Errorf("the view of heat had %d rules, and has %d", had, now)
+	}
+	if len(cam.RulesOf(0)) < 2 {
+		t.Error("the view of light has lost its own")
+	}
+	h.sheet(p, "analytics", "Bonded store")
+	p.Sees(20*time.Second, "made elsewhere")
+	gone("each happening is told twice")
+}

@@ -32,6 +32,8 @@ type Facts struct {
 	Drops     bool   // the way in that it uses there passes no events
 	Twin      string // another view of the same device, by the place that it has
 	TwinHas   []Config
+	Second    bool        // that one comes before this one
+	Checks    bool        // a person said that what both watch for is a check of one by the other
 	Held      []Held      // how what it fired was held against what was foretold
 	Sits      *scene.Sits // how its boxes lie on what moves in the picture; nil: not known
 	SatAt     time.Time   // when that was seen
@@ -287,9 +289,14 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		out = append(out, d)
 	}
 	if twice := f.twice(); len(twice) > 0 {
-		out = append(out, finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
+		told := finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
 			Sentence: fmt.Sprintf("%s watch for the same in this view and in %s: each happening is told twice.", strings.Join(twice, ", "), f.Twin),
-			WayOut:   "Take them off one of the two, or let one be a check of the other and route one alone."})
+			WayOut:   "Take them off one of the two, or let one be a check of the other and route one alone."}
+		if f.Second {
+			told.Severity = finding.Needs
+			told.WayOut = "Take them off here, as is proposed, or off " + f.Twin + "; where one is to be a check of the other accept it, and route one alone."
+		}
+		out = append(out, told)
 	}
 	if has := len(f.Configs) > 0 || len(drawn) > 0; has && f.Drops {
 		out = append(out, finding.Finding{Code: "analytics.dropped", Severity: finding.Needs, Words: "dropped",
@@ -348,6 +355,23 @@ func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
 	for _, d := range drawn {
 		if all, _, err := f.Writes(d, drawn); err == nil {
 			out = append(out, all...)
+		}
+	}
+	return append(out, f.once(drawn)...)
+}
+
+// once takes off what an earlier view of the device watches for as well, but what was drawn for this view or is to be a check.
+func (f Facts) once(drawn []Drawn) (out []finding.Change) {
+	if !f.Second || f.Checks {
+		return nil
+	}
+	for _, name := range f.twice() {
+		if slices.ContainsFunc(drawn, func(d Drawn) bool { return d.Name == name || d.Was == name }) {
+			continue
+		}
+		if c, err := f.Remove(name); err == nil && c != nil {
+			c.Why = f.Twin + " watches for the same: each happening is told twice."
+			out = append(out, *c)
 		}
 	}
 	return out

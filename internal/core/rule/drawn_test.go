@@ -44,7 +44,12 @@ func TestRulesStand(t *testing.T) {
 		"no analytics":       {f: Facts{LookedAt: moment.Now()}, drawn: drawn(asIs), states: []State{Unknown}},
 		"dropped":            {f: with(read, func(f *Facts) { f.Drops = true }), on: []Config{own}, states: []State{Elsewhere}, codes: []string{"analytics.dropped"}},
 		"on both views":      {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{own, foreign} }), on: []Config{own, foreign}, states: []State{Elsewhere, Foreign}, codes: []string{"analytics.twice"}},
-		"otherwise on both":  {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{longer} }), on: []Config{own}, states: []State{Elsewhere}},
+		"on both, the second": {f: with(read, func(f *Facts) { f.Twin, f.TwinHas, f.Second = "Heat", []Config{own, foreign}, true }), on: []Config{own, foreign}, states: []State{Elsewhere, Foreign}, codes: []string{"analytics.twice"},
+			changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None}},
+		"on both, a check":       {f: with(read, func(f *Facts) { f.Twin, f.TwinHas, f.Second, f.Checks = "Heat", []Config{own}, true, true }), on: []Config{own}, states: []State{Elsewhere}, codes: []string{"analytics.twice"}},
+		"on both, drawn here":    {f: with(read, func(f *Facts) { f.Twin, f.TwinHas, f.Second = "Heat", []Config{own}, true }), on: []Config{own}, drawn: drawn(asIs), states: []State{AsDrawn}, codes: []string{"analytics.twice"}},
+		"on both, drawn and off": {f: with(read, func(f *Facts) { f.Twin, f.TwinHas, f.Second = "Heat", []Config{own}, true }), on: []Config{own}, drawn: off(drawn(asIs)), states: []State{OnYet}, codes: []string{"analytics.on", "analytics.twice"}, changes: []string{"anything stays in area 25 75, 75 75, 75 25 for 8 s → " + None}},
+		"otherwise on both":      {f: with(read, func(f *Facts) { f.Twin, f.TwinHas = "Heat", []Config{longer} }), on: []Config{own}, states: []State{Elsewhere}},
 		"boxes sit": {f: with(read, func(f *Facts) {
 			f.Sits = &scene.Sits{Right: 0.02, Up: -0.02, Beside: 0.028, Late: 900 * time.Millisecond, Least: 900 * time.Millisecond}
 		})},

@@ -160,7 +160,7 @@ func (c *Camera) Think(e EngineHabits) {
 	c.mu.Lock()
 	c.turned.Engine = e
 	c.mu.Unlock()
-	c.events.follow(c.memory().Rules)
+	c.events.follow(c.memory())
 }
 
 func (c *Camera) habits() EngineHabits {
@@ -193,6 +193,7 @@ type memory struct {
 	FromDHCP bool          `json:"from_dhcp"`
 	Servers  []string      `json:"servers"`
 	Rules    []rule.Rule   `json:"rules"`
+	Beside   [][]rule.Rule `json:"beside,omitempty"` // of its further sources that the analytics look through
 	Users    []user        `json:"users"`
 	Address  netip.Addr    `json:"address"`
 	Bits     int           `json:"bits"`
@@ -303,6 +304,9 @@ func (cfg Config) fresh() memory {
 	m := memory{Skew: cfg.Skew, Since: time.Now(), Zone: cfg.Zone, Daylight: cfg.Daylight,
 		Rules: slices.Clone(cfg.Scene.Rules), NTP: len(cfg.Manners.NTPServers) > 0, Servers: cfg.Manners.NTPServers,
 		Address: cfg.Address, Bits: cfg.Manners.MaskBits, Gateway: cfg.Manners.Gateway, UUID: cfg.UUID, Hidden: cfg.Manners.Silent, Sound: cfg.Manners.Sound, Date: cfg.Manners.DateOrder, Time: "HH:mm:ss"}
+	for i := 1; i < len(cfg.Manners.Sources) && cfg.Manners.SeesOnAll; i++ {
+		m.Beside = append(m.Beside, slices.Clone(cfg.Scene.Rules))
+	}
 	if cfg.Username != "" {
 		m.Users = []user{{cfg.Username, cfg.Password, "Administrator", cfg.Manners.WebOnly}}
 	}
@@ -438,6 +442,10 @@ func (c *Camera) memory() memory {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m := c.mem
+	m.Beside = slices.Clone(m.Beside)
+	for i, rules := range m.Beside {
+		m.Beside[i] = slices.Clone(rules)
+	}
 	m.Servers, m.Rules, m.Users = slices.Clone(m.Servers), slices.Clone(m.Rules), slices.Clone(m.Users)
 	return m
 }

@@ -119,7 +119,7 @@ type stir struct {
 
 // stirs follows motion rules over pictures: frame counts on, and boxes are of what moves in it.
 func (c *Camera) stirs(was map[string]*stir, frame int64, moving []scene.Observation) {
-	for _, r := range c.memory().Rules {
+	for _, r := range c.memory().Rules { // its further views have the same scene: who has cells has one view
 		if r.Kind != rule.Moves {
 			continue
 		}

@@ -26,7 +26,7 @@ type hub struct {
 	points map[string]*point
 	// streams of metadata that carry events as well
 	streams map[*point]bool
-	// states of properties: topic and rule → message
+	// states of properties: key of rule → message; of none, of motion
 	states map[string]message
 	// fired is how often each rule began, since the camera was started
 	fired map[string]int
@@ -54,9 +54,40 @@ const (
 
 func newHub(c *Camera) *hub {
 	h := &hub{cam: c, points: map[string]*point{}, streams: map[*point]bool{}, states: map[string]message{}, fired: map[string]int{}, changed: make(chan struct{}, 1)}
-	h.follow(c.mem.Rules)
+	h.follow(c.mem)
 	h.states[""] = message{topic: "tns1:VideoSource/MotionAlarm", item: "State", value: "false"}
 	return h
+}
+
+// sources is how many views have rules.
+func (m memory) sources() int { return 1 + len(m.Beside) }
+
+// rules of a source.
+func (m memory) rules(source int) []rule.Rule {
+	switch {
+	case source == 0:
+		return m.Rules
+	case source <= len(m.Beside):
+		return m.Beside[source-1]
+	}
+	return nil
+}
+
+// setRules of a source.
+func (m *memory) setRules(source int, rules []rule.Rule) {
+	if source == 0 {
+		m.Rules = rules
+	} else if source <= len(m.Beside) {
+		m.Beside[source-1] = rules
+	}
+}
+
+// key names a rule among those of all sources: by its name alone it is of the first.
+func key(source int, name string) string {
+	if source == 0 {
+		return name
+	}
+	return fmt.Sprintf("%d\x00%s", source, name)
 }
 
 // forget ends all subscriptions, as a restart does.
@@ -67,22 +98,30 @@ func (h *hub) forget() {
 }
 
 // follow keeps one property for each rule that lasts, and ends those that are gone.
-func (h *hub) follow(rules []rule.Rule) {
+func (h *hub) follow(of memory) {
+	last := map[string]message{}
+	for source := range of.sources() {
+		for _, r := range of.rules(source) {
+			switch r.Kind {
+			case rule.Moves:
+				last[key(source, r.Name)] = message{topic: "tns1:RuleEngine/CellMotionDetector/Motion", rule: r.Name, item: "IsMotion", value: "false", source: source}
+			case rule.Inside:
+				last[key(source, r.Name)] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false", source: source}
+			}
+		}
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for name, m := range h.states {
-		if name != "" && !slices.ContainsFunc(rules, func(r rule.Rule) bool { return r.Name == name && (r.Kind == rule.Inside || r.Kind == rule.Moves) }) {
+		if _, lasts := last[name]; name != "" && !lasts {
 			m.op, m.at = "Deleted", h.cam.Now()
 			h.send(m)
 			delete(h.states, name)
 		}
 	}
-	for _, r := range rules {
-		if _, there := h.states[r.Name]; r.Kind == rule.Moves && !there {
-			h.states[r.Name] = message{topic: "tns1:RuleEngine/CellMotionDetector/Motion", rule: r.Name, item: "IsMotion", value: "false"}
-		}
-		if _, there := h.states[r.Name]; r.Kind == rule.Inside && !there {
-			h.states[r.Name] = message{topic: "tns1:RuleEngine/FieldDetector/ObjectsInside", rule: r.Name, item: "IsInside", value: "false"}
+	for name, m := range last {
+		if _, there := h.states[name]; !there {
+			h.states[name] = m
 		}
 	}
 	select {
@@ -91,15 +130,22 @@ func (h *hub) follow(rules []rule.Rule) {
 	}
 }
 
+// engine runs a rule of a source.
+type engine struct {
+	source int
+	rule.Engine
+}
+
 // engines run the camera's rules, by its habit.
-func (c *Camera) engines() []rule.Engine {
-	rules := c.memory().Rules
-	out := make([]rule.Engine, len(rules))
-	for i, r := range rules {
-		if c.habits().Middle {
-			r.By = rule.ByMiddle
+func (c *Camera) engines() (out []engine) {
+	m := c.memory()
+	for source := range m.sources() {
+		for _, r := range m.rules(source) {
+			if c.habits().Middle {
+				r.By = rule.ByMiddle
+			}
+			out = append(out, engine{source, rule.Engine{Rule: r}})
 		}
-		out[i] = rule.Engine{Rule: r}
 	}
 	return out
 }
@@ -129,12 +175,12 @@ func (c *Camera) watch(ctx context.Context) {
 			for _, o := range moving {
 				who, here, o.At = o.Object, true, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on
 				for i := range engines {
-					c.events.fire(engines[i].Rule, engines[i].Feed(o))
+					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Feed(o))
 				}
 			}
 			if present && !here {
 				for i := range engines {
-					c.events.fire(engines[i].Rule, engines[i].Forget(who, at))
+					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Forget(who, at))
 				}
 			}
 			if here != present {
@@ -145,15 +191,15 @@ func (c *Camera) watch(ctx context.Context) {
 	}
 }
 
-func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
+func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit) {
 	for _, hit := range hits {
 		if hit.On {
 			h.mu.Lock()
-			h.fired[r.Name]++
+			h.fired[key(source, r.Name)]++
 			h.mu.Unlock()
 		}
 		if r.Kind == rule.Inside {
-			h.set(r.Name, strconv.FormatBool(hit.On))
+			h.set(key(source, r.Name), strconv.FormatBool(hit.On))
 			continue
 		}
 		topic := "tns1:RuleEngine/LineDetector/Crossed"
@@ -161,20 +207,23 @@ func (h *hub) fire(r rule.Rule, hits []rule.Hit) {
 			topic = "tns1:RuleEngine/LoiteringDetector/ObjectIsLoitering"
 		}
 		h.mu.Lock()
-		h.send(message{topic: topic, rule: r.Name, item: "ObjectId", value: "1", at: h.cam.Now()})
+		h.send(message{topic: topic, rule: r.Name, item: "ObjectId", value: "1", source: source, at: h.cam.Now()})
 		h.mu.Unlock()
 	}
 }
 
-// Fired is how often a rule of the camera began, since it was started.
+// Fired is how often a rule of the camera's first view began, since it was started.
 func (c *Camera) Fired(name string) int {
 	c.events.mu.Lock()
 	defer c.events.mu.Unlock()
 	return c.events.fired[name]
 }
 
-// Rules are the rules that the camera has.
-func (c *Camera) Rules() []rule.Rule { return c.memory().Rules }
+// Rules are the rules that the camera has for its first view.
+func (c *Camera) Rules() []rule.Rule { return c.RulesOf(0) }
+
+// RulesOf are the rules that it has for a view, by its source from 0.
+func (c *Camera) RulesOf(source int) []rule.Rule { return c.memory().rules(source) }
 
 func (h *hub) set(name, value string) {
 	h.mu.Lock()
@@ -207,8 +256,14 @@ func (h *hub) overhear() (told func() []message, leave func()) {
 		}
 }
 
-// queue puts m on a pull point, once for each source that the analytics look through.
+// queue puts m on a pull point; motion, which is of no rule, once for each source that the analytics look through.
 func (h *hub) queue(p *point, m message) {
+	if m.rule != "" {
+		if len(p.queue) < maxQueue {
+			p.queue = append(p.queue, m)
+		}
+		return
+	}
 	for i := range max(1, len(h.cam.cfg.Manners.Sources)) {
 		if m.source = i; h.cam.sees(i) && len(p.queue) < maxQueue {
 			p.queue = append(p.queue, m)
@@ -359,7 +414,7 @@ func (m message) xml() string {
 	}
 	source := fmt.Sprintf(`<tt:SimpleItem Name="VideoSourceConfigurationToken" Value="vsc%d"/>`, m.source)
 	if m.rule != "" {
-		source += `<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac0"/><tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
+		source += fmt.Sprintf(`<tt:SimpleItem Name="VideoAnalyticsConfigurationToken" Value="vac%d"/>`, m.source) + `<tt:SimpleItem Name="Rule" Value="` + wire.Esc(m.rule) + `"/>`
 	}
 	return fmt.Sprintf(`<wsnt:NotificationMessage><wsnt:Topic Dialect="http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet">%s</wsnt:Topic><wsnt:Message><tt:Message UtcTime="%s"%s><tt:Source>%s</tt:Source><tt:Data><tt:SimpleItem Name="%s" Value="%s"/></tt:Data></tt:Message></wsnt:Message></wsnt:NotificationMessage>`,
 		m.topic, m.at.UTC().Format("2006-01-02T15:04:05.000Z"), op, source, m.item, m.value)
@@ -405,8 +460,11 @@ func duration(s string) time.Duration {
 
 // properties are its topics. Loitering is among them while a rule is there that tells of it.
 func (h *hub) properties() string {
-	if slices.ContainsFunc(h.cam.memory().Rules, func(r rule.Rule) bool { return r.Kind == rule.Stays }) {
-		return eventProperties
+	m := h.cam.memory()
+	for source := range m.sources() {
+		if slices.ContainsFunc(m.rules(source), func(r rule.Rule) bool { return r.Kind == rule.Stays }) {
+			return eventProperties
+		}
 	}
 	return strings.Replace(eventProperties, loitering, "", 1)
 }

@@ -132,7 +132,7 @@ func (c *Camera) profileXML(p profile, one bool) string {
 	}
 	analytics := ""
 	if c.sees(p.source) && !c.cfg.Manners.NoRules {
-		analytics = `<tr2:Analytics token="vac0"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`
+		analytics = fmt.Sprintf(`<tr2:Analytics token="vac%d"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`, p.source)
 	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
 		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoderXML("tr2:VideoEncoder", p), c.soundsXML(p)+analytics+c.metadataXML(p)+c.ptzXML("tr2:PTZ", p))

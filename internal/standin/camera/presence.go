@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"time"
 
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/standin/wire"
 )
 
@@ -161,8 +162,8 @@ func (c *Camera) leave(before time.Duration) {
 		off()
 		c.events.forget()
 		if c.habits().Forgets {
-			c.change(func(m *memory) { m.Rules = nil })
-			c.events.follow(nil)
+			c.change(func(m *memory) { m.Rules, m.Beside = nil, make([][]rule.Rule, len(m.Beside)) })
+			c.events.follow(c.memory())
 		}
 		if !c.pause(down) {
 			return

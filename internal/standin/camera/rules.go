@@ -34,7 +34,11 @@ func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
 		return "<tan:GetAnalyticsModulesResponse>" + c.modules() + "</tan:GetAnalyticsModulesResponse>", nil, true
 	case "GetRules":
 		var b strings.Builder
-		for _, r := range c.memory().Rules {
+		source, f := c.ruledBy(op)
+		if f != nil {
+			return "", f, true
+		}
+		for _, r := range c.memory().rules(source) {
 			b.WriteString(c.ruleXML(r))
 		}
 		return "<tan:GetRulesResponse>" + b.String() + c.cfg.Manners.OwnRule + "</tan:GetRulesResponse>", nil, true
@@ -116,10 +120,23 @@ func (c *Camera) ruleXML(r rule.Rule) string {
 	return fmt.Sprintf(`<tan:Rule Name="%s" Type="tt:%s"><tt:Parameters>%s%s</tt:Parameters></tan:Rule>`, wire.Esc(r.Name), kind, simple, element)
 }
 
+// ruledBy is the source whose rules are meant, by the token of its analytics configuration.
+func (c *Camera) ruledBy(op *wire.Node) (source int, f *fault) {
+	source, err := strconv.Atoi(strings.TrimPrefix(op.Get("ConfigurationToken"), "vac"))
+	if err != nil || source < 0 || source >= c.memory().sources() {
+		return 0, sender("ter:InvalidArgVal/ter:NoConfig", "There is no analytics configuration of that token.")
+	}
+	return source, nil
+}
+
 // writeRules answers CreateRules, ModifyRules and DeleteRules (ONVIF Analytics
 // Service Specification, 5.2.3): all of a request is done, or none of it.
 func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
-	rules := c.memory().Rules
+	source, f := c.ruledBy(op)
+	if f != nil {
+		return "", f
+	}
+	rules := c.memory().rules(source)
 	find := func(name string) int {
 		return slices.IndexFunc(rules, func(r rule.Rule) bool { return r.Name == name })
 	}
@@ -152,8 +169,8 @@ func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
 			}
 		}
 	}
-	c.change(func(m *memory) { m.Rules = rules })
-	c.events.follow(rules)
+	c.change(func(m *memory) { m.setRules(source, rules) })
+	c.events.follow(c.memory())
 	return "<tan:" + op.XMLName.Local + "Response/>", nil
 }
 
