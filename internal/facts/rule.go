@@ -5,7 +5,6 @@ import (
 
 	"duskyharbor/internal/core/channel"
 	"duskyharbor/internal/core/rule"
-	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/site"
 )
 
@@ -27,11 +26,14 @@ func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
 			f.Twin, f.TwinHas, f.Second = other.Place, e.Configs, !passed
 		}
 	}
-	_, f.Checks = s.Accepted(of, stage.Analytics)["analytics.twice"]
 	if rec, slot, _ := s.HolderOf(of); slot != nil {
 		f.Recorder = rec.Place
 		if r, ok := site.Recorder.Of(s, rec.ID); ok {
 			i := slices.IndexFunc(r.Limits.Ways, func(w channel.Way) bool { return w.Name == slot.Way })
+			if plan := slot.Recording.Plan; plan != nil {
+				kept, _ := ForRecording(s, of)
+				f.Deaf = kept.Deaf(*plan)
+			}
 			f.Drops = i >= 0 && !slices.Contains(r.Limits.Ways[i].Passes, channel.PassEvents)
 		}
 	}

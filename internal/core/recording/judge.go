@@ -72,6 +72,17 @@ type Problem struct {
 	Never bool // hours in which it would never keep anything: it isn't written
 }
 
+// Deaf are the modes of a plan, by name, in whose hours the recorder listens to no camera event, since they wait for none:
+// of a recorder that listens by plan alone.
+func (f Facts) Deaf(p Plan) (out []string) {
+	for i, m := range p.Modes {
+		if f.ByPlan && p.painted(i) > 0 && !slices.Contains(m.Causes, Camera) {
+			out = append(out, m.Name)
+		}
+	}
+	return out
+}
+
 // Problems of a plan on a channel: of one that is there, or of one that would be (would words it
 // so), before it is written.
 func (f Facts) Problems(p Plan, would bool) []Problem {
@@ -83,7 +94,7 @@ func (f Facts) Problems(p Plan, would bool) []Problem {
 	if would {
 		does, keeps = "would record", "would wait"
 	}
-	buffer := f.Storage.Buffer
+	buffer, deaf := f.Storage.Buffer, f.Deaf(p)
 	if !p.keeps() {
 		add(false, finding.Needs, "recording.nothing", "keeps nothing", "Its plan keeps nothing at any hour.", "Say what is kept, or take the camera off the recorder.")
 	}
@@ -114,7 +125,7 @@ func (f Facts) Problems(p Plan, would bool) []Problem {
 				fmt.Sprintf("%s %s passes no %s: that counts for nothing.", hours(m.Name), f.way(), strings.TrimPrefix(causesText(dead), "a ")),
 				"Leave it, or take the camera in another way.")
 		}
-		if f.ByPlan && f.Pegged > 0 && !slices.Contains(m.Causes, Camera) {
+		if f.Pegged > 0 && slices.Contains(deaf, m.Name) {
 			add(false, finding.Needs, "recording.deaf", "events unheard",
 				fmt.Sprintf("%s %s listens to no camera event, since the plan waits for none: %s that are pegged to channel %d go unheard.",
 					hours(m.Name), f.Recorder, plural(f.Pegged, "topic"), f.Channel),

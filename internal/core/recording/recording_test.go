@@ -511,3 +511,26 @@ func TestAPlansShortName(t *testing.T) {
 		}
 	}
 }
+
+// A recorder that listens by plan alone is deaf in the hours of modes that wait for no camera event; another never is.
+func TestAPlanMayBeDeaf(t *testing.T) {
+	mode := func(name string, causes ...Cause) Mode { return Mode{Name: name, Idle: Record, Event: Record, Causes: causes} }
+	both := Always(mode("day", Motion))
+	both.Modes = append(both.Modes, mode("night", Camera), mode("never")) // the last is painted in no hour
+	both.Week[3][7] = 1
+	for name, x := range map[string]struct {
+		byPlan bool
+		plan   Plan
+		want   []string
+	}{
+		"listens anyway": {false, both, nil},
+		"in part":        {true, both, []string{"day"}},
+		"hears":          {true, Always(mode("all", Motion, Camera)), nil},
+		"never":          {true, Always(mode("all")), []string{"all"}},
+		"no plan":        {true, Plan{}, nil},
+	} {
+		if got := (Facts{ByPlan: x.byPlan}).Deaf(x.plan); !slices.Equal(got, x.want) {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}

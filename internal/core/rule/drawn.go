@@ -13,6 +13,9 @@ import (
 	"duskyharbor/internal/core/scene"
 )
 
+// Twice is the finding that another view of the device watches for the same; accepted, one is a check of the other.
+const Twice = "analytics.twice"
+
 // Drawn is a rule that was drawn here for a view, whether or not its camera has it.
 type Drawn struct {
 	ID  int64
@@ -28,9 +31,10 @@ type Facts struct {
 	Token     string // of its analytics configuration; empty: it has no analytics
 	Supported Supported
 	Configs   []Config
-	Recorder  string // that holds its channel
-	Drops     bool   // the way in that it uses there passes no events
-	Twin      string // another view of the same device, by the place that it has
+	Recorder  string   // that holds its channel
+	Drops     bool     // the way in that it uses there passes no events
+	Deaf      []string // names of the modes of its recording in whose hours the recorder listens to none
+	Twin      string   // another view of the same device, by the place that it has
 	TwinHas   []Config
 	Second    bool        // that one comes before this one
 	Checks    bool        // a person said that what both watch for is a check of one by the other
@@ -289,7 +293,7 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		out = append(out, d)
 	}
 	if twice := f.twice(); len(twice) > 0 {
-		told := finding.Finding{Code: "analytics.twice", Severity: finding.Note, Words: "told twice",
+		told := finding.Finding{Code: Twice, Severity: finding.Note, Words: "told twice",
 			Sentence: fmt.Sprintf("%s watch for the same in this view and in %s: each happening is told twice.", strings.Join(twice, ", "), f.Twin),
 			WayOut:   "Take them off one of the two, or let one be a check of the other and route one alone."}
 		if f.Second {
@@ -302,8 +306,20 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 		out = append(out, finding.Finding{Code: "analytics.dropped", Severity: finding.Needs, Words: "dropped",
 			Sentence: fmt.Sprintf("%s takes its picture and drops the analytics: its way in there passes no events, so no rule of it rings anything.", f.Recorder),
 			WayOut:   "Place it by a way that passes events, or plan it for a recorder that does."})
+	} else if has && len(f.Deaf) > 0 {
+		out = append(out, finding.Finding{Code: "analytics.deaf", Severity: finding.Needs, Words: "unheard",
+			Sentence: fmt.Sprintf("In the hours of %s %s listens to no camera event, since its recording waits for none: what a rule fires then reaches nothing.", quoted(f.Deaf), f.Recorder),
+			WayOut:   "Count camera events as something in its recording; the same stream may be kept all the time."})
 	}
 	return out
+}
+
+func quoted(all []string) string {
+	out := make([]string, len(all))
+	for i, x := range all {
+		out[i] = strconv.Quote(x)
+	}
+	return strings.Join(out, " and ")
 }
 
 // muchLate is from when on boxes are told to be late: a second after, an alarm is late by half of what it may be.

@@ -60,6 +60,7 @@ func (a *Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding
 		return nil
 	}
 	f, drawn := facts.ForRules(s, of)
+	_, f.Checks = s.Accepted(of, a.ID())[rule.Twice]
 	return rule.Propose(f, drawn)
 }
 
