@@ -514,7 +514,9 @@ func TestAPlansShortName(t *testing.T) {
 
 // A recorder that listens by plan alone is deaf in the hours of modes that wait for no camera event; another never is.
 func TestAPlanMayBeDeaf(t *testing.T) {
-	mode := func(name string, causes ...Cause) Mode { return Mode{Name: name, Idle: Record, Event: Record, Causes: causes} }
+	mode := func(name string, causes ...Cause) Mode {
+		return Mode{Name: name, Idle: Record, Event: Record, Causes: causes}
+	}
 	both := Always(mode("day", Motion))
 	both.Modes = append(both.Modes, mode("night", Camera), mode("never")) // the last is painted in no hour
 	both.Week[3][7] = 1

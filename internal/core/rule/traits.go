@@ -30,6 +30,9 @@ func (t Traits) Of(o scene.Traits) bool {
 
 // Wrong is what can't be asked for; empty: it can.
 func (t Traits) Wrong() string {
+	if len(t.Colours) > len(scene.Colours) || len(t.Has)+len(t.Lacks) > len(scene.Carrieds) {
+		return "each colour, and each thing carried or worn, is asked for once"
+	}
 	for _, c := range t.Colours {
 		if !slices.Contains(scene.Colours, c) {
 			return fmt.Sprintf("%.20q is no colour that there is a word for", c)

@@ -49,6 +49,7 @@ func TestTraitsThatCantBeAskedFor(t *testing.T) {
 	for wrong, asks := range map[string]Traits{
 		"no colour":        {Colours: []scene.Colour{scene.Red, "Teal"}},
 		"nothing that is":  {Has: []scene.Carried{"Sword"}},
+		"once":             {Lacks: []scene.Carried{scene.Bag, scene.Bag, scene.Bag, scene.Hat}},
 		"with and without": {Has: []scene.Carried{scene.Bag}, Lacks: []scene.Carried{scene.Hat, scene.Bag}},
 	} {
 		r := Rule{Kind: Crosses, Line: upward, Traits: asks}

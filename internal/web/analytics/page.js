@@ -87,7 +87,13 @@ function edit(form, figure) {
       of = b.dataset.draws;
       begin();
     });
+  // What a rule of cells doesn't show it doesn't say either.
+  const unsaid = () => {
+    for (const e of form.querySelectorAll(".not-cells input")) e.disabled = painted();
+  };
+  unsaid();
   kind.addEventListener("change", () => {
+    unsaid();
     if (tool !== toolOf()) begin();
   });
   for (const f of Object.values(fields)) f.addEventListener("change", begin);
