@@ -123,14 +123,15 @@ func TestMetadataComesBesideThePicture(t *testing.T) {
 	}
 }
 
-// Pictures that come unevenly are measured as such, and nothing of them is lost.
+// Pictures that come unevenly are measured as such, and nothing of them is lost. How much it is exactly is held where time is
+// an argument (rtsp.TestJitter): here the machine's own delays come on top.
 func TestJitterIsMeasured(t *testing.T) {
 	t.Parallel()
 	s := newStudio(t, nil)
 	p := s.profile("sub")
 	s.cam.Waver(60 * time.Millisecond)
 	m := s.play(p, 3*time.Second)
-	if m.Trouble != "" || m.Lost != 0 || m.Jitter < 10*time.Millisecond || m.Jitter > 60*time.Millisecond || stream.RateDiffers(p.FPS, m.FPS) {
+	if m.Trouble != "" || m.Lost != 0 || m.Jitter < 10*time.Millisecond || stream.RateDiffers(p.FPS, m.FPS) {
 		t.Errorf("%+v", m)
 	}
 }
