@@ -2,9 +2,12 @@ package onvif
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"duskyharbor/internal/core/scene"
 )
@@ -88,6 +91,7 @@ func FuzzParseMetadata(f *testing.F) {
 	f.Add([]byte(frameXML(`<tt:Object ObjectId="1"><tt:Appearance><tt:Shape><tt:BoundingBox left="-1" top="1" right="1" bottom="-1"/></tt:Shape></tt:Appearance></tt:Object>`)))
 	f.Add([]byte(frameXML(`<tt:Transformation><tt:Scale x="1e308" y="NaN"/></tt:Transformation>`)))
 	f.Add([]byte("<MetadataStream/>"))
+	f.Add([]byte(frameXML(`<tt:Object ObjectId="7"><tt:Appearance><tt:Shape><tt:BoundingBox left="-0.5" top="0.5" right="0.25" bottom="-0.25"/></tt:Shape><tt:Color><tt:ColorCluster><tt:Color X="76" Y="85" Z="255" Colorspace="a/RGB"/><tt:Weight>1</tt:Weight></tt:ColorCluster></tt:Color><tt:LicensePlateInfo><tt:PlateNumber>GP 41</tt:PlateNumber></tt:LicensePlateInfo><fc:HumanFace xmlns:fc="urn:f"><fc:Accessory><fc:Hat><fc:Wear>true</fc:Wear></fc:Hat></fc:Accessory></fc:HumanFace></tt:Appearance><tt:Behaviour><tt:Speed>2</tt:Speed></tt:Behaviour></tt:Object>`)))
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		told, err := ParseMetadata(doc)
 		frames := told.Frames
@@ -105,6 +109,11 @@ func FuzzParseMetadata(f *testing.F) {
 				b := o.Box
 				if !(b.Left >= -1 && b.Right <= 1 && b.Bottom >= -1 && b.Top <= 1 && b.Left < b.Right && b.Bottom < b.Top) || o.Score < 0 || o.Score > 1 || o.ID == "" || len(o.Class) > 64 {
 					t.Fatalf("%+v", o)
+				}
+				tr := o.Traits
+				if tr.Colour != "" && !slices.Contains(scene.Colours, tr.Colour) || len(tr.Plate) > 16 || !utf8.ValidString(tr.Plate) || strings.ContainsFunc(tr.Plate, unicode.IsControl) ||
+					!(tr.Speed >= 0 && tr.Speed < 200) || len(tr.Has)+len(tr.Lacks) > len(scene.Carrieds) {
+					t.Fatalf("%+v", tr)
 				}
 			}
 		}
