@@ -187,6 +187,26 @@ func (f Facts) Writes(d Drawn, drawn []Drawn) (out []finding.Change, cant []Cant
 	return out, nil, add(c, nil)
 }
 
+// After is what is known once changes are made: what comes takes up room, what goes gives it back.
+func (f Facts) After(all []finding.Change) Facts {
+	f.Configs = slices.Clone(f.Configs)
+	for _, c := range all {
+		name := c.Args["name"]
+		is, err := ConfigOf(c.Args["rule"])
+		at := f.find(name)
+		switch {
+		case err != nil:
+		case is == nil && at >= 0:
+			f.Configs = slices.Delete(f.Configs, at, at+1)
+		case is != nil && at >= 0:
+			f.Configs[at] = *is
+		case is != nil:
+			f.Configs = append(f.Configs, *is)
+		}
+	}
+	return f
+}
+
 func (f Facts) full() bool { return f.Supported.Most > 0 && len(f.Configs) >= f.Supported.Most }
 
 // Remove is the change that takes a rule off the camera. ErrForeign where it isn't to be touched.
@@ -370,7 +390,7 @@ func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
 	}
 	for _, d := range drawn {
 		if all, _, err := f.Writes(d, drawn); err == nil {
-			out = append(out, all...)
+			out, f = append(out, all...), f.After(all)
 		}
 	}
 	return append(out, f.once(drawn)...)

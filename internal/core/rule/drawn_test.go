@@ -247,3 +247,35 @@ func TestRulesInALine(t *testing.T) {
 		}
 	}
 }
+
+// A camera that keeps two more is given two more of three, the first in their order; room that one gives back is another's.
+func TestNoMoreAreWrittenThanTheCameraKeeps(t *testing.T) {
+	square := scene.Polygon{{X: -0.5, Y: -0.5}, {X: 0.5, Y: -0.5}, {X: 0.5, Y: 0.5}}
+	drawn := func(name string) Drawn { return Drawn{Rule: Rule{Name: name, Kind: Inside, Area: square}} }
+	knows := Supported{Most: 3, Types: []Type{{Name: "FieldDetector", Shapes: map[string]string{"Field": "Polygon"}}}}
+	on := Config{Name: "There", Type: "FieldDetector", Shapes: map[string]Shape{"Field": {true, square}}}
+	gone := drawn("There")
+	gone.Off = true
+	for name, x := range map[string]struct {
+		drawn []Drawn
+		want  string
+	}{
+		"as many as fit":  {[]Drawn{drawn("a"), drawn("b")}, "a b"},
+		"one too many":    {[]Drawn{drawn("a"), drawn("b"), drawn("c")}, "a b"},
+		"room given back": {[]Drawn{gone, drawn("a"), drawn("b"), drawn("c"), drawn("d")}, "There a b c"},
+		"given back late": {[]Drawn{drawn("a"), drawn("b"), drawn("c"), gone}, "a b There"},
+		"there already":   {[]Drawn{drawn("There"), drawn("a"), drawn("b")}, "a b"},
+	} {
+		f := Facts{LookedAt: time.Unix(1, 0), Token: "vac0", Supported: knows, Configs: []Config{on}}
+		var names []string
+		for _, c := range Propose(f, x.drawn) {
+			names = append(names, c.Args["name"])
+		}
+		if got := strings.Join(names, " "); got != x.want {
+			t.Errorf("%s: %s, want %s", name, got, x.want)
+		}
+		if len(f.Configs) != 1 {
+			t.Errorf("%s: what is known was changed", name)
+		}
+	}
+}

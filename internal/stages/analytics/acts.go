@@ -391,6 +391,7 @@ func planWritten(_ time.Time, s *act.Seen, x Written) (p act.Planned, err error)
 				p.Refuse(of.Place, d.Name+": "+rule.Whys(cant))
 			default:
 				all = append(all, changes...)
+				f = f.After(changes)
 			}
 		}
 		rules += len(all)

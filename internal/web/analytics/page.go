@@ -153,7 +153,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	d.inHand(p, of)
 	marks := shell.Marks{Says: "Rules on the picture of " + of.Place}
 	for i := range d.Rules {
-		marks.Shapes = append(marks.Shapes, d.Rules[i].shapes(&d.Rules[i] == d.Hand)...)
+		hand := &d.Rules[i] == d.Hand
+		drawn := d.Rules[i].shapes(hand)
+		if len(drawn) > 0 && !hand && len(d.Rules) > mostNamed {
+			drawn[0].Label = ""
+		}
+		marks.Shapes = append(marks.Shapes, drawn...)
 	}
 	d.Picture = shell.Picture{Src: fmt.Sprintf("%s/%d", p.Path("stills"), of.ID), Alt: "Still of " + of.Place, Marks: marks}
 	return &d, nil
@@ -247,6 +252,9 @@ func short(r rule.Rule) string {
 	}
 	return says
 }
+
+// mostNamed is how many rules on one picture are named beside their drawings; of more, the one in hand is.
+const mostNamed = 8
 
 // shapes are the rule on the picture.
 func (s standing) shapes(hand bool) []shell.Shape {

@@ -130,6 +130,11 @@ function look() {
 }
 fitAll();
 look();
+// The rule in hand is in sight where the list is longer than its place.
+for (const li of document.querySelectorAll(".rulelist li.inhand")) {
+  const list = li.parentElement;
+  list.scrollTop = li.offsetTop - list.offsetTop - (list.clientHeight - li.offsetHeight) / 2;
+}
 new MutationObserver(() => {
   fitAll();
   look();
