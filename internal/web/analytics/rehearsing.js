@@ -30,11 +30,7 @@ export function rehearse(section, form, figure) {
     minute: "2-digit",
     second: "2-digit",
   });
-  const short = new Intl.DateTimeFormat("en-GB", {
-    timeZone: zone,
-    hour: "2-digit",
-    minute: "2-digit",
-  });
+  const short = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hour: "2-digit", minute: "2-digit" });
   let asked = 0;
   let soon = null;
   let shown = null; // the firing whose way is on the picture
@@ -44,12 +40,9 @@ export function rehearse(section, form, figure) {
   const weighed = section.querySelector(".weighed");
   const days = section.querySelector(".bydays");
   // same says whether two are one firing: of one object, within three seconds.
-  const same = (a, b) =>
-    a.object === b.object &&
-    Math.abs(Date.parse(a.at) - Date.parse(b.at)) <= 3000;
+  const same = (a, b) => a.object === b.object && Math.abs(Date.parse(a.at) - Date.parse(b.at)) <= 3000;
 
-  const clear = () =>
-    figure.querySelectorAll("[data-way]").forEach((e) => e.remove());
+  const clear = () => figure.querySelectorAll("[data-way]").forEach((e) => e.remove());
   // pick says which firing is in hand, and asks whether it was right.
   const pick = (hit) => {
     picked.hidden = !hit || !hit.object;
@@ -57,53 +50,31 @@ export function rehearse(section, form, figure) {
     picked.elements.object.value = hit.object;
     picked.elements.at.value = hit.at;
     picked.querySelector("[data-picked]").textContent =
-      [hit.class || "Something", hit.looks].filter(Boolean).join(", ") +
-      " at " +
-      clock.format(new Date(hit.at)) +
-      ":";
+      [hit.class || "Something", hit.looks].filter(Boolean).join(", ") + " at " + clock.format(new Date(hit.at)) + ":";
     const is = (last.checked || []).find((c) => same(c, hit));
     const said = is ? (is.right ? "right" : "wrong") : "neither";
     for (const b of picked.querySelectorAll("[data-was]"))
-      b.setAttribute(
-        "aria-pressed",
-        String(b.dataset.was === said && said !== "neither"),
-      );
+      b.setAttribute("aria-pressed", String(b.dataset.was === said && said !== "neither"));
   };
   const way = (hit) => {
     clear();
     shown = hit;
     pick(hit);
     if (!hit || !hit.path) return;
-    const g = element(figure.querySelector("[data-marks]"), "g", {
-      "data-way": "1",
-    });
-    const at = ([x, y]) =>
-      ((x / 100) * ACROSS).toFixed(1) + "," + ((y / 100) * DOWN).toFixed(1);
-    element(g, "polyline", {
-      class: "way under",
-      points: hit.path.map(at).join(" "),
-    });
-    element(g, "polyline", {
-      class: "way",
-      points: hit.path.map(at).join(" "),
-    });
+    const g = element(figure.querySelector("[data-marks]"), "g", { "data-way": "1" });
+    const at = ([x, y]) => ((x / 100) * ACROSS).toFixed(1) + "," + ((y / 100) * DOWN).toFixed(1);
+    element(g, "polyline", { class: "way under", points: hit.path.map(at).join(" ") });
+    element(g, "polyline", { class: "way", points: hit.path.map(at).join(" ") });
     const [x, y] = [(hit.place[0] / 100) * ACROSS, (hit.place[1] / 100) * DOWN];
     element(g, "circle", { class: "fired", cx: x, cy: y, r: 18 });
-    element(
-      g,
-      "text",
-      { x: x + 28, y: y - 18 },
-      "fires " + clock.format(new Date(hit.at)),
-    );
+    element(g, "text", { x: x + 28, y: y - 18 }, "fires " + clock.format(new Date(hit.at)));
   };
   // beside counts those of one list that the other hasn't.
-  const beside = (a, b) =>
-    (a || []).filter((h) => !(b || []).some((o) => same(h, o))).length;
+  const beside = (a, b) => (a || []).filter((h) => !(b || []).some((o) => same(h, o))).length;
   const firedSays = (r) => {
     const n = (r.fired || []).length;
     if (!r.held && !n) return "it told of no firing";
-    if (!r.held || r.held.foretold + r.held.fired === 0)
-      return `it fired ${n} times`;
+    if (!r.held || r.held.foretold + r.held.fired === 0) return `it fired ${n} times`;
     const off = r.held.foretold + r.held.fired - r.held.both;
     const part = Math.round((100 * (off - r.held.both)) / off);
     const why = r.held.explains ? `: ${r.held.explains}` : "";
@@ -117,9 +88,7 @@ export function rehearse(section, form, figure) {
     use.hidden = !w.suggested;
     use.onclick = () => {
       const field = form.elements[w.suggested.part];
-      field.value = String(
-        Math.round(1000 * w.suggested.value * parts[w.suggested.part]) / 1000,
-      );
+      field.value = String(Math.round(1000 * w.suggested.value * parts[w.suggested.part]) / 1000);
       field.dispatchEvent(new Event("input", { bubbles: true }));
     };
   };
@@ -146,9 +115,7 @@ export function rehearse(section, form, figure) {
     );
   };
   const show = (r) => {
-    const held =
-      strip.contains(document.activeElement) &&
-      document.activeElement.dataset.hit;
+    const held = strip.contains(document.activeElement) && document.activeElement.dataset.hit;
     strip.replaceChildren();
     const WIDE = Math.round(strip.getBoundingClientRect().width) || 900;
     last = r;
@@ -162,33 +129,16 @@ export function rehearse(section, form, figure) {
       patternTransform: "rotate(45)",
     });
     element(hatch, "rect", { class: "stripe", width: 1, height: 8 });
-    element(strip, "rect", {
-      class: "unheard",
-      x: 0,
-      y: 0,
-      width: WIDE,
-      height: TALL,
-    });
+    element(strip, "rect", { class: "unheard", x: 0, y: 0, width: WIDE, height: TALL });
     let [after, gap] = [0, [0, 0]]; // the widest of the times that weren't listened to
     for (const [a, b] of [...(r.listened || []), [r.to, r.to]]) {
       if (x(a) - after > gap[1] - gap[0]) gap = [after, x(a)];
       after = Math.max(after, x(b));
       if (a !== b)
-        element(strip, "rect", {
-          class: "heard",
-          x: x(a),
-          y: 0,
-          width: Math.max(1, x(b) - x(a)),
-          height: TALL,
-        });
+        element(strip, "rect", { class: "heard", x: x(a), y: 0, width: Math.max(1, x(b) - x(a)), height: TALL });
     }
     if (gap[1] - gap[0] > 170)
-      element(
-        strip,
-        "text",
-        { class: "notseen", x: gap[0] + 10, y: 34 },
-        "hatched: not listened to",
-      );
+      element(strip, "text", { class: "notseen", x: gap[0] + 10, y: 34 }, "hatched: not listened to");
     if (r.since && Date.parse(r.since) > from && Date.parse(r.since) < to) {
       element(strip, "line", {
         class: "since",
@@ -201,19 +151,8 @@ export function rehearse(section, form, figure) {
     for (let i = 0; i <= 4; i++) {
       const t = from + ((to - from) * i) / 4;
       const anchor = i === 0 ? "start" : i === 4 ? "end" : "middle";
-      element(strip, "line", {
-        class: "tick",
-        x1: (WIDE * i) / 4,
-        x2: (WIDE * i) / 4,
-        y1: 0,
-        y2: TALL,
-      });
-      element(
-        strip,
-        "text",
-        { x: (WIDE * i) / 4, y: TALL + 14, "text-anchor": anchor },
-        short.format(new Date(t)),
-      );
+      element(strip, "line", { class: "tick", x1: (WIDE * i) / 4, x2: (WIDE * i) / 4, y1: 0, y2: TALL });
+      element(strip, "text", { x: (WIDE * i) / 4, y: TALL + 14, "text-anchor": anchor }, short.format(new Date(t)));
     }
     const marks = {
       hits: r.hits,
@@ -238,11 +177,7 @@ export function rehearse(section, form, figure) {
                 transform: `translate(${x(hit.at)} ${y + 9})`,
               })
             : element(strip, "rect", {
-                class: {
-                  hits: "hit",
-                  hits_as_on_camera: "hit there",
-                  fired: "hit real",
-                }[name],
+                class: { hits: "hit", hits_as_on_camera: "hit there", fired: "hit real" }[name],
                 x: x(hit.at) - 2,
                 y,
                 width: 5,
@@ -267,21 +202,12 @@ export function rehearse(section, form, figure) {
     if (held) strip.querySelector(`[data-hit="${CSS.escape(held)}"]`)?.focus();
     const minutes = Number(over.value);
     const heard = Math.min(minutes, Math.round(r.minutes_listened * 10) / 10);
-    const of =
-      minutes === 60
-        ? "60 minutes"
-        : minutes === 1440
-          ? "the day"
-          : minutes + " minutes";
-    const [gained, lost] = [
-      beside(r.hits, r.hits_as_on_camera),
-      beside(r.hits_as_on_camera, r.hits),
-    ];
+    const of = minutes === 60 ? "60 minutes" : minutes === 1440 ? "the day" : minutes + " minutes";
+    const [gained, lost] = [beside(r.hits, r.hits_as_on_camera), beside(r.hits_as_on_camera, r.hits)];
     const there =
       r.fires_as_on_camera === undefined
         ? ""
-        : ` · ${r.fires_as_on_camera} as the camera has it (${gained} more, ${lost} fewer) · ` +
-          firedSays(r);
+        : ` · ${r.fires_as_on_camera} as the camera has it (${gained} more, ${lost} fewer) · ` + firedSays(r);
     const untold = r.untold ? " · " + r.untold : "";
     says.textContent = r.objects
       ? `${r.fires} would have fired${there} · ${r.objects} seen in ${heard} of ${of}${r.part ? ", of which not all is rehearsed" : ""}${untold}`
@@ -315,20 +241,15 @@ export function rehearse(section, form, figure) {
     try {
       const res = await fetch(section.dataset.at, {
         method: "POST",
-        headers: {
-          "X-CSRF-Token": form.elements._csrf.value,
-          Accept: "application/json",
-        },
+        headers: { "X-CSRF-Token": form.elements._csrf.value, Accept: "application/json" },
         body,
       });
       const r = await res.json();
       if (nth !== asked) return; // a later change was asked for meanwhile
       if (res.ok) show(r);
-      else
-        says.textContent = r.error || "The server answered " + res.status + ".";
+      else says.textContent = r.error || "The server answered " + res.status + ".";
     } catch {
-      if (nth === asked)
-        says.textContent = "This page doesn’t reach the server.";
+      if (nth === asked) says.textContent = "This page doesn’t reach the server.";
     }
   };
   const again = () => {
@@ -369,10 +290,7 @@ export function rehearse(section, form, figure) {
   fit();
   // What is said of a firing is kept at once; what other settings would make of it follows.
   for (const b of picked.querySelectorAll("[data-was]"))
-    b.addEventListener(
-      "click",
-      () => (picked.elements.was.value = b.dataset.was),
-    );
+    b.addEventListener("click", () => (picked.elements.was.value = b.dataset.was));
   picked.addEventListener("submit", async (e) => {
     e.preventDefault();
     try {
@@ -382,22 +300,14 @@ export function rehearse(section, form, figure) {
         headers: { Accept: "application/json" },
       });
       const said = await res.json().catch(() => ({}));
-      if (!res.ok)
-        says.textContent = said.error || "It wasn’t kept: try once more.";
+      if (!res.ok) says.textContent = said.error || "It wasn’t kept: try once more.";
       else ask();
     } catch {
       says.textContent = "This page doesn’t reach the server.";
     }
   });
   section.addEventListener("keydown", (e) => {
-    if (
-      picked.hidden ||
-      e.ctrlKey ||
-      e.metaKey ||
-      e.altKey ||
-      e.target.matches("input, select")
-    )
-      return;
+    if (picked.hidden || e.ctrlKey || e.metaKey || e.altKey || e.target.matches("input, select")) return;
     const b = { y: "right", n: "wrong" }[e.key];
     if (!b) return;
     e.preventDefault();
