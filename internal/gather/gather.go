@@ -8,6 +8,7 @@ import (
 	"errors"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -344,8 +345,9 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 					continue
 				}
 				i = len(b.got.Pieces)
-				b.tracks[o.ID] = i
-				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: o.ID, Class: o.Class})
+				id := strings.Clone(o.ID) // else it holds the whole document
+				b.tracks[id] = i
+				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: id, Class: strings.Clone(o.Class)})
 			}
 			p := &b.got.Pieces[i]
 			p.Traits = p.Traits.Also(o.Traits)
@@ -383,7 +385,7 @@ func (b *batch) begins(name string, e onvif.Event) bool {
 			return false
 		}
 		of = map[string]topic.State{}
-		b.states[name] = of
+		b.states[strings.Clone(name)] = of
 	}
 	others := false
 	for object, s := range of {
@@ -392,8 +394,9 @@ func (b *batch) begins(name string, e onvif.Event) bool {
 	if _, there := of[e.Data["ObjectId"]]; !there && len(of) >= maxTracks {
 		return false
 	}
-	next, phase := topic.Next(of[e.Data["ObjectId"]], e.Operation, value, false)
-	of[e.Data["ObjectId"]] = next
+	object := strings.Clone(e.Data["ObjectId"])
+	next, phase := topic.Next(of[object], e.Operation, value, false)
+	of[object] = next
 	return phase == topic.Begins && !others
 }
 

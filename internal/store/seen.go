@@ -3,9 +3,11 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"duskyharbor/internal/core/scene"
 )
@@ -65,59 +67,80 @@ type Piece struct {
 // isn't to be listened to any more.
 func (s *Store) KeepGathering(ctx context.Context, server string, source int64, got Gathered, hold time.Duration) error {
 	return s.InTx(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `update gathering set held_until = now() + $3::interval, trouble = '', documents = documents + $4, objects = objects + $5,
+		rows, days := pieceRows(source, got.Pieces)
+		var lacking []time.Time
+		held := false
+		var b pgx.Batch // one way there and back
+		b.Queue(`update gathering set held_until = now() + $3::interval, trouble = '', documents = documents + $4, objects = objects + $5,
 			lost = lost + $6, without = without + $7 where source_id = $1 and server = $2 and held_until > now()`,
-			source, server, hold, got.Documents, got.Objects, got.Lost, got.Without)
-		if err := orNone(tag.RowsAffected(), err); err != nil {
+			source, server, hold, got.Documents, got.Objects, got.Lost, got.Without).Exec(func(tag pgconn.CommandTag) error {
+			held = tag.RowsAffected() > 0
+			return nil
+		})
+		b.Queue(`insert into seen_span (source_id, began_at, ended_at) values ($1, $2, $3)
+			on conflict (source_id, began_at) do update set ended_at = excluded.ended_at`, source, got.Began, got.Until)
+		for _, day := range days {
+			b.Queue(`select to_regclass($1) is not null`, seenName(day)).QueryRow(func(row pgx.Row) error {
+				var there bool
+				if err := row.Scan(&there); err != nil || there {
+					return err
+				}
+				lacking = append(lacking, day)
+				return nil
+			})
+		}
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into seen_span (source_id, began_at, ended_at) values ($1, $2, $3)
-			on conflict (source_id, began_at) do update set ended_at = excluded.ended_at`, source, got.Began, got.Until); err != nil {
-			return err
+		if !held {
+			return ErrNotFound
 		}
 		if len(got.Fired) > 0 {
 			if err := keepFired(ctx, tx, source, got.Fired); err != nil {
 				return err
 			}
 		}
-		rows := make([][]any, 0, len(got.Pieces))
-		days := map[string]time.Time{}
-		for _, p := range got.Pieces {
-			if len(p.Points) == 0 {
-				continue
-			}
-			at := func(d time.Duration) time.Time { return time.Unix(0, int64(d)).UTC() }
-			began, ended := at(p.Points[0].At), at(p.Points[len(p.Points)-1].At)
-			days[ended.Format(dayOf)] = ended
-			rows = append(rows, []any{source, began, ended, p.Object, p.Class, p.Traits, scene.Pack(p.Points)})
-		}
 		if len(rows) == 0 {
 			return nil
 		}
-		for _, day := range days {
-			if err := seenDay(ctx, tx, day); err != nil {
+		for _, day := range lacking {
+			if err := makeSeenDay(ctx, tx, day); err != nil {
 				return err
 			}
 		}
-		_, err = tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "traits", "points"}, pgx.CopyFromRows(rows))
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "traits", "points"}, pgx.CopyFromRows(rows))
 		return err
 	})
 }
 
+// pieceRows are the rows of pieces, and the days that they end on.
+func pieceRows(source int64, all []Piece) (rows [][]any, days []time.Time) {
+	at := func(d time.Duration) time.Time { return time.Unix(0, int64(d)).UTC() }
+	for _, p := range all {
+		if len(p.Points) == 0 {
+			continue
+		}
+		began, ended := at(p.Points[0].At), at(p.Points[len(p.Points)-1].At)
+		if day := ended.Truncate(24 * time.Hour); !slices.Contains(days, day) {
+			days = append(days, day)
+		}
+		rows = append(rows, []any{source, began, ended, p.Object, p.Class, p.Traits, scene.Pack(p.Points)})
+	}
+	return rows, days
+}
+
 const dayOf = "20060102"
 
-// seenDay makes the part of the table that holds a day, where there is none.
-func seenDay(ctx context.Context, tx pgx.Tx, at time.Time) error {
-	name, from := "seen_"+at.Format(dayOf), at.Truncate(24*time.Hour)
-	var there bool
-	if err := tx.QueryRow(ctx, `select to_regclass($1) is not null`, name).Scan(&there); err != nil || there {
-		return err
-	}
+// seenName is the part of the table that holds a day.
+func seenName(day time.Time) string { return "seen_" + day.Format(dayOf) }
+
+// makeSeenDay makes it.
+func makeSeenDay(ctx context.Context, tx pgx.Tx, day time.Time) error {
 	if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock(hashtext('seen'))`); err != nil {
 		return err
 	}
 	_, err := tx.Exec(ctx, fmt.Sprintf(`create table if not exists %s partition of seen for values from ('%s') to ('%s')`,
-		pgx.Identifier{name}.Sanitize(), from.Format(time.RFC3339), from.Add(24*time.Hour).Format(time.RFC3339)))
+		pgx.Identifier{seenName(day)}.Sanitize(), day.Format(time.RFC3339), day.Add(24*time.Hour).Format(time.RFC3339)))
 	return err
 }
 

@@ -384,6 +384,9 @@ func ReadAll(r io.Reader, limit int64, tried, on string) ([]byte, error) {
 // CleanText makes text from a device printable: no control characters, at most
 // limit bytes.
 func CleanText(s string, limit int) string {
+	if isClean(s, limit) {
+		return s
+	}
 	s = strings.Map(func(r rune) rune {
 		if r < 0x20 || r == 0x7f || r == 0xfffd || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
 			return ' '
@@ -395,4 +398,20 @@ func CleanText(s string, limit int) string {
 		s = strings.ToValidUTF8(s[:limit], "")
 	}
 	return s
+}
+
+// isClean says whether a text is plain already, as most are.
+func isClean(s string, limit int) bool {
+	if s == "" {
+		return true
+	}
+	if len(s) > limit || s[0] == ' ' || s[len(s)-1] == ' ' {
+		return false
+	}
+	for i := range len(s) {
+		if s[i] < 0x20 || s[i] >= 0x7f {
+			return false
+		}
+	}
+	return true
 }

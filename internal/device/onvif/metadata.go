@@ -3,6 +3,7 @@ package onvif
 import (
 	"fmt"
 	"math"
+	"sync"
 	"time"
 
 	"duskyharbor/internal/core/scene"
@@ -39,15 +40,22 @@ type SeenObject struct {
 	scene.Traits
 }
 
+// plains are the rooms of trees: ten documents a second and camera have one each, for a moment.
+var plains = sync.Pool{New: func() any { return new(plainXML) }}
+
 // ParseMetadata reads a document (tt:MetadataStream). What else it carries is left out. The frame's own transformation is
 // applied to the boxes (tt:Transformation).
 func ParseMetadata(doc []byte) (out Metadata, err error) {
 	if len(doc) > MaxMetadata {
 		return out, fmt.Errorf("a document of metadata is longer than %d bytes", MaxMetadata)
 	}
-	root, err := parse(doc)
-	if err != nil {
-		return out, err
+	p := plains.Get().(*plainXML)
+	defer func() { p.reset(""); plains.Put(p) }()
+	root, ok := p.read(doc)
+	if !ok {
+		if root, err = parseAny(doc); err != nil {
+			return out, err
+		}
 	}
 	if root.name.Local != "MetadataStream" {
 		return out, fmt.Errorf("a document of metadata begins with %.40q", root.name.Local)

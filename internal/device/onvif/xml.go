@@ -19,6 +19,8 @@ const (
 	maxBody  = 4 << 20 // bytes
 	maxDepth = 48
 	maxNodes = 100_000
+	maxAttrs = 64       // of an element
+	maxText  = 64 << 10 // bytes of an element's own
 )
 
 // node is one element of an answer, with its parent for prefixes in content.
@@ -35,6 +37,13 @@ var errXML = errors.New("not a SOAP answer")
 // parse reads an answer into a tree within the limits. Entities that XML doesn't
 // define are refused, so none is ever expanded.
 func parse(data []byte) (*node, error) {
+	if root, ok := plain(data); ok {
+		return root, nil
+	}
+	return parseAny(data)
+}
+
+func parseAny(data []byte) (*node, error) {
 	d := xml.NewDecoder(bytes.NewReader(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))))
 	d.CharsetReader = func(label string, in io.Reader) (io.Reader, error) { return charset.NewReaderLabel(label, in) }
 	var root, at *node
@@ -51,7 +60,7 @@ func parse(data []byte) (*node, error) {
 		case xml.StartElement:
 			depth++
 			count++
-			if depth > maxDepth || count > maxNodes || len(t.Attr) > 64 || (root != nil && at == nil) {
+			if depth > maxDepth || count > maxNodes || len(t.Attr) > maxAttrs || (root != nil && at == nil) {
 				return nil, fmt.Errorf("%w: nested too deep or too long", errXML)
 			}
 			n := &node{name: t.Name, attrs: t.Copy().Attr, parent: at}
@@ -65,7 +74,7 @@ func parse(data []byte) (*node, error) {
 			depth--
 			at = at.parent
 		case xml.CharData:
-			if at != nil && len(at.text) < 64<<10 {
+			if at != nil && len(at.text) < maxText {
 				at.text += string(t)
 			}
 		}

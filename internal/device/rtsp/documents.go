@@ -31,7 +31,7 @@ func (d *Documents) Add(raw []byte) (doc []byte, lost bool) {
 		return nil, false
 	}
 	doc, lost = d.buf, d.bad
-	d.buf, d.bad = nil, false
+	d.buf, d.bad = make([]byte, 0, len(doc)+len(doc)/8), false // the next is much like it
 	if lost || len(doc) == 0 {
 		return nil, lost
 	}
