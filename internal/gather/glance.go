@@ -21,7 +21,7 @@ const (
 	glanceEvery = 300 * time.Millisecond
 	glanceFor   = 16 * time.Second
 	boxesAfter  = 5 * time.Second // so much later boxes may come that are about a picture
-	sitAgain    = time.Minute     // after it was looked for; Glance says whether it is asked for
+	sitAgain    = 2 * time.Second // after it was looked for; Glance says whether it is asked for
 	mostMoments = 4000
 )
 

@@ -11,6 +11,7 @@ import (
 
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
 )
 
@@ -31,6 +32,7 @@ type Source struct {
 	Locked     bool            // to the recorder that is planned
 	Together   string          // name of those that go to one recorder; empty: it goes alone
 	Uses       stream.Uses     // which streams a person wants for what
+	Turned     scene.Turned    // how its analytics lie on its picture, as a person said
 	Device     Device
 }
 
@@ -46,7 +48,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses, coalesce(s.turned, 0) turned`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -69,6 +71,7 @@ type sourceRow struct {
 	Locked     bool
 	Together   string
 	Uses       stream.Uses
+	Turned     scene.Turned
 }
 
 func (r sourceRow) source() Source {
@@ -76,7 +79,7 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, Turned: r.Turned, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -349,6 +352,11 @@ func (s *Store) SetConsent(ctx context.Context, site, source int64, text, by str
 // SetMarks keeps the marks of known size on a view's picture; nil forgets them.
 func (s *Store) SetMarks(ctx context.Context, site, source int64, marks *stream.Scale) error {
 	return s.ofSource(ctx, site, source, `marks = $3`, marks)
+}
+
+// SetTurned keeps how a view's analytics lie on its picture. ErrNotFound where the site has no such view.
+func (s *Store) SetTurned(ctx context.Context, site, source int64, t scene.Turned) error {
+	return s.ofSource(ctx, site, source, `turned = $3`, int16(t))
 }
 
 // SetUses keeps which streams of views are for what; their devices' marks rest on it.

@@ -234,6 +234,9 @@ func askRules(h *harbour, a *acts) {
 	}
 	a.keeps("analytics/switch", args{"camera_id": slip, "id": took})
 	a.keeps("analytics/look-again", args{"cameras": []any{slip}})
+	a.keeps("analytics/turn", args{"camera_id": slip, "quarter_turns": 1, "mirrored": true})
+	a.refused("analytics/turn", args{"camera_id": slip, "quarter_turns": 4}, http.StatusUnprocessableEntity)
+	a.keeps("analytics/turn", args{"camera_id": slip, "quarter_turns": 0})
 	// What is said of a firing is kept, and taken back.
 	now := time.Now().UTC().Format(time.RFC3339Nano)
 	for _, was := range []string{"right", "wrong", "neither"} {
@@ -509,10 +512,31 @@ func TestBoxesThatSitBesideAreTold(t *testing.T) {
 	if says := sits(); !strings.Contains(says, "they lie ") || !strings.Contains(says, "to the right") || !strings.Contains(says, "below of it") {
 		t.Error(says)
 	}
-	cam.Think(camera.EngineHabits{})
+	// It hangs upside down, and its analytics look at the picture before that is turned.
+	cam.Think(camera.EngineHabits{Over: true})
 	a.keeps("analytics/look-again", args{"cameras": []any{slip}})
 	if says := sits(); says != "" {
 		t.Errorf("it is told yet: %s", says)
+	}
+	walks(func() bool {
+		return count(h, `select count(*) from fact where name = 'analytics.sits' and value->>'turned' = '2'`) == 1
+	})
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, fmt.Sprintf("analytics?camera=%v", slip))
+	p.Sees(20*time.Second, "Its analytics look at this picture turned by 180°")
+	p.Press("Count them turned by 180°")
+	p.Sees(20*time.Second, "are taken to look at its picture turned by 180°")
+	a.keeps("analytics/draw", args{"camera_id": slip, "name": "Upper line", "kind": "Crosses", "points": "10 20, 90 30", "direction": "Left"})
+	a.makes("analytics/write", args{"cameras": []any{slip}, "name": "Upper line"})
+	on, _ := ruleOn(cam, "Upper line")
+	if on.Direction != rule.RightToLeft || len(on.Line) != 2 || math.Abs(on.Line[0].X-0.8) > 1e-3 || math.Abs(on.Line[0].Y+0.6) > 1e-3 || math.Abs(on.Line[1].X+0.8) > 1e-3 {
+		t.Errorf("the camera has it as %+v", on)
+	}
+	for _, r := range a.all(fmt.Sprintf("cameras/%v/rules", slip), "rules") {
+		if r["name"] == "Upper line" && r["state"] != string(rule.AsDrawn) {
+			t.Errorf("it reads back %v", r["state"])
+		}
 	}
 }
 

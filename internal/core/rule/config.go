@@ -3,6 +3,7 @@ package rule
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -47,6 +48,42 @@ func (c Config) In(f scene.Frame) Config { return c.mapped(f.To) }
 
 // From is a rule of such a camera with its shapes in the standard's frame.
 func (c Config) From(f scene.Frame) Config { return c.mapped(f.From) }
+
+// Turned is a rule of the picture as analytics have it that look at one which is turned so, FromTurned such a rule in the picture: the
+// sides of a line change places where the picture is mirrored.
+func (c Config) Turned(t scene.Turned) Config { return c.turned(t, t.To, t.CellsTo) }
+
+// FromTurned: see Turned.
+func (c Config) FromTurned(t scene.Turned) Config { return c.turned(t, t.From, t.CellsFrom) }
+
+func (c Config) turned(t scene.Turned, to func(scene.Point) scene.Point, cells func(scene.Cells) scene.Cells) Config {
+	if t == 0 {
+		return c
+	}
+	c = c.mapped(to)
+	c.Values = maps.Clone(c.Values)
+	if packed, there := c.Values[activeCells]; there && c.Grid.Valid() {
+		if of, err := scene.UnpackCells(c.Grid, packed); err == nil {
+			of = cells(of)
+			c.Values[activeCells], c.Grid = of.Pack(), of.Grid
+		}
+	}
+	if !t.Mirrored() {
+		return c
+	}
+	for name, value := range c.Values {
+		if role(name) != direction {
+			continue
+		}
+		switch Direction(value) {
+		case LeftToRight:
+			c.Values[name] = string(RightToLeft)
+		case RightToLeft:
+			c.Values[name] = string(LeftToRight)
+		}
+	}
+	return c
+}
 
 func (c Config) mapped(to func(scene.Point) scene.Point) Config {
 	shapes := make(map[string]Shape, len(c.Shapes))

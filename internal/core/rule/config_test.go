@@ -243,3 +243,66 @@ func TestRulesTellTheFrame(t *testing.T) {
 		}
 	}
 }
+
+// However the analytics lie on the picture, a rule of the picture comes back from theirs, and theirs fires on a walk as they see it
+// wherever the picture's fires on it: by the same side of the line, by the same cells.
+func TestRulesComeBackHoweverThePictureLies(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 5))
+	cells := Supported{Grid: scene.Grid{Columns: 22, Rows: 18}, Types: []Type{{Name: cellMotionDetector, Values: map[string]string{activeCells: "base64Binary", minCount: "integer"}}}}
+	fired := 0
+	for range 4000 {
+		turned := scene.AllTurned[r.IntN(8)]
+		x := Rule{Name: "a", Kind: []Kind{Crosses, Inside, Stays, Moves}[r.IntN(4)]}
+		can := knows
+		switch x.Kind {
+		case Crosses:
+			x.Line, x.Direction = []scene.Point{{X: r.Float64()*2 - 1, Y: -1}, {X: r.Float64()*2 - 1, Y: 1}}, []Direction{Either, LeftToRight, RightToLeft}[r.IntN(3)]
+		case Moves:
+			can = cells
+			x.Cells = scene.Cells{Grid: scene.Grid{Columns: 22, Rows: 18}, On: make([]bool, 22*18)}
+			for i := range x.Cells.On {
+				x.Cells.On[i] = i == 7 || r.IntN(4) == 0
+			}
+			if turned.Quarters()%2 == 1 {
+				can.Grid = scene.Grid{Columns: 22, Rows: 18}
+			}
+		default:
+			x.Area, x.For = slices.Clone(square), time.Duration(1+r.IntN(600))*100*time.Millisecond
+		}
+		if x.Kind == Inside {
+			x.For = 0
+		}
+		c, cant := can.Write(x)
+		if len(cant) > 0 {
+			t.Fatal(cant)
+		}
+		there := c.Turned(turned)
+		if back, ok := there.FromTurned(turned).Says(); !ok || !Same(back, x) {
+			t.Fatalf("%s: %+v comes back as %+v", turned.Words(), x, back)
+		}
+		theirs, ok := there.Says()
+		if !ok {
+			t.Fatalf("%s: %+v says nothing", turned.Words(), there)
+		}
+		if x.Kind != Crosses {
+			continue
+		}
+		// A small thing, so that foot and middle are one.
+		from, to := scene.Point{X: r.Float64()*1.8 - 0.9, Y: r.Float64()*1.8 - 0.9}, scene.Point{X: r.Float64()*1.8 - 0.9, Y: r.Float64()*1.8 - 0.9}
+		walk := func(at func(scene.Point) scene.Point) []scene.Track {
+			tr := scene.Track{ID: "1"}
+			for i, p := range []scene.Point{at(from), at(to)} {
+				tr.Points = append(tr.Points, scene.TrackPoint{At: time.Duration(i) * time.Second, Score: 1, Box: scene.Box{Left: p.X - 1e-7, Right: p.X + 1e-7, Bottom: p.Y - 1e-7, Top: p.Y + 1e-7}})
+			}
+			return []scene.Track{tr}
+		}
+		here := len(Rehearse(x, walk(func(p scene.Point) scene.Point { return p }), Span{}))
+		if n := len(Rehearse(theirs, walk(turned.To), Span{})); n != here {
+			t.Fatalf("%s: %+v fires %d times, theirs %d", turned.Words(), x, here, n)
+		}
+		fired += here
+	}
+	if fired < 200 {
+		t.Errorf("of the walks %d crossed", fired)
+	}
+}

@@ -16,6 +16,9 @@ import (
 // Twice is the finding that another view of the device watches for the same; accepted, one is a check of the other.
 const Twice = "analytics.twice"
 
+// Turned is the finding that a camera's analytics lie on its picture otherwise than its drawings are counted.
+const Turned = "analytics.turned"
+
 // Drawn is a rule that was drawn here for a view, whether or not its camera has it.
 type Drawn struct {
 	ID  int64
@@ -36,11 +39,12 @@ type Facts struct {
 	Deaf      []string // names of the modes of its recording in whose hours the recorder listens to none
 	Twin      string   // another view of the same device, by the place that it has
 	TwinHas   []Config
-	Second    bool        // that one comes before this one
-	Checks    bool        // a person said that what both watch for is a check of one by the other
-	Held      []Held      // how what it fired was held against what was foretold
-	Sits      *scene.Sits // how its boxes lie on what moves in the picture; nil: not known
-	SatAt     time.Time   // when that was seen
+	Second    bool         // that one comes before this one
+	Checks    bool         // a person said that what both watch for is a check of one by the other
+	Held      []Held       // how what it fired was held against what was foretold
+	Sits      *scene.Sits  // how its boxes lie on what moves in the picture; nil: not known
+	SatAt     time.Time    // when that was seen
+	Turned    scene.Turned // how its analytics lie on its picture, as a person said: all of it is told as in the picture
 }
 
 // Known says whether what the camera has is known.
@@ -349,6 +353,12 @@ const muchLate = time.Second
 func (f Facts) sits() (out finding.Finding, ok bool) {
 	if f.Sits == nil {
 		return out, false
+	}
+	if f.Sits.Turned != f.Turned {
+		out = finding.Finding{Code: Turned, Severity: finding.Needs, Words: "boxes turned",
+			Sentence: fmt.Sprintf("Its analytics look at the picture %s, and its drawings are counted %s: what is written lies elsewhere than it was drawn.", f.Sits.Turned.Words(), f.Turned.Words()),
+			WayOut:   fmt.Sprintf("Count its drawings %s, or have the camera's analytics look at the picture that it sends.", f.Sits.Turned.Words())}
+		return out, true
 	}
 	off, late := f.Sits.Off(), f.Sits.Late >= muchLate && f.Sits.Least >= muchLate/2
 	if !off && !late {

@@ -35,6 +35,7 @@ type Sits struct {
 	Most     time.Duration `json:"most"`   // and as much
 	Beside   float64       `json:"beside"` // how far beside it they lie at the least, as a share of the picture
 	Glimpses int           `json:"glimpses"`
+	Turned   Turned        `json:"turned,omitempty"` // they lie on it once they are taken to be of a picture turned so
 }
 
 // Bounds of looking for how boxes sit.
@@ -53,15 +54,41 @@ const (
 	flat         = 1.5                    // lateness whose cost is less than so many times the least could be as well
 	flatLeast    = 0.0003
 	worthTelling = 0.03
+	farBeside    = 0.15 // boxes that go as what moves does and lie further from it may be of a picture that is turned
 )
 
-// Sit looks for the shift and lateness by which one box at a time lies best on the one thing that moves; ok is false where too
-// little moved, or too much at once, to tell.
+// Sit looks for the shift and lateness by which one box at a time lies best on the one thing that moves, and for the way in which
+// the picture would have to be turned for it: as it is wherever boxes go as that does. ok is false where too little moved, or
+// too much at once, to tell.
 func Sit(all []Glimpse, told []Moment) (best Sits, ok bool) {
 	seen := movers(all)
 	if len(seen) == 0 || len(told) == 0 {
 		return best, false
 	}
+	best, _, ok = sit(seen, told)
+	if ok && best.Beside <= farBeside {
+		return best, true
+	}
+	least := math.Inf(1)
+	for _, t := range AllTurned[1:] {
+		turned := make([]Moment, len(told))
+		for i, m := range told {
+			turned[i].At = m.At
+			for _, b := range m.Boxes {
+				turned[i].Boxes = append(turned[i].Boxes, t.BoxFrom(b))
+			}
+		}
+		s, cost, fits := sit(seen, turned)
+		if cost += s.Beside * s.Beside; fits && !s.Off() && cost < least {
+			best, least, ok = s, cost, true
+			best.Turned = t
+		}
+	}
+	return best, ok
+}
+
+// sit is Sit of boxes that are taken as they are, with how badly they lie.
+func sit(seen []place, told []Moment) (best Sits, worst float64, ok bool) {
 	type fit struct {
 		late time.Duration
 		cost float64
@@ -78,7 +105,7 @@ func Sit(all []Glimpse, told []Moment) (best Sits, ok bool) {
 		}
 	}
 	if len(fits) == 0 {
-		return best, false
+		return best, 0, false
 	}
 	least := slices.MinFunc(fits, func(a, b fit) int {
 		switch {
@@ -90,7 +117,7 @@ func Sit(all []Glimpse, told []Moment) (best Sits, ok bool) {
 		return 0
 	})
 	if least.cost > mostCost {
-		return best, false
+		return best, 0, false
 	}
 	best = Sits{Right: least.dx / 2, Up: least.dy / 2, Late: least.late, Least: least.late, Most: least.late, Beside: math.Hypot(least.dx, least.dy) / 2, Glimpses: least.both}
 	for _, f := range fits {
@@ -99,7 +126,7 @@ func Sit(all []Glimpse, told []Moment) (best Sits, ok bool) {
 			best.Beside = min(best.Beside, math.Hypot(f.dx, f.dy)/2)
 		}
 	}
-	return best, true
+	return best, least.cost, true
 }
 
 // Off says whether boxes lie beside what they are about by more than is worth telling, however late they may be: of what goes
@@ -124,8 +151,15 @@ func (s Sits) Words() string {
 		}
 	}
 	says := "they lie on it"
+	if s.Turned != 0 {
+		says = "they lie on it once the picture is taken to be " + s.Turned.Words()
+	}
 	if len(parts) > 0 {
-		says = "they lie " + strings.Join(parts, " and ") + " of it, of the picture's size"
+		says += ", "
+		if s.Turned == 0 {
+			says = "they lie "
+		}
+		says += strings.Join(parts, " and ") + " of it, of the picture's size"
 	}
 	switch {
 	case s.Most-s.Least > time.Second:

@@ -117,13 +117,35 @@ func TestHowBoxesSitIsNotGuessed(t *testing.T) {
 func TestHowBoxesSitInWords(t *testing.T) {
 	for want, s := range map[string]Sits{
 		"they lie on it": {},
-		"they lie 6 % to the right and 4 % below of it, of the picture's size":                     {Right: 0.06, Up: -0.04},
-		"they lie 5 % to the left and 5 % above of it, of the picture's size, and come 0.6 s late": {Right: -0.05, Up: 0.05, Late: 600 * time.Millisecond, Least: 500 * time.Millisecond, Most: 700 * time.Millisecond},
-		"they lie on it; how late they come can't be told from it":                                 {Late: time.Second, Least: -time.Second, Most: 2 * time.Second},
-		"they lie on it, and come 1.0 s late":                                                      {Late: time.Second, Least: 500 * time.Millisecond, Most: 1500 * time.Millisecond},
+		"they lie 6 % to the right and 4 % below of it, of the picture's size":                                  {Right: 0.06, Up: -0.04},
+		"they lie 5 % to the left and 5 % above of it, of the picture's size, and come 0.6 s late":              {Right: -0.05, Up: 0.05, Late: 600 * time.Millisecond, Least: 500 * time.Millisecond, Most: 700 * time.Millisecond},
+		"they lie on it; how late they come can't be told from it":                                              {Late: time.Second, Least: -time.Second, Most: 2 * time.Second},
+		"they lie on it once the picture is taken to be turned by 180°, 2 % above of it, of the picture's size": {Turned: 2, Up: 0.02},
+		"they lie on it, and come 1.0 s late":                                                                   {Late: time.Second, Least: 500 * time.Millisecond, Most: 1500 * time.Millisecond},
 	} {
 		if got := s.Words(); got != want {
 			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+// Boxes of a picture that is turned or mirrored are found to be so, whichever way it is, also late ones.
+func TestHowAPictureIsTurnedIsFound(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 26))
+	all := glimpses(r)
+	for _, turned := range AllTurned {
+		for _, late := range []time.Duration{0, 600 * time.Millisecond} {
+			told := boxes(0, 0, late)
+			for i := range told {
+				for j, b := range told[i].Boxes {
+					p, q := turned.To(Point{b.Left, b.Bottom}), turned.To(Point{b.Right, b.Top})
+					told[i].Boxes[j] = Box{Left: min(p.X, q.X), Right: max(p.X, q.X), Bottom: min(p.Y, q.Y), Top: max(p.Y, q.Y)}
+				}
+			}
+			got, ok := Sit(all, told)
+			if !ok || got.Turned != turned || got.Off() || (got.Late-late).Abs() > 200*time.Millisecond {
+				t.Errorf("%s, %v late: %+v %t", turned.Words(), late, got, ok)
+			}
 		}
 	}
 }

@@ -28,7 +28,7 @@ const (
 
 // RulesVersion is kept with every derived mark; a mark made by another version is
 // derived again.
-const RulesVersion = 14
+const RulesVersion = 15
 
 // descriptor is all that a stage is, besides its rules: a row of the table.
 type descriptor struct {

@@ -35,6 +35,7 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[Copy]{Name: "analytics/copy", About: "draw a camera's rules for other cameras as well", Stage: on, Keep: copyRules},
 		act.Act[Watch]{Name: "analytics/watch", About: "have what cameras' analytics see be gathered, or not any more", Stage: on, Keep: keepWatch},
 		act.Act[act.Selection]{Name: "analytics/look-again", About: "look anew how boxes sit on what moves", Stage: on, Keep: forgetSits},
+		act.Act[Turn]{Name: "analytics/turn", About: "say how a camera's analytics lie on its picture; nothing is written to it", Stage: on, Keep: keepTurn},
 		act.Act[Check]{Name: "analytics/check", About: "say of a firing whether it was right or wrong", Stage: on, Keep: keepCheck},
 		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},

@@ -193,7 +193,7 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		all, err := cam.RuleSet(ctx, services, token)
 		for i := range all {
 			if all[i].Name == name {
-				is := all[i].From(of.Frame).Over(of.Supported.Grid)
+				is := all[i].From(of.Frame).Over(of.Supported.Grid).FromTurned(v.Source.Turned)
 				return &is, err
 			}
 		}
@@ -214,10 +214,12 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 				return err
 			case want == nil:
 				return cam.DeleteRule(ctx, services, token, name)
-			case is == nil:
-				return cam.CreateRule(ctx, services, token, want.In(of.Frame))
 			}
-			return cam.ModifyRule(ctx, services, token, want.In(of.Frame))
+			there := want.Turned(v.Source.Turned).In(of.Frame)
+			if is == nil {
+				return cam.CreateRule(ctx, services, token, there)
+			}
+			return cam.ModifyRule(ctx, services, token, there)
 		},
 		Shut: cam.Close,
 	}, nil

@@ -2,6 +2,7 @@ package analytics
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -94,9 +95,33 @@ func forgetSits(ctx context.Context, c *act.Call, x act.Selection) (act.Kept, er
 		Did: "forgot how boxes sit", Detail: many, Judge: devices}, c.Store.DropFact(ctx, fact.Sits, devices...)
 }
 
+// Turn is how a camera's analytics lie on its picture: what looks before the picture is turned or mirrored counts places in the one of
+// before.
+type Turn struct {
+	act.Camera
+	Quarters int  `form:"quarters" json:"quarter_turns"` // clockwise
+	Mirrored bool `form:"mirrored" json:"mirrored,omitempty"`           // left to right, before that
+}
+
+func keepTurn(ctx context.Context, c *act.Call, x Turn) (act.Kept, error) {
+	_, of, err := c.Camera(ctx, x.Source)
+	switch {
+	case err != nil:
+		return act.Kept{}, err
+	case x.Quarters < 0 || x.Quarters > 3:
+		return act.Kept{}, act.Wrong("quarters", "A picture is turned by 0 to 3 quarters.")
+	}
+	t := scene.Turned(x.Quarters)
+	if x.Mirrored {
+		t |= 4
+	}
+	return act.Kept{Says: fmt.Sprintf("The analytics of %s are taken to look at its picture %s: its rules, and what it saw, are counted so. Nothing was written to it.", of.Place, t.Words()),
+		Did: "said how analytics lie on the picture", Detail: of.Place + ": " + t.Words(), Judge: []int64{of.Device.ID}, To: at(of.ID, 0)}, c.Store.SetTurned(ctx, c.Site.ID, of.ID, t)
+}
+
 // held compares each rule of a view that there is a sentence for.
 func (a *Stage) held(ctx context.Context, of site.Source, e facts.Engine, from, to time.Time) (out []rule.Held, err error) {
-	tracks, listened, more, err := a.Store.Seen(ctx, of.ID, from, to, mostSeen)
+	tracks, listened, more, err := a.seen(ctx, of, from, to)
 	if err != nil || more || len(listened) == 0 {
 		return nil, err
 	}
@@ -105,7 +130,7 @@ func (a *Stage) held(ctx context.Context, of site.Source, e facts.Engine, from, 
 		return nil, err
 	}
 	for _, c := range e.Configs {
-		r, told := c.Says()
+		r, told := c.FromTurned(of.Turned).Says()
 		since, known := e.Since[c.Name]
 		if !told || !known || !r.Kind.Foretold() {
 			continue

@@ -94,7 +94,7 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 	}
 	out.To = time.Now().UTC()
 	out.From = out.To.Add(-last)
-	tracks, listened, more, err := a.Store.Seen(ctx, of.ID, out.From, out.To, mostSeen)
+	tracks, listened, more, err := a.seen(ctx, of, out.From, out.To)
 	if err != nil {
 		return out, err
 	}
@@ -116,6 +116,12 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 		}
 	}
 	return out, a.weigh(ctx, of, r, tracks, over, &out)
+}
+
+// seen is what a view's analytics saw, in its picture.
+func (a *Stage) seen(ctx context.Context, of site.Source, from, to time.Time) (tracks []scene.Track, listened [][2]time.Time, more bool, err error) {
+	tracks, listened, more, err = a.Store.Seen(ctx, of.ID, from, to, mostSeen)
+	return of.Turned.Tracks(tracks), listened, more, err
 }
 
 // compare holds what the camera's rule fired against what it means, from when on the camera has it so.

@@ -171,6 +171,9 @@ func (c *Camera) watch(ctx context.Context) {
 			at := time.Duration(index) * time.Second / footage.FPS
 			here := false
 			moving := c.cfg.Scene.Moving(walk, at)
+			for i := range moving {
+				moving[i].Box = c.habits().looks(moving[i].Box)
+			}
 			c.stirs(stirred, last, moving)
 			for _, o := range moving {
 				who, here, o.At = o.Object, true, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on

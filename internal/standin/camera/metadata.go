@@ -99,6 +99,7 @@ func (c *Camera) seen(source int, n int64) []scene.Observation {
 	seen := c.scene(source).Moving(walk, time.Duration(index)*time.Second/footage.FPS)
 	for i := range seen {
 		o := &seen[i]
+		o.Box = does.looks(o.Box)
 		walked := n - index // each walk is another object's
 		if does.LosesIDs > 0 {
 			walked = n / int64(does.LosesIDs*footage.FPS/time.Second)
@@ -109,6 +110,14 @@ func (c *Camera) seen(source int, n int64) []scene.Observation {
 		o.Box.Bottom, o.Box.Top = o.Box.Bottom+does.Shifted.Y, o.Box.Top+does.Shifted.Y
 	}
 	return seen
+}
+
+// looks is where its analytics see what is somewhere in the picture that is sent.
+func (e EngineHabits) looks(b scene.Box) scene.Box {
+	if e.Over {
+		return scene.Box{Left: -b.Right, Right: -b.Left, Bottom: -b.Top, Top: -b.Bottom}
+	}
+	return b
 }
 
 // word is the make's own for a class.

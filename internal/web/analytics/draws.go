@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
@@ -93,6 +94,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	}
 	if e, _ := facts.RuleSet.Of(v, of); !e.Frame.Standard() {
 		sh.Fact("Counts", fmt.Sprintf("0 to %g across and 0 to %g down, from the upper left corner: its drawings are converted", e.Frame.Wide, e.Frame.High), at)
+	}
+	if f.Turned != 0 {
+		sh.Fact("Its analytics look at", "its picture "+f.Turned.Words()+", as was said here: its drawings are converted", time.Time{})
 	}
 	if f.Sits != nil {
 		sh.Fact("Its boxes", f.Sits.Words()+fmt.Sprintf(" (%d stills)", f.Sits.Glimpses), f.SatAt)
