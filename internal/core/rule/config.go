@@ -18,6 +18,7 @@ type Config struct {
 	Name   string            `json:"name"`
 	Type   string            `json:"type"`             // local name: "LineDetector"
 	Maker  bool              `json:"maker,omitempty"`  // of another namespace than the standard's
+	Space  string            `json:"space,omitempty"`  // that one
 	Values map[string]string `json:"values,omitempty"` // of its SimpleItems
 	Shapes map[string]Shape  `json:"shapes,omitempty"` // of its ElementItems that are lines or areas
 	Others []string          `json:"others,omitempty"` // names of its further ElementItems
@@ -35,6 +36,7 @@ type Shape struct {
 type Type struct {
 	Name    string            `json:"name"`
 	Maker   bool              `json:"maker,omitempty"`
+	Space   string            `json:"space,omitempty"`   // of a maker's: its namespace
 	Most    int               `json:"most,omitempty"`    // rules of it, at the most
 	Values  map[string]string `json:"values,omitempty"`  // local names of types by parameter: "Direction", "duration", "StringList"
 	Shapes  map[string]string `json:"shapes,omitempty"`  // "Polyline", "Polygon"
@@ -135,11 +137,7 @@ var typeOf = map[Kind]string{Crosses: lineDetector, Inside: fieldDetector, Stays
 // what it should be.
 func (c Config) Says() (r Rule, ok bool) {
 	r.Name = c.Name
-	for kind, name := range typeOf {
-		if name == c.Type && !c.Maker {
-			r.Kind = kind
-		}
-	}
+	r.Kind, _ = Type{Name: c.Type, Maker: c.Maker, Space: c.Space, Shapes: c.drawnAs()}.kind()
 	if r.Kind == Moves {
 		return c.saysCells()
 	}
@@ -161,6 +159,17 @@ func (c Config) Says() (r Rule, ok bool) {
 		return r, false
 	}
 	return r, r.Check() == nil
+}
+
+// drawnAs are the elements of its shapes.
+func (c Config) drawnAs() map[string]string {
+	out := map[string]string{}
+	for name, s := range c.Shapes {
+		if out[name] = "Polyline"; s.Closed {
+			out[name] = "Polygon"
+		}
+	}
+	return out
 }
 
 // shape is its only shape.
@@ -188,6 +197,14 @@ func (r *Rule) take(name, value string) bool {
 		v, err := strconv.ParseFloat(value, 64)
 		r.MinScore = v
 		return err == nil && v >= 0 && v <= 1
+	case many:
+		n, err := strconv.Atoi(value)
+		r.Count = n
+		return err == nil && n > 0 && r.Kind == Crowd
+	case speed:
+		v, ok := speedOf(name, value)
+		r.Speed = v
+		return ok && r.Kind == Faster
 	}
 	return false
 }
@@ -201,6 +218,8 @@ const (
 	lasting
 	classes
 	score
+	many
+	speed
 )
 
 func role(name string) paramRole {
@@ -213,6 +232,10 @@ func role(name string) paramRole {
 		return classes
 	case "confidencelevel", "minconfidence", "confidence", "score":
 		return score
+	case "minobjects", "objectcount", "minimumcount":
+		return many
+	case "speedpercent", "minspeedpercent":
+		return speed
 	}
 	return noRole
 }
@@ -240,22 +263,21 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	if len(r.Name) == 0 || len(r.Name) > 64 {
 		no("name", "a rule's name has 1 to 64 characters")
 	}
-	name := typeOf[r.Kind]
-	i := slices.IndexFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker })
-	if name == "" || i < 0 {
+	t, ok := s.typeFor(r.Kind)
+	if !ok {
 		no("kind", "%s", s.without(r.Kind))
 		return c, cant
 	}
-	t := s.Types[i]
+	c.Maker, c.Space = t.Maker, t.Space
 	c.Type, c.Values, c.Shapes = t.Name, map[string]string{}, map[string]Shape{}
 	if r.Kind == Moves {
 		c = s.writeCells(r, t, c, no)
 		r.Traits = Traits{} // told already
 		return c, append(cant, r.unwritable()...)
 	}
-	shape, want := Shape{Closed: true, Points: r.Area}, "Polygon"
+	shape, want := Shape{Closed: true, Points: r.Area}, r.Kind.drawnAs()
 	if r.Kind == Crosses {
-		shape, want = Shape{Points: r.Line}, "Polyline"
+		shape = Shape{Points: r.Line}
 	}
 	for param, of := range t.Shapes {
 		if of == want {
@@ -280,8 +302,14 @@ func (s Supported) Write(r Rule) (c Config, cant []Cant) {
 	if r.Kind == Crosses && !put(direction, string(cmp.Or(r.Direction, Either))) && r.Direction != "" && r.Direction != Either {
 		no("direction", "it fires whichever way the line is crossed")
 	}
-	if r.Kind == Stays && !put(lasting, t.lastingText(r.For)) {
+	if lasts := r.Kind == Stays || r.Kind == Left || r.Kind == Taken || r.Kind == Crowd && r.For > 0; lasts && !put(lasting, t.lastingText(r.For)) {
 		no("for", "it takes no time")
+	}
+	if r.Kind == Crowd && !put(many, strconv.Itoa(r.count())) {
+		no("kind", "its own %s says of its own how many are enough", t.Name)
+	}
+	if r.Kind == Faster && !put(speed, strconv.FormatFloat(100*r.Speed, 'g', 6, 64)) {
+		no("kind", "its own %s takes no speed in pictures a second", t.Name)
 	}
 	if len(r.Classes) > 0 && !put(classes, strings.Join(r.Classes, " ")) {
 		no("classes", "it can't tell %s from other things: it would fire on anything", strings.ToLower(strings.Join(r.Classes, ", ")))
@@ -316,8 +344,7 @@ func (r Rule) unwritable() (cant []Cant) {
 
 // Lacks says why no rule of a kind can be had; empty: it can.
 func (s Supported) Lacks(k Kind) string {
-	name := typeOf[k]
-	if name != "" && slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == name && !t.Maker }) && (k != Moves || s.Grid.Valid()) {
+	if _, ok := s.typeFor(k); ok && (k != Moves || s.Grid.Valid()) {
 		return ""
 	}
 	return s.without(k)
@@ -347,6 +374,11 @@ func (s Supported) without(k Kind) string {
 	}
 	if slices.ContainsFunc(s.Types, func(t Type) bool { return t.Name == fieldDetector && !t.Maker }) && (k == ComesInto || k == FirstSeen || k == GoesOut) {
 		return "it tells of whatever is in, also of what appears there: say \"is in\""
+	}
+	for _, t := range s.Types {
+		if _, why := t.kind(); why != "" && ownKind(t.Name) == k {
+			return why
+		}
 	}
 	if k == Moves && !s.Grid.Valid() {
 		return "it tells of no cells by which it sees motion"

@@ -37,7 +37,7 @@ func (c *Client) SupportedRules(ctx context.Context, services map[string]string,
 			break
 		}
 		t := rule.Type{Most: atoi(n.attr("maxInstances")), Values: map[string]string{}, Shapes: map[string]string{}}
-		if t.Name, t.Maker = n.standard(n.attr("Name")); t.Name == "" {
+		if t.Name, t.Maker, t.Space = n.standard(n.attr("Name")); t.Name == "" {
 			continue
 		}
 		for _, p := range n.at("Parameters").all("SimpleItemDescription") {
@@ -57,7 +57,7 @@ func (c *Client) SupportedRules(ctx context.Context, services map[string]string,
 		return out, untold(err)
 	}
 	for _, n := range options.all("RuleOptions") {
-		name, maker := n.standard(n.attr("RuleType"))
+		name, maker, _ := n.standard(n.attr("RuleType"))
 		for i := range out.Types {
 			if t := &out.Types[i]; t.Name == name && t.Maker == maker || n.attr("RuleType") == "" && (t.Values[n.attr("Name")] != "" || t.Shapes[n.attr("Name")] != "") {
 				t.Fewest, t.Points, t.Classes = bounds(n, *t)
@@ -94,7 +94,7 @@ func (c *Client) Modules(ctx context.Context, services map[string]string, config
 			break
 		}
 		m := rule.Module{Name: n.attr("Name"), Values: map[string]string{}}
-		m.Type, _ = n.standard(n.attr("Type"))
+		m.Type, _, _ = n.standard(n.attr("Type"))
 		for _, p := range n.at("Parameters").all("SimpleItem") {
 			if value := p.attr("Value"); len(m.Values) < maxParams && len(value) <= maxValue {
 				m.Values[p.attr("Name")] = value
@@ -128,7 +128,7 @@ func (c *Client) RuleSet(ctx context.Context, services map[string]string, config
 // config is a rule as it came: values cut to what is kept, shapes with their points, and the names of what else there is.
 func config(n *node) rule.Config {
 	x := rule.Config{Name: n.attr("Name"), Values: map[string]string{}, Shapes: map[string]rule.Shape{}}
-	x.Type, x.Maker = n.standard(n.attr("Type"))
+	x.Type, x.Maker, x.Space = n.standard(n.attr("Type"))
 	for _, p := range n.at("Parameters").all("SimpleItem") {
 		if value := p.attr("Value"); len(x.Values) < maxParams && (len(value) <= maxValue || p.attr("Name") == "ActiveCells" && len(value) <= maxCells) {
 			x.Values[p.attr("Name")] = value
@@ -191,10 +191,14 @@ func (c *Client) ofRules(ctx context.Context, services map[string]string, op, co
 		op, rulesNS, schemaNS, escape(configuration), inner), CallLimit)
 }
 
-// ruleXML writes a rule of the standard's types, its parameters in the order of their names.
+// ruleXML writes a rule, its parameters in the order of their names.
 func ruleXML(r rule.Config) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, `<Rule Name="%s" Type="tt:%s"><tt:Parameters>`, escape(r.Name), escape(r.Type))
+	of, space := "tt", ""
+	if r.Maker {
+		of, space = "own", ` xmlns:own="`+escape(r.Space)+`"`
+	}
+	fmt.Fprintf(&b, `<Rule%s Name="%s" Type="%s:%s"><tt:Parameters>`, space, escape(r.Name), of, escape(r.Type))
 	for _, name := range slices.Sorted(maps.Keys(r.Values)) {
 		fmt.Fprintf(&b, `<tt:SimpleItem Name="%s" Value="%s"/>`, escape(name), escape(r.Values[name]))
 	}
@@ -213,22 +217,26 @@ func ruleXML(r rule.Config) string {
 }
 
 // standard parts a qualified name in content into its local name and whether it is of another namespace than the
-// standard's. A prefix that isn't declared is taken for what most mean by it.
-func (n *node) standard(name string) (of string, maker bool) {
+// standard's: which one. A prefix that isn't declared is taken for what most mean by it.
+func (n *node) standard(name string) (of string, maker bool, ns string) {
 	prefix, of, cut := strings.Cut(name, ":")
 	if !cut {
 		prefix, of = "", name
 	}
 	if len(of) > 64 {
-		return "", false
+		return "", false, ""
 	}
 	switch space := n.space(prefix); space {
 	case schemaNS, rulesNS:
-		return of, false
+		return of, false, ""
 	case "":
-		return of, prefix != "" && prefix != "tt"
+		return of, prefix != "" && prefix != "tt", ""
+	default:
+		if len(space) > maxValue {
+			space = ""
+		}
+		return of, true, space
 	}
-	return of, true
 }
 
 // local is a qualified name without its prefix, in at most 64 characters.

@@ -153,7 +153,7 @@ func (c *Camera) engines() (out []engine) {
 // watch runs the camera's analytics over what moves in its scene.
 func (c *Camera) watch(ctx context.Context) {
 	engines, stirred := c.engines(), map[string]*stir{}
-	last, present, who := c.line.frame(time.Now()), false, ""
+	last, present := c.line.frame(time.Now()), map[string]bool{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -169,27 +169,30 @@ func (c *Camera) watch(ctx context.Context) {
 			}
 			walk, index := c.line.clip(last)
 			at := time.Duration(index) * time.Second / footage.FPS
-			here := false
+			here, when := map[string]bool{}, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on
 			moving := c.cfg.Scene.Moving(walk, at)
 			for i := range moving {
 				moving[i].Box = c.habits().looks(moving[i].Box)
 			}
 			c.stirs(stirred, last, moving)
 			for _, o := range moving {
-				who, here, o.At = o.Object, true, time.Duration(last)*time.Second/footage.FPS // from walk to walk time goes on
+				here[o.Object], o.At = true, when
 				for i := range engines {
 					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Feed(o))
 				}
 			}
-			if present && !here {
+			for who := range present {
+				if here[who] {
+					continue
+				}
 				for i := range engines {
-					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Forget(who, at))
+					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Forget(who, when))
 				}
 			}
-			if here != present {
-				present = here
-				c.events.set("", strconv.FormatBool(here))
+			if (len(here) > 0) != (len(present) > 0) {
+				c.events.set("", strconv.FormatBool(len(here) > 0))
 			}
+			present = here
 		}
 	}
 }
@@ -206,7 +209,9 @@ func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit) {
 			continue
 		}
 		topic := "tns1:RuleEngine/LineDetector/Crossed"
-		if r.Kind == rule.Stays {
+		if own, ok := ownTypes[r.Kind]; ok {
+			topic = "tns1:RuleEngine/" + own.name + "/Detected"
+		} else if r.Kind == rule.Stays {
 			topic = "tns1:RuleEngine/LoiteringDetector/ObjectIsLoitering"
 		}
 		h.mu.Lock()

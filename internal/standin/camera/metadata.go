@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,8 +70,7 @@ func zipped(doc []byte) []byte {
 	return b.Bytes()
 }
 
-// dress is what the analytics say of how an object of a source's walk looks, as XML within its appearance: nobody in the
-// scenes carries or wears anything but a coat.
+// dress is what the analytics say of how an object of a source's walk looks, as XML within its appearance.
 func (c *Camera) dress(source int) func(o scene.Observation) string {
 	if !c.habits().Dress {
 		return func(scene.Observation) string { return "" }
@@ -83,9 +83,10 @@ func (c *Camera) dress(source int) func(o scene.Observation) string {
 			y := 0.299*r + 0.587*g + 0.114*b // ITU-R BT.601
 			out = fmt.Sprintf(`<tt:Color><tt:ColorCluster><tt:Color X="%.1f" Y="%.1f" Z="%.1f"/><tt:Weight>0.6</tt:Weight></tt:ColorCluster></tt:Color>`, y, 128+(b-y)*0.564, 128+(r-y)*0.713)
 		}
-		if name == "person" {
-			out += `<fc:HumanFace xmlns:fc="http://www.onvif.org/ver20/analytics/humanface"><fc:Accessory><fc:Hat><fc:Wear>false</fc:Wear></fc:Hat><fc:Mask><fc:Wear>false</fc:Wear></fc:Mask></fc:Accessory></fc:HumanFace>` +
-				`<bd:HumanBody xmlns:bd="http://www.onvif.org/ver20/analytics/humanbody"><bd:Belonging><bd:Bag>false</bd:Bag></bd:Belonging></bd:HumanBody>`
+		if o.Class == c.habits().word("Human") {
+			has := func(x scene.Carried) bool { return slices.Contains(o.Traits.Has, x) }
+			out += fmt.Sprintf(`<fc:HumanFace xmlns:fc="http://www.onvif.org/ver20/analytics/humanface"><fc:Accessory><fc:Hat><fc:Wear>%t</fc:Wear></fc:Hat><fc:Mask><fc:Wear>%t</fc:Wear></fc:Mask></fc:Accessory></fc:HumanFace>`+
+				`<bd:HumanBody xmlns:bd="http://www.onvif.org/ver20/analytics/humanbody"><bd:Belonging><bd:Bag>%t</bd:Bag></bd:Belonging></bd:HumanBody>`, has(scene.Hat), has(scene.FaceCover), has(scene.Bag))
 		}
 		return out
 	}

@@ -17,6 +17,14 @@ const (
 	maxVertices = 16
 )
 
+// mostRules is how many rules it keeps: those with types of their own keep more.
+func (c *Camera) mostRules() int {
+	if c.habits().OwnTypes != "" {
+		return 2 * maxRules
+	}
+	return maxRules
+}
+
 // classes are what its analytics tell apart, in its own words.
 func (c *Camera) classes() []string {
 	does := c.habits()
@@ -71,7 +79,8 @@ func (c *Camera) supportedRules() string {
 	if c.habits().Grid.Columns > 0 {
 		out += motionDescription
 	}
-	return fmt.Sprintf(`<tan:SupportedRules Limit="%d">%s</tan:SupportedRules>`, maxRules, out)
+	out += c.ownDescriptions()
+	return fmt.Sprintf(`<tan:SupportedRules Limit="%d">%s</tan:SupportedRules>`, c.mostRules(), out)
 }
 
 func (c *Camera) ruleOptions() string {
@@ -101,6 +110,9 @@ func (c *Camera) ruleXML(r rule.Rule) string {
 	}
 	if r.Kind == rule.Moves {
 		return motionXML(r)
+	}
+	if own, ok := ownTypes[r.Kind]; ok {
+		return c.ownXML(own, r, points(r.Area))
 	}
 	kind, simple, element := "FieldDetector", "", `<tt:ElementItem Name="Field"><tt:Polygon>`+points(r.Area)+`</tt:Polygon></tt:ElementItem>`
 	switch r.Kind {
@@ -162,7 +174,7 @@ func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
 				return "", sender("ter:InvalidArgVal/ter:RuleNotExistent", "There is no rule of that name.")
 			case at >= 0:
 				rules[at] = r
-			case len(rules) >= maxRules:
+			case len(rules) >= c.mostRules():
 				return "", &fault{500, "Receiver", "ter:Action/ter:TooManyRules", "This camera keeps no more rules."}
 			default:
 				rules = append(rules, r)
@@ -177,7 +189,10 @@ func (c *Camera) writeRules(op *wire.Node) (string, *fault) {
 // readRule reads a rule's own parameters; a drawing that can't fire is refused.
 func (c *Camera) readRule(n *wire.Node) (rule.Rule, *fault) {
 	r := rule.Rule{Name: strings.TrimSpace(n.Attr("Name")), Direction: rule.Either}
-	_, kind, _ := strings.Cut(n.Attr("Type"), ":")
+	prefix, kind, _ := strings.Cut(n.Attr("Type"), ":")
+	if own := c.habits().OwnTypes; own != "" && n.Attr(prefix) == own {
+		return c.readOwn(r, kind, n)
+	}
 	switch kind {
 	case "LineDetector":
 		r.Kind, r.Line = rule.Crosses, c.drawn(n.Find("Polyline"))

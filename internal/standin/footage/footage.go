@@ -4,6 +4,7 @@
 package footage
 
 import (
+	"cmp"
 	"image"
 	"image/color"
 	"image/draw"
@@ -32,6 +33,8 @@ type Shape struct {
 	X, Y  float64
 	W, H  float64 // X, Y is the middle of the bottom edge
 	Coat  uint32  // the colour that it has most of
+	Score float64 // that ideal analytics give it; 0: 0.9
+	Has   []scene.Carried
 	draw  func(p *painter, s Shape, t time.Duration)
 }
 
@@ -61,7 +64,7 @@ func (s Scene) Observations(walk bool, t time.Duration) []scene.Observation {
 		if sh.Class == "Boat" {
 			continue // it never leaves its berth
 		}
-		out = append(out, scene.Observation{Object: sh.ID, Class: sh.Class, Score: 0.9, At: t, Box: sh.Box()})
+		out = append(out, scene.Observation{Object: sh.ID, Class: sh.Class, Score: cmp.Or(sh.Score, 0.9), At: t, Box: sh.Box(), Traits: scene.Traits{Has: sh.Has}})
 	}
 	return out
 }
@@ -222,6 +225,13 @@ func person(coat uint32) func(p *painter, s Shape, t time.Duration) {
 		p.poly(coat, s.X-s.W*0.3, s.Y-s.H*0.8, s.X-s.W*0.12, s.Y-s.H*0.8, s.X-s.W*(0.2+0.3*step), s.Y-s.H*0.45,
 			s.X-s.W*(0.38+0.3*step), s.Y-s.H*0.45)
 		p.disc(0xd9b08c, s.X, s.Y-s.H*0.9, s.H*0.09)
+		if slices.Contains(s.Has, scene.Hat) {
+			p.rect(0x1c2333, s.X-s.H*0.13, s.Y-s.H*0.95, s.H*0.26, s.H*0.025)
+			p.rect(0x1c2333, s.X-s.H*0.08, s.Y-s.H, s.H*0.16, s.H*0.06)
+		}
+		if slices.Contains(s.Has, scene.Bag) {
+			p.rect(0x8a4f07, s.X+s.W*0.2, s.Y-s.H*0.45, s.W*0.55, s.H*0.2)
+		}
 	}
 }
 

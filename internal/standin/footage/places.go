@@ -14,6 +14,9 @@ type actor struct {
 	w, h           float64
 	coat           uint32
 	draw           func(p *painter, s Shape, t time.Duration)
+	begins, ends   time.Duration // 0, 0: for all of the walk
+	score          float64       // 0: as analytics score who is plainly seen
+	has            []scene.Carried
 }
 
 const (
@@ -22,15 +25,21 @@ const (
 )
 
 // view makes a scene of a ground, what stands or floats in it, and who comes on a walk.
-func view(name string, ground func(p *painter, t time.Duration), there func(t time.Duration) []Shape, comes actor) Scene {
+func view(name string, ground func(p *painter, t time.Duration), there func(t time.Duration) []Shape, comes ...actor) Scene {
 	return Scene{Name: name, ground: ground, shapes: func(walk bool, t time.Duration) []Shape {
 		var out []Shape
 		if there != nil {
 			out = there(t)
 		}
-		if walk && t > walkBegins && t < walkEnds {
-			out = append(out, Shape{ID: comes.id, Class: comes.class, X: between(t, walkBegins, walkEnds, comes.x0, comes.x1),
-				Y: between(t, walkBegins, walkEnds, comes.y0, comes.y1), W: comes.w, H: comes.h, Coat: comes.coat, draw: comes.draw})
+		for _, a := range comes {
+			begins, ends := a.begins, a.ends
+			if ends == 0 {
+				begins, ends = walkBegins, walkEnds
+			}
+			if walk && t > begins && t < ends {
+				out = append(out, Shape{ID: a.id, Class: a.class, X: between(t, begins, ends, a.x0, a.x1), Y: between(t, begins, ends, a.y0, a.y1),
+					W: a.w, H: a.h, Coat: a.coat, Score: a.score, Has: a.has, draw: a.draw})
+			}
 		}
 		return out
 	}}
@@ -43,11 +52,11 @@ func ruled(s Scene, rules ...rule.Rule) Scene {
 }
 
 func someone(coat uint32, x0, y0, x1, y1, h float64) actor {
-	return actor{"person", "Human", x0, y0, x1, y1, h * 0.37, h, coat, person(coat)}
+	return actor{id: "person", class: "Human", x0: x0, y0: y0, x1: x1, y1: y1, w: h * 0.37, h: h, coat: coat, draw: person(coat)}
 }
 
 func something(body uint32, x0, y0, x1, y1, w float64) actor {
-	return actor{"van", "Vehicle", x0, y0, x1, y1, w, w * 0.58, body, van(body)}
+	return actor{id: "van", class: "Vehicle", x0: x0, y0: y0, x1: x1, y1: y1, w: w, h: w * 0.58, coat: body, draw: van(body)}
 }
 
 func afloat(x, y, w float64) func(t time.Duration) []Shape {
@@ -108,7 +117,9 @@ var (
 		p.rect(0xa62540, 1120, 250, 16, 190)
 		p.poly(0xa62540, 930, 250, 1136, 250, 1136, 266, 930, 266)
 		p.sign(t, 1010, 300)
-	}, afloat(300, 330, 250), someone(0x2863a3, 760, 690, 900, 420, 150))
+	}, afloat(300, 330, 250), gull(100, 140, 1200, 230, 70).from(walkBegins, 4*time.Second), shadow(560, 588, 1080, 668, 250).from(2*time.Second, 6*time.Second), lorry(0x4a566e, 620, 560, 1140, 640, 300).from(2*time.Second, 6*time.Second),
+		someone(0x2863a3, 760, 690, 793, 626, 150).with(scene.Bag).from(walkBegins, 3*time.Second+1), someone(0x2863a3, 793, 626, 900, 420, 150).from(3*time.Second, walkEnds),
+		luggage(0x8a4f07, 812, 640, 44).from(3*time.Second, 9500*time.Millisecond), someone(0xa62540, 1120, 700, 860, 470, 150).called("second").with(scene.Hat).from(5*time.Second, walkEnds))
 
 	// Gangway: a railed bridge up to a deck.
 	Gangway = view("gangway", func(p *painter, t time.Duration) {
@@ -251,7 +262,7 @@ var (
 		p.rect(0x26304a, 0, 0, Width, Height)
 		p.rect(0x3b4763, 480, 330, 320, 60)
 		p.rect(0x8ea0c4, 500+120*(1+wave(t, 1, 0)), 350, 40, 20)
-	}, nil, actor{"none", "Boat", -400, 0, -400, 0, 1, 1, 0x46506a, boat})
+	}, nil, actor{id: "none", class: "Boat", x0: -400, y0: 0, x1: -400, y1: 0, w: 1, h: 1, coat: 0x46506a, draw: boat})
 
 	// BondedStore: racks of casks behind a grille.
 	BondedStore = ruled(view("bonded", func(p *painter, t time.Duration) {

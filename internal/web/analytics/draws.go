@@ -66,6 +66,9 @@ func (pg *Page) Sheet(ctx context.Context, p *shell.Request, sh *shell.Sheet) (e
 	at := facts.RuleSet.ReadAt(v, of)
 	for _, t := range f.Supported.Types {
 		says := "parameters " + strings.Join(parameters(t), ", ")
+		if k := f.Supported.OwnOf(t.Name); k != "" {
+			says = fmt.Sprintf("its make's own: by its name taken for “%s”; ", k.Verb()) + says
+		}
 		if t.Points > 0 {
 			says += fmt.Sprintf("; up to %d points", t.Points)
 		}

@@ -293,7 +293,8 @@ type sentence struct {
 type kind struct {
 	Value, Says string
 	On          bool
-	Not         bool // the camera knows none that says it
+	Not         bool   // the camera knows none that says it
+	Own         string // its make's own type that is taken for it
 	Line, For   bool
 	Cells       bool // it is painted in cells
 }
@@ -376,7 +377,7 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 	}
 	chosen := rule.Kind(s.Of("kind").Value)
 	for _, k := range rule.Kinds {
-		s.Kinds = append(s.Kinds, kind{Value: string(k), Says: k.Verb(), On: k == chosen, Not: can.Lacks(k) != "", Line: k == rule.Crosses, For: k.Lasts(), Cells: k == rule.Moves})
+		s.Kinds = append(s.Kinds, kind{Value: string(k), Says: k.Verb(), On: k == chosen, Not: can.Lacks(k) != "", Own: can.Own(k), Line: k == rule.Crosses, For: k.Lasts(), Cells: k == rule.Moves})
 	}
 	names := slices.Clone(usual)
 	for _, t := range can.Types {
