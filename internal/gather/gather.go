@@ -181,7 +181,8 @@ func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, 
 	if err != nil {
 		return nil, rtsp.Track{}, nil, err
 	}
-	p, ok := described(s, of)
+	f, _ := facts.ForStreams(s, of)
+	p, ok := f.Describes()
 	if !ok {
 		return nil, rtsp.Track{}, nil, trouble.UserError("None of its streams is known to carry what its analytics see: read and play its streams.")
 	}
@@ -204,17 +205,6 @@ func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, 
 	}
 	own, _ := s.ProfilesOf(of)
 	return c, t, stream.SourceTokens(own), nil
-}
-
-// described is the profile of a view whose stream carries metadata.
-func described(s *site.Snapshot, of site.Source) (stream.Profile, bool) {
-	f, _ := facts.ForStreams(s, of)
-	for _, p := range f.Profiles {
-		if _, m, _ := f.Find(p.Token); p.Trouble == "" && (p.Metadata || m != nil && m.Metadata != nil) {
-			return p, true
-		}
-	}
-	return stream.Profile{}, false
 }
 
 // gather reads documents and keeps them, a few seconds' at once.

@@ -56,6 +56,7 @@ type Relay struct {
 	readers map[int64]*reader // by view
 	talking map[int64]bool    // devices that somebody talks through
 	heard   map[int64]bool    // devices that somebody listens to
+	boxed   map[int64]bool    // devices whose analytics somebody sees at work
 	stop    context.CancelFunc
 	ctx     context.Context
 	done    sync.WaitGroup
@@ -81,7 +82,7 @@ func New(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("moving pictures can't be sent from UDP %s (give another --live, or off): %w", o.Listen, err)
 	}
-	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}, heard: map[int64]bool{}}
+	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}, heard: map[int64]bool{}, boxed: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}
 	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
 		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),

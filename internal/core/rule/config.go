@@ -332,7 +332,7 @@ func (r Rule) unwritable() (cant []Cant) {
 		is   bool
 		why  string
 	}{{"colours", len(r.Colours) > 0, "it can't tell colours in a rule: it would fire on any"}, {"traits", len(r.Has)+len(r.Lacks) > 0, "it can't tell in a rule what someone carries or wears: it would fire on anyone"},
-		{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
+		{"height", r.Lowest > 0 || r.Highest > 0, "it knows no height"}, {"metres", r.Metres(), "it knows no metres: no type of rule takes them"}, {"hours", r.Hours != Hours{}, "it knows no hours: a route can have them"},
 		{"without", len(r.Without) > 0, "it leaves no areas out: draw around them"}, {"share", r.Share > 0 && r.Share != Share, "how much of a box must be in is its own to say"},
 		{"margin", r.Kind == Crosses && r.Margin > 0 && r.Margin != margin, "how far something leaves a line before it fires again is its own to say"}} {
 		if x.is {
@@ -410,7 +410,7 @@ func Same(a, b Rule) bool {
 	}
 	return a.Kind == b.Kind && points(a.Line, b.Line) && points(a.Area, b.Area) && cmp.Or(a.Direction, Either) == cmp.Or(b.Direction, Either) &&
 		equal(a.Classes, b.Classes) && math.Abs(a.MinScore-b.MinScore) < 0.005 && (a.For-b.For).Abs() < 50*time.Millisecond &&
-		a.pause() == b.pause() && a.count() == b.count() && a.Cells.Grid == b.Cells.Grid && slices.Equal(a.Cells.On, b.Cells.On) && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Hours == b.Hours && a.Traits.same(b.Traits) &&
+		a.pause() == b.pause() && a.count() == b.count() && a.Cells.Grid == b.Cells.Grid && slices.Equal(a.Cells.On, b.Cells.On) && a.Speed == b.Speed && a.share() == b.share() && a.margin() == b.margin() && a.Lowest == b.Lowest && a.Highest == b.Highest && a.Shortest == b.Shortest && a.Tallest == b.Tallest && a.Hours == b.Hours && a.Traits.same(b.Traits) &&
 		slices.EqualFunc(a.Without, b.Without, func(p, q scene.Polygon) bool { return points(p, q) })
 }
 

@@ -474,6 +474,12 @@ func (r Rule) Text() string {
 	if r.Highest > 0 {
 		says += fmt.Sprintf(", at most %g %% high", 100*r.Highest)
 	}
+	if r.Shortest > 0 {
+		says += fmt.Sprintf(", at least %g m tall", r.Shortest)
+	}
+	if r.Tallest > 0 {
+		says += fmt.Sprintf(", at most %g m tall", r.Tallest)
+	}
 	for _, w := range r.Without {
 		says += ", without " + FormatPoints(w)
 	}

@@ -76,6 +76,15 @@ func (n naive) about(tr scene.Track) bool {
 	return coloured
 }
 
+// tall says whether what a box is about is as tall as is asked for.
+func (n naive) tall(b scene.Box) bool {
+	if n.r.Shortest == 0 && n.r.Tallest == 0 {
+		return true
+	}
+	metre := n.r.Upright.Middle + n.r.Upright.Rise*b.Bottom
+	return metre > 0 && b.Top-b.Bottom >= n.r.Shortest*metre && (n.r.Tallest == 0 || b.Top-b.Bottom <= n.r.Tallest*metre)
+}
+
 // pieces are the points of a track that count, parted where it wasn't seen for too long.
 func (n naive) pieces(tr scene.Track) (out [][]scene.TrackPoint) {
 	if !n.about(tr) {
@@ -85,6 +94,9 @@ func (n naive) pieces(tr scene.Track) (out [][]scene.TrackPoint) {
 	for _, p := range tr.Points {
 		high := (p.Box.Top - p.Box.Bottom) / 2
 		if p.Score < n.r.MinScore || high < n.r.Lowest || n.r.Highest > 0 && high > n.r.Highest {
+			continue
+		}
+		if !n.tall(p.Box) {
 			continue
 		}
 		if len(piece) > 0 {
@@ -234,7 +246,7 @@ func (n naive) crowd(tracks []scene.Track) (out []Hit) {
 	for _, tr := range tracks {
 		for _, p := range tr.Points {
 			if n.about(tr) {
-				if p.Score >= n.r.MinScore {
+				if p.Score >= n.r.MinScore && n.tall(p.Box) {
 					all = append(all, moment{p, tr.ID})
 				}
 			}
@@ -319,6 +331,11 @@ func TestRulesAreAsTheyAreDefined(t *testing.T) {
 		n.high = n.low + float64(1+r.IntN(8))/8
 		if r.IntN(3) == 0 {
 			rule.Classes = []string{"Human"}
+		}
+		if r.IntN(4) == 0 { // a metre is as high everywhere, or has a horizon
+			rule.Upright = scene.Upright{Middle: 0.125, Rise: []float64{0, -0.25}[r.IntN(2)]}
+			rule.Shortest, rule.Tallest = float64(r.IntN(3)), float64(r.IntN(2)*3)
+			n.r = rule
 		}
 		if r.IntN(4) == 0 {
 			rule.Colours = []scene.Colour{scene.Red, scene.Green}[:1+r.IntN(2)]

@@ -53,6 +53,7 @@ const (
 	shortBreak = time.Second     // that a stay outlasts
 	Stillness  = 0.02            // frame units: how far the anchor of what is still moves at the most
 	Anew       = 5 * time.Second // an id that wasn't seen for longer is another object's
+	tallest    = 20              // metres
 	pace       = time.Second     // over which speed is taken, of which at least pace/2 must be seen
 )
 
@@ -75,7 +76,12 @@ type Rule struct {
 	Margin  float64         `json:",omitempty"` // in frame units; 0: 0.02
 	Lowest  float64         `json:",omitempty"` // height that a box has at least, as a share of the picture's
 	Highest float64         `json:",omitempty"` // and at most; 0: any
-	Hours   Hours           `json:",omitzero"`
+	// Shortest and Tallest are how tall what the box is about is at least and at most, in metres; 0: any. Where that isn't
+	// known at a spot, the rule doesn't look there.
+	Shortest float64       `json:",omitempty"`
+	Tallest  float64       `json:",omitempty"`
+	Upright  scene.Upright `json:"-"` // of the picture that it is drawn on
+	Hours    Hours         `json:",omitzero"`
 	Traits
 	Cells scene.Cells `json:",omitzero"`  // of Moves
 	By    Habit       `json:",omitempty"` // of the engine that runs it; a person draws for ByFoot
@@ -128,6 +134,10 @@ func (r Rule) Check() error {
 	case !part(r.MinScore) || !part(r.Share) || !part(r.Lowest) || !part(r.Highest):
 		return bad("score, share and heights are from 0 to 1")
 	case r.Highest > 0 && r.Highest < r.Lowest:
+		return bad("the greatest height is less than the least")
+	case !(r.Shortest >= 0 && r.Shortest <= tallest && r.Tallest >= 0 && r.Tallest <= tallest):
+		return bad("heights are 20 m at the most")
+	case r.Tallest > 0 && r.Tallest < r.Shortest:
 		return bad("the greatest height is less than the least")
 	case r.Kind.Lasts() && (r.For <= 0 || r.For > 24*time.Hour) && r.Kind != Crowd && r.Kind != Moves:
 		return bad("say for how long: more than nothing, and a day at the most")
@@ -228,10 +238,20 @@ func (r *Rule) about(class string, traits scene.Traits) bool {
 	return (len(r.Classes) == 0 || slices.Contains(r.Classes, class)) && (!r.Traits.Any() || r.Traits.Of(traits))
 }
 
+// Metres says whether the rule asks how tall something is: what isn't known of its picture then keeps it from firing.
+func (r *Rule) Metres() bool { return r.Shortest > 0 || r.Tallest > 0 }
+
 // looks says whether the rule looks at an object as it is at that moment.
 func (r *Rule) looks(p *scene.TrackPoint) bool {
 	high := (p.Box.Top - p.Box.Bottom) / 2
-	return p.Score >= r.MinScore && high >= r.Lowest && !(r.Highest > 0 && high > r.Highest)
+	if p.Score < r.MinScore || high < r.Lowest || r.Highest > 0 && high > r.Highest {
+		return false
+	}
+	if !r.Metres() {
+		return true
+	}
+	tall, ok := r.Upright.Tall(p.Box)
+	return ok && tall >= r.Shortest && !(r.Tallest > 0 && tall > r.Tallest)
 }
 
 // track is what a rule remembers of one object.

@@ -100,7 +100,7 @@ func (c Cells) moved(g Grid, back func(Point) Point) Cells {
 func (t Turned) Words() string {
 	switch {
 	case t == 0:
-		return "as it is"
+		return "as it is sent"
 	case t.Quarters() == 0:
 		return "mirrored left to right"
 	case t == 6:

@@ -355,6 +355,16 @@ func (f Facts) Listens() (p Profile, codec string, ok bool) {
 	return Profile{}, "", false
 }
 
+// Describes is the profile whose stream is known to carry what analytics see; ok is false where none is.
+func (f Facts) Describes() (p Profile, ok bool) {
+	for _, p := range f.Profiles {
+		if _, m, _ := f.Find(p.Token); p.Trouble == "" && (p.Metadata || m != nil && m.Metadata != nil) {
+			return p, true
+		}
+	}
+	return Profile{}, false
+}
+
 // Moves is the profile that a browser is shown moving: the smallest one of H.264 that is wide
 // enough to look at, else the largest; of JPEG where none is H.264. ok is false where neither is
 // had from here.

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/trouble"
 )
 
@@ -129,6 +130,14 @@ func (s Scale) At(row float64) float64 {
 	a, b := near.pixels(s.Size)/near.Metres, far.pixels(s.Size)/far.Metres
 	rise := (a - b) / (near.foot() - far.foot())
 	return max(0, b+rise*(row-far.foot()))
+}
+
+// Upright is the same of what stands upright, in the frame of scene.
+func (s Scale) Upright() scene.Upright {
+	near, far := s.order()
+	a, b := near.pixels(s.Size)/near.Metres, far.pixels(s.Size)/far.Metres
+	rise, high := (a-b)/(near.foot()-far.foot()), float64(s.Size.Height)
+	return scene.Upright{Middle: 2 * (b + rise*(0.5-far.foot())) / high, Rise: -rise / high}
 }
 
 // Row is the row from which on at least so many pixels per metre are had, as At; ok is false

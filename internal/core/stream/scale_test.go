@@ -147,3 +147,20 @@ func TestMarksGoStaleWhenTheViewMoves(t *testing.T) {
 		}
 	}
 }
+
+// What stands upright is as high in the frame as the marks say, at each of them and between.
+func TestUprightIsAsTheMarksSay(t *testing.T) {
+	s := Scale{Size: Size{1280, 720}, Marks: [2]Mark{{0.3, 0.9, 0.3, 0.4, 1.8}, {0.6, 0.5, 0.6, 0.3, 1.8}}}
+	if err := s.Check(); err != nil {
+		t.Fatal(err)
+	}
+	u := s.Upright()
+	for row, want := range map[float64]float64{0.9: 1, 0.5: 0.4, 0.7: 0.7} { // of 1.8 m, in frame units
+		if got := 1.8 * u.Metre(1-2*row); math.Abs(got-want) > 1e-9 {
+			t.Errorf("at row %g someone is %g high, want %g", row, got, want)
+		}
+		if at := s.At(row) / 720 * 2; math.Abs(at-u.Metre(1-2*row)) > 1e-9 {
+			t.Errorf("at row %g a metre has %g of the frame by pixels, %g by the frame", row, at, u.Metre(1-2*row))
+		}
+	}
+}

@@ -66,6 +66,8 @@ type Drawing struct {
 	Margin    float64  `form:"margin" json:"margin_percent,omitempty"` // of Crosses: how far from the line it must have been, in % of the picture's side; 0: 1
 	Lowest    float64  `form:"lowest" json:"least_height_percent,omitempty"`
 	Highest   float64  `form:"highest" json:"greatest_height_percent,omitempty"`
+	Shortest  float64  `form:"shortest" json:"least_metres_tall,omitempty"` // reckoned from the two marks of known size on its picture
+	Tallest   float64  `form:"tallest" json:"greatest_metres_tall,omitempty"`
 	From      string   `form:"from" json:"from,omitempty"` // "21:00"
 	To        string   `form:"to" json:"to,omitempty"`
 }
@@ -77,7 +79,7 @@ const mostName = 64
 func (x Drawing) Rule() (r rule.Rule, err error) {
 	seconds := func(v float64) time.Duration { return time.Duration(v * float64(time.Second)) }
 	r = rule.Rule{Name: strings.TrimSpace(x.Name), Kind: rule.Kind(x.Kind), Classes: x.Classes, MinScore: x.Score, For: seconds(x.For), Break: seconds(x.Break),
-		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Margin: x.Margin / 50, Lowest: x.Lowest / 100, Highest: x.Highest / 100,
+		Count: x.Count, Speed: x.Speed, Share: x.Share / 100, Margin: x.Margin / 50, Lowest: x.Lowest / 100, Highest: x.Highest / 100, Shortest: x.Shortest, Tallest: x.Tallest,
 		Traits: rule.Traits{Colours: as[scene.Colour](x.Colours), Has: as[scene.Carried](x.Has), Lacks: as[scene.Carried](x.Lacks)}}
 	if r.Name == "" || !act.Fits(r.Name, mostName) {
 		return r, act.Wrongf("name", "Name the rule, in up to %d characters.", mostName)
@@ -139,7 +141,7 @@ func (x Drawing) Rule() (r rule.Rule, err error) {
 // DrawingOf is a rule as a person, or a program, draws it: Rule makes the rule of it again.
 func DrawingOf(source int64, d rule.Drawn) Drawing {
 	x := Drawing{Camera: act.Camera{Source: source}, ID: d.ID, Name: d.Name, Kind: string(d.Kind), Classes: d.Classes, Score: d.MinScore, For: d.For.Seconds(),
-		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest,
+		Break: d.Break.Seconds(), Count: d.Count, Speed: d.Speed, Share: 100 * d.Share, Margin: 50 * d.Margin, Lowest: 100 * d.Lowest, Highest: 100 * d.Highest, Shortest: d.Shortest, Tallest: d.Tallest,
 		Colours: as[string](d.Colours), Has: as[string](d.Has), Lacks: as[string](d.Lacks)}
 	if d.Kind == rule.Moves {
 		x.Cells = d.Cells.String()

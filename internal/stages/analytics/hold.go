@@ -99,8 +99,8 @@ func forgetSits(ctx context.Context, c *act.Call, x act.Selection) (act.Kept, er
 // before.
 type Turn struct {
 	act.Camera
-	Quarters int  `form:"quarters" json:"quarter_turns"` // clockwise
-	Mirrored bool `form:"mirrored" json:"mirrored,omitempty"`           // left to right, before that
+	Quarters int  `form:"quarters" json:"quarter_turns"`      // clockwise
+	Mirrored bool `form:"mirrored" json:"mirrored,omitempty"` // left to right, before that
 }
 
 func keepTurn(ctx context.Context, c *act.Call, x Turn) (act.Kept, error) {

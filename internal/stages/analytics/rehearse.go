@@ -85,6 +85,12 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 	if err != nil {
 		return out, err
 	}
+	if of.Marks != nil {
+		r.Upright = of.Marks.Upright()
+	}
+	if r.Metres() && !r.Upright.Known() {
+		return out, act.Wrong("shortest", "How tall something is is reckoned from two marks of known size on the picture of "+of.Place+": set them in Streams.")
+	}
 	if last <= 0 || last > longest {
 		return out, act.Wrong("minutes", "A rehearsal is over a day at the most.")
 	}

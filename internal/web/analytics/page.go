@@ -84,6 +84,8 @@ type data struct {
 	Form    *sentence        // nil: nothing is in hand, or who looks may draw nothing
 	Gather  *store.Gathering // nil: what it sees isn't gathered
 	Write   int              // changes that have the camera be as it is drawn
+	Drawn   int              // such changes of all cameras here
+	OnMany  int              // cameras that have some
 	Sets    []set            // of the site
 }
 
@@ -121,6 +123,9 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.Waiting++
 		case f.Known() || len(drawn) > 0 || f.Trouble != "":
 			all = append(all, r)
+			if n := len(rule.Propose(f, drawn)); n > 0 && len(drawn) > 0 {
+				d.Drawn, d.OnMany = d.Drawn+n, d.OnMany+1
+			}
 		}
 	}
 	for i := range all {
@@ -284,9 +289,10 @@ type sentence struct {
 	Classes []class
 	Colours []class
 	Carries []class
-	Cant    []rule.Cant // what the camera can't do of what is kept
-	Grid    scene.Grid  // of the cells that are painted: the camera's
-	Painted string      // what is painted, in those
+	Cant    []rule.Cant   // what the camera can't do of what is kept
+	Grid    scene.Grid    // of the cells that are painted: the camera's
+	Painted string        // what is painted, in those
+	Upright scene.Upright // of its picture, by two marks of known size
 	by      map[string]int
 }
 
@@ -310,6 +316,11 @@ type class struct {
 // Of is a field of the sentence by its name.
 func (s sentence) Of(name string) shell.Field { return s.Fields[s.by[name]] }
 
+// Tall says whether metres are asked for, or can be.
+func (s sentence) Tall() bool {
+	return s.Upright.Known() || s.Of("shortest").Value != "" || s.Of("tallest").Value != ""
+}
+
 // Part says why the camera can't do a part; empty: it can.
 func (s sentence) Part(name string) string {
 	for _, c := range s.Cant {
@@ -325,6 +336,9 @@ var usual = []string{"Human", "Vehicle", "Animal", "Face", "LicensePlate"}
 
 func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Supported) *sentence {
 	s := &sentence{ID: d.ID, by: map[string]int{}}
+	if of.Marks != nil {
+		s.Upright = of.Marks.Upright()
+	}
 	figure := func(v float64) string {
 		if v == 0 {
 			return ""
@@ -362,6 +376,8 @@ func sentenceOf(p *shell.Request, of site.Source, d rule.Drawn, can rule.Support
 		{Name: "score", Label: "Least score", Value: figure(d.MinScore), Like: "any", Narrow: true},
 		{Name: "lowest", Label: "Least height in % of the picture", Value: figure(100 * d.Lowest), Like: "any", Narrow: true},
 		{Name: "highest", Label: "Greatest height in % of the picture", Value: figure(100 * d.Highest), Like: "any", Narrow: true},
+		{Name: "shortest", Label: "Least height in metres", Value: figure(d.Shortest), Like: "any", Narrow: true},
+		{Name: "tallest", Label: "Greatest height in metres", Value: figure(d.Tallest), Like: "any", Narrow: true},
 		{Name: "from", Label: "From", Value: from, Like: "00:00", Narrow: true},
 		{Name: "to", Label: "To", Value: to, Like: "24:00", Narrow: true},
 	}})

@@ -121,11 +121,41 @@ function edit(form, figure) {
   begin();
 }
 
+// stand shows beside the pointer how high someone of 1.8 m is there, by the two marks of known size on the picture.
+function stand(form, figure) {
+  const [middle, rise] = form.dataset.upright.split(" ").map(Number);
+  if (figure.stands || !(middle || rise)) return;
+  figure.stands = true;
+  const frame = figure.querySelector(".frame") || figure;
+  const who = document.createElement("span");
+  who.className = "upright";
+  who.hidden = true;
+  who.setAttribute("aria-hidden", "true");
+  frame.append(who);
+  frame.addEventListener("pointermove", (e) => {
+    const box = (figure.querySelector("svg") || frame).getBoundingClientRect();
+    const [x, y] = [(e.clientX - box.left) / box.width, (e.clientY - box.top) / box.height];
+    const high = 0.9 * (middle + rise * (1 - 2 * y)); // 1.8 m, as a part of the picture's height
+    who.hidden = !(high > 0.01 && high < 2 && x >= 0 && x <= 1 && y >= 0 && y <= 1);
+    const at = frame.getBoundingClientRect();
+    who.style.height = `${high * box.height}px`;
+    who.style.width = `${(high * box.height) / 3}px`;
+    who.style.left = `${e.clientX - at.left}px`;
+    who.style.top = `${e.clientY - at.top}px`;
+  });
+  frame.addEventListener("pointerleave", () => {
+    who.hidden = true;
+  });
+}
+
 function look() {
   const form = document.getElementById("sentence");
   const figure = document.getElementById("drawing");
   const section = document.getElementById("rehearsal");
-  if (form && figure) edit(form, figure);
+  if (form && figure) {
+    edit(form, figure);
+    stand(form, figure);
+  }
   if (form && figure && section) rehearse(section, form, figure);
 }
 fitAll();

@@ -51,6 +51,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	r.Site.GET("/stills/:source", pg.still)
 	r.Change.POST("/streams/watching", pg.watching)
 	r.Change.POST("/streams/looking", pg.looking)
+	r.Change.POST("/streams/boxes", pg.boxes)
 	r.Change.POST("/streams/talking", pg.talking)
 	r.Change.POST("/streams/listening", pg.listening)
 	r.Site.GET("/stills/:source/whole", pg.wholeStill)
@@ -85,6 +86,7 @@ type streamRow struct {
 	Read     bool
 	Changes  int             // proposed
 	Moves    string          // codec of what a browser shows moving; empty: it can't
+	Boxes    bool            // a stream of it carries what its analytics see
 	Accepted stream.Pictures // that still stand
 	Whole    string          // where the still of its record stream is had; empty: it offers none other
 	Hand
@@ -249,6 +251,7 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	if p, ok := f.Moves(); ok {
 		x.Moves = p.Codec
 	}
+	_, x.Boxes = f.Describes()
 	x.Hand = handOf(setup)
 	if record, _, ok := f.Find(stream.ToExamine(f.Profiles)); ok && record.Snapshot != "" {
 		x.Whole = p.Path("stills") + "/" + strconv.FormatInt(r.ID, 10) + "/whole"

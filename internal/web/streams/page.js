@@ -2,6 +2,7 @@
 import { fitAll } from "../js/drawing.js";
 import { watch } from "./streams/moving.js";
 import { markAll } from "./streams/marking.js";
+import { boxes } from "./streams/boxes.js";
 import { closer } from "./streams/closer.js";
 import { byHand, letGoByPage } from "./streams/hand.js";
 import { endTalk } from "./streams/talking.js";
@@ -24,6 +25,7 @@ function look() {
 function handle() {
   for (const figure of document.querySelectorAll("figure.still.moving")) {
     closer(figure);
+    boxes(figure);
     byHand(figure);
   }
 }
