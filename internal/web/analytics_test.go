@@ -317,6 +317,19 @@ func TestARuleIsRehearsedBeforeItIsWritten(t *testing.T) {
 			t.Errorf("%v", hits)
 		}
 	}
+	// How tall somebody is is reckoned from two marks of known size: without them it is refused.
+	tall := maps.Clone(foot)
+	tall["least_metres_tall"] = 1.5
+	if got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(tall), http.StatusUnprocessableEntity); got["field"] != "shortest" {
+		t.Errorf("%v", got)
+	}
+	a.keeps("streams/marks", args{"camera_id": slip, "mark_0": "50 88.9, 50 68.1", "metres_0": "1.8", "mark_1": "26 69.4, 26 48.6", "metres_1": "1.8"})
+	for metres, fires := range map[float64]float64{1.5: 1, 2: 0} {
+		tall["least_metres_tall"] = metres
+		if got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(tall), http.StatusOK); got["fires"] != fires {
+			t.Errorf("of %g m and more: %v", metres, got["fires"])
+		}
+	}
 	for says, bad := range map[string]args{"colour": {"minutes": 5, "kind": "Inside", "points": "1 1, 9 1, 9 9", "colours": []string{"Teal"}}, "minutes": {"minutes": 0, "kind": "Inside", "points": "1 1, 9 1, 9 9"}, "points": {"minutes": 5, "kind": "Inside", "points": "1 1"}} {
 		if got := a.do("POST", a.site+"/cameras/"+string(slip)+"/rehearsal", jsonNumber(bad), http.StatusUnprocessableEntity); got["field"] != says {
 			t.Errorf("%s: %v", says, got)
