@@ -194,7 +194,7 @@ func Cameras(n Net, s Secrets, state string) []camera.Config {
 	ice.NoAnalytics, ice.Manners.Engine.Zips = false, true
 	slip.Manners.Engine.Dress, berth.Manners.Engine.Dress = true, true
 	used.NoAnalytics, used.Manners.Engine = false, camera.EngineHabits{Middle: true, Words: map[string]string{"Human": "person", "Vehicle": "vehicle"}, Grid: scene.Grid{Columns: 22, Rows: 18}}
-	fresh.NoAnalytics, fresh.Manners.Engine = false, camera.EngineHabits{Dress: true, OwnTypes: "urn:skerryvane:rules"}
+	fresh.NoAnalytics, fresh.Manners.Engine = false, camera.EngineHabits{Dress: true, Crops: true, OwnTypes: "urn:skerryvane:rules"}
 	loft.NoAnalytics, loft.Manners.Engine = false, camera.EngineHabits{Over: true}
 	fuel.NoAnalytics, fuel.Manners.Engine = false, camera.EngineHabits{Shifted: scene.Point{X: 0.12, Y: -0.08}, Late: 600 * time.Millisecond, Grid: scene.Grid{Columns: 32, Rows: 18}}
 	scale.NoAnalytics, scale.Manners.Engine = false, camera.EngineHabits{Dress: true, Forgets: true, LosesIDs: 3 * time.Second}

@@ -38,6 +38,7 @@ const (
 	maxTracks = 256     // objects between two keepings
 	maxPoints = 4000    // points of all of them, between two keepings
 	maxFired  = 500     // of them, between two keepings
+	maxCrops  = 1 << 20 // bytes of pictures, between two keepings
 	maxSecond = 4 << 20 // bytes that a stream's metadata has in a second
 	dropEvery = time.Hour
 	holdEvery = 10 * time.Minute
@@ -283,7 +284,7 @@ func (g *Gatherer) keep(ctx context.Context, id int64, b *batch, until time.Time
 	defer cancel()
 	b.got.Began, b.got.Until = b.began.UTC(), until.UTC()
 	err := g.Store.KeepGathering(keeping, g.Server, id, b.got, hold)
-	b.got, b.tracks, b.points = store.Gathered{}, map[string]int{}, 0
+	b.got, b.tracks, b.points, b.crops = store.Gathered{}, map[string]int{}, 0, 0
 	return err
 }
 
@@ -293,6 +294,8 @@ type batch struct {
 	got    store.Gathered
 	tracks map[string]int // pieces by object
 	points int
+	shown  map[string]float64 // how well the best picture of an object shows it, of those that are kept
+	crops  int                // bytes of pictures
 	look   func(frames []onvif.SeenFrame, now time.Time)
 	view   []string                          // tokens by which events name the view
 	states map[string]map[string]topic.State // of its rules' properties, by rule and object
@@ -340,10 +343,24 @@ func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
 				b.got.Pieces = append(b.got.Pieces, store.Piece{Object: id, Class: strings.Clone(o.Class)})
 			}
 			p := &b.got.Pieces[i]
+			b.crop(p, &o)
 			p.Traits = p.Traits.Also(o.Traits)
 			p.Points = append(p.Points, scene.TrackPoint{At: time.Duration(at.UnixNano()), Box: o.Box, Score: o.Score})
 		}
 	}
+}
+
+// crop keeps an object's picture where it shows it clearly better than those of before: larger, and surer.
+func (b *batch) crop(p *store.Piece, o *onvif.SeenObject) {
+	shows := o.Box.Area() * o.Score
+	if len(o.Crop) == 0 || shows <= 1.3*b.shown[p.Object] || b.crops+len(o.Crop) > maxCrops {
+		return
+	}
+	if b.shown == nil || len(b.shown) > 4*maxTracks { // what went long ago may be kept once more
+		b.shown = map[string]float64{}
+	}
+	b.shown[p.Object], b.crops = shows, b.crops+len(o.Crop)
+	p.Crop = o.Crop
 }
 
 // fire takes an event that a rule of the view tells, where it is a beginning.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -60,6 +61,7 @@ type Gathered struct {
 type Piece struct {
 	Object, Class string
 	Traits        scene.Traits
+	Crop          []byte             // its picture, JPEG; nil: none came, or none that shows it better
 	Points        []scene.TrackPoint // At counts from 1970-01-01 UTC
 }
 
@@ -108,7 +110,7 @@ func (s *Store) KeepGathering(ctx context.Context, server string, source int64, 
 				return err
 			}
 		}
-		_, err := tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "traits", "points"}, pgx.CopyFromRows(rows))
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"seen"}, []string{"source_id", "began_at", "ended_at", "object", "class", "traits", "points", "crop"}, pgx.CopyFromRows(rows))
 		return err
 	})
 }
@@ -124,7 +126,7 @@ func pieceRows(source int64, all []Piece) (rows [][]any, days []time.Time) {
 		if day := ended.Truncate(24 * time.Hour); !slices.Contains(days, day) {
 			days = append(days, day)
 		}
-		rows = append(rows, []any{source, began, ended, p.Object, p.Class, p.Traits, scene.Pack(p.Points)})
+		rows = append(rows, []any{source, began, ended, p.Object, p.Class, p.Traits, scene.Pack(p.Points), p.Crop})
 	}
 	return rows, days
 }
@@ -185,7 +187,7 @@ func (s *Store) DropSeen(ctx context.Context, before time.Time) error {
 // Seen is what a view's analytics saw from one moment to another, of at most so many bytes of points, and the times in which
 // they were listened to. more says that there is more than that.
 func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most int) (tracks []scene.Track, listened [][2]time.Time, more bool, err error) {
-	rows, err := s.db.Query(ctx, `select object, class, traits, points from seen where source_id = $1 and ended_at >= $2 and ended_at <= $3 order by began_at, object`, source, from, to)
+	rows, err := s.db.Query(ctx, `select object, class, traits, points, crop is not null from seen where source_id = $1 and ended_at >= $2 and ended_at <= $3 order by began_at, object`, source, from, to)
 	if err != nil {
 		return nil, nil, false, err
 	}
@@ -194,7 +196,8 @@ func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most
 	var object, class string
 	var packed []byte
 	var traits scene.Traits
-	_, err = pgx.ForEachRow(rows, []any{&object, &class, &traits, &packed}, func() error {
+	var pictured bool
+	_, err = pgx.ForEachRow(rows, []any{&object, &class, &traits, &packed, &pictured}, func() error {
 		if bytes += len(packed); bytes > most {
 			more = true
 			return nil
@@ -206,7 +209,7 @@ func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most
 			tracks = append(tracks, scene.Track{ID: object, Class: class})
 		}
 		tracks[i].Traits = tracks[i].Traits.Also(traits)
-		traits = scene.Traits{}
+		traits, tracks[i].Pictured = scene.Traits{}, tracks[i].Pictured || pictured
 		var err error
 		tracks[i].Points, err = scene.Unpack(tracks[i].Points, packed)
 		return err
@@ -224,4 +227,14 @@ func (s *Store) Seen(ctx context.Context, source int64, from, to time.Time, most
 		return nil
 	})
 	return tracks, listened, more, err
+}
+
+// Crop is the latest picture that was kept of an object of a site's view, within an hour of a moment; ErrNotFound where none was.
+func (s *Store) Crop(ctx context.Context, site, source int64, object string, at time.Time) (picture []byte, err error) {
+	err = s.db.QueryRow(ctx, `select x.crop from seen x join source s on s.id = x.source_id where s.site_id = $1 and x.source_id = $2 and x.object = $3
+		and x.ended_at between $4 and $5 and x.crop is not null order by x.ended_at desc limit 1`, site, source, object, at.Add(-time.Hour), at.Add(time.Hour)).Scan(&picture)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return picture, err
 }

@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/app"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/demo"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/testbed"
 )
@@ -32,12 +33,13 @@ func TestEveryKindIsWrittenAndFiresAsForetold(t *testing.T) {
 		rule.Crowd: {"points": "30 40, 99 40, 99 99, 30 99", "count": 2, "for_seconds": 1, "classes": []string{"Human"}}, rule.Faster: {"points": ramp, "speed": 0.06},
 		rule.Moves: {"cells": cellsOn(22, 18)},
 	}
+	ids := map[rule.Kind]any{}
 	for _, k := range rule.Kinds {
 		x := args{"camera_id": berth, "name": "the " + string(k), "kind": string(k)}
 		for name, value := range kinds[k] {
 			x[name] = value
 		}
-		a.keeps("analytics/draw", x)
+		ids[k] = a.keeps("analytics/draw", x)["id"]
 	}
 	a.makes("analytics/write", args{"cameras": []any{berth}})
 	if all := cam.Rules(); len(all) != len(rule.Kinds) {
@@ -82,6 +84,16 @@ func TestEveryKindIsWrittenAndFiresAsForetold(t *testing.T) {
 			t.Errorf("%s: %d heard of, %d fired", k, len(told), fired)
 		}
 	}
+	// What was left there is shown by the picture that the camera sent of it.
+	p := testbed.Browser(t, 1280, 800)
+	h.signIn(p, demo.Lead, h.Secrets.Lead)
+	h.on(p, fmt.Sprintf("analytics?camera=%v&rule=%v", berth, ids[rule.Left]))
+	p.Sees(30*time.Second, "1 would have fired")
+	testbed.Eval[bool](p, "(document.querySelector('.hit').dispatchEvent(new MouseEvent('click', {bubbles: true})), true)")
+	testbed.Until(t, 20*time.Second, "its picture is seen", func() bool {
+		return testbed.Glance[bool](p, "(() => { const c = document.querySelector('.picked .crop'); return !c.hidden && c.naturalWidth > 5 && c.alt === 'What the camera sent of it: Other' })()")
+	})
+	p.Accessible("a picture of what fired")
 }
 
 // cellsOn are cells of a grid in which all but the upper third are painted.

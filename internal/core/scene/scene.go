@@ -278,7 +278,9 @@ type Track struct {
 	ID     string
 	Class  string // the likeliest of what it was said to be
 	Traits Traits // all that was told of it
-	Points []TrackPoint
+	// Pictured says that a picture of it was sent with it.
+	Pictured bool
+	Points   []TrackPoint
 }
 
 // TrackPoint is an object at one moment.

@@ -1,21 +1,26 @@
 package onvif
 
 import (
+	"encoding/base64"
 	"fmt"
 	"math"
+	"strings"
 	"sync"
 	"time"
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/picture"
 )
 
 // Limits of one document of metadata.
 const (
 	MaxMetadata = 1 << 20 // bytes
 	maxFrames   = 64
-	maxObjects  = 256 // of a frame
-	maxTold     = 64  // events
+	maxObjects  = 256      // of a frame
+	maxTold     = 64       // events
+	maxCrop     = 40 << 10 // bytes of an object's picture
+	maxCropSide = 1024     // pixels
 )
 
 // Metadata is what a document carries.
@@ -37,6 +42,7 @@ type SeenObject struct {
 	Class string  // the likeliest; empty: it doesn't tell
 	Score float64 // 0…1; 1 where it doesn't tell
 	Box   scene.Box
+	Crop  []byte // its picture, JPEG, where one was sent with it
 	scene.Traits
 }
 
@@ -117,7 +123,23 @@ func object(n *node, move func(x, y float64) scene.Point) (o SeenObject, ok bool
 	o.Box = scene.Box{Left: in(min(a.X, b.X)), Right: in(max(a.X, b.X)), Bottom: in(min(a.Y, b.Y)), Top: in(max(a.Y, b.Y))}
 	o.Class, o.Score = likeliest(look.at("Class"))
 	o.Traits = traits(n)
+	o.Crop = crop(look.at("Image"))
 	return o, o.Box.Area() > 0 && !math.IsNaN(o.Box.Area())
+}
+
+// crop is the picture of an object (tt:Appearance/tt:Image, base64); nil where none is told, or where it is none that is kept.
+func crop(n *node) []byte {
+	if n == nil || len(n.text) > maxCrop*4/3+512 {
+		return nil
+	}
+	data, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(n.text), ""))
+	if err != nil || len(data) > maxCrop {
+		return nil
+	}
+	if size, err := picture.Measure(data); err != nil || size.Width > maxCropSide || size.Height > maxCropSide {
+		return nil
+	}
+	return data
 }
 
 // likeliest is the class of most likelihood: of tt:Type, and of tt:ClassCandidate as older devices tell it.

@@ -1,6 +1,10 @@
 package onvif
 
 import (
+	"bytes"
+	"encoding/base64"
+	"image"
+	"image/jpeg"
 	"reflect"
 	"slices"
 	"strings"
@@ -31,14 +35,14 @@ func TestMetadataIsRead(t *testing.T) {
 		without int
 	}{
 		"an empty frame":     {frameXML(""), nil, 0},
-		"a box alone":        {frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`)), []SeenObject{{"7", "", 1, box, scene.Traits{}}}, 0},
-		"a type":             {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type Likelihood="0.7">Human</tt:Type><tt:Type Likelihood="0.2">Animal</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.7, box, scene.Traits{}}}, 0},
-		"without likelihood": {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type>Vehicle</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Vehicle", 1, box, scene.Traits{}}}, 0},
-		"candidates":         {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:ClassCandidate><tt:Type>Animal</tt:Type><tt:Likelihood>0.3</tt:Likelihood></tt:ClassCandidate><tt:ClassCandidate><tt:Type>Human</tt:Type><tt:Likelihood>0.6</tt:Likelihood></tt:ClassCandidate></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.6, box, scene.Traits{}}}, 0},
-		"upside down":        {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="0.25" top="-0.25" right="-0.5" bottom="0.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box, scene.Traits{}}}, 0},
-		"other prefixes":     {strings.NewReplacer("tt:", "a:", "xmlns:tt", "xmlns:a").Replace(frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`))), []SeenObject{{"7", "", 1, box, scene.Traits{}}}, 0},
-		"hundredths":         {frameXML(`<tt:Transformation><tt:Translate x="-1" y="1"/><tt:Scale x="0.02" y="-0.02"/></tt:Transformation>` + object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="25" top="25" right="62.5" bottom="62.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box, scene.Traits{}}}, 0},
-		"cut by the frame":   {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="-1.5" top="2" right="0" bottom="0"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, scene.Box{Left: -1, Right: 0, Bottom: 0, Top: 1}, scene.Traits{}}}, 0},
+		"a box alone":        {frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`)), []SeenObject{{"7", "", 1, box, nil, scene.Traits{}}}, 0},
+		"a type":             {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type Likelihood="0.7">Human</tt:Type><tt:Type Likelihood="0.2">Animal</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.7, box, nil, scene.Traits{}}}, 0},
+		"without likelihood": {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:Type>Vehicle</tt:Type></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Vehicle", 1, box, nil, scene.Traits{}}}, 0},
+		"candidates":         {frameXML(object(`<tt:Appearance>` + shape + `<tt:Class><tt:ClassCandidate><tt:Type>Animal</tt:Type><tt:Likelihood>0.3</tt:Likelihood></tt:ClassCandidate><tt:ClassCandidate><tt:Type>Human</tt:Type><tt:Likelihood>0.6</tt:Likelihood></tt:ClassCandidate></tt:Class></tt:Appearance>`)), []SeenObject{{"7", "Human", 0.6, box, nil, scene.Traits{}}}, 0},
+		"upside down":        {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="0.25" top="-0.25" right="-0.5" bottom="0.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box, nil, scene.Traits{}}}, 0},
+		"other prefixes":     {strings.NewReplacer("tt:", "a:", "xmlns:tt", "xmlns:a").Replace(frameXML(object(`<tt:Appearance>` + shape + `</tt:Appearance>`))), []SeenObject{{"7", "", 1, box, nil, scene.Traits{}}}, 0},
+		"hundredths":         {frameXML(`<tt:Transformation><tt:Translate x="-1" y="1"/><tt:Scale x="0.02" y="-0.02"/></tt:Transformation>` + object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="25" top="25" right="62.5" bottom="62.5"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, box, nil, scene.Traits{}}}, 0},
+		"cut by the frame":   {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="-1.5" top="2" right="0" bottom="0"/></tt:Shape></tt:Appearance>`)), []SeenObject{{"7", "", 1, scene.Box{Left: -1, Right: 0, Bottom: 0, Top: 1}, nil, scene.Traits{}}}, 0},
 		"no box":             {frameXML(object(`<tt:Appearance><tt:Shape><tt:CenterOfGravity x="0" y="0"/></tt:Shape></tt:Appearance>`)), nil, 1},
 		"a box of nothing":   {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="0.5" top="0.5" right="0.5" bottom="0.1"/></tt:Shape></tt:Appearance>`)), nil, 1},
 		"outside":            {frameXML(object(`<tt:Appearance><tt:Shape><tt:BoundingBox left="2" top="3" right="4" bottom="2"/></tt:Shape></tt:Appearance>`)), nil, 1},
@@ -107,7 +111,7 @@ func FuzzParseMetadata(f *testing.F) {
 			}
 			for _, o := range fr.Objects {
 				b := o.Box
-				if !(b.Left >= -1 && b.Right <= 1 && b.Bottom >= -1 && b.Top <= 1 && b.Left < b.Right && b.Bottom < b.Top) || o.Score < 0 || o.Score > 1 || o.ID == "" || len(o.Class) > 64 {
+				if !(b.Left >= -1 && b.Right <= 1 && b.Bottom >= -1 && b.Top <= 1 && b.Left < b.Right && b.Bottom < b.Top) || o.Score < 0 || o.Score > 1 || o.ID == "" || len(o.Class) > 64 || len(o.Crop) > maxCrop {
 					t.Fatalf("%+v", o)
 				}
 				tr := o.Traits
@@ -118,4 +122,41 @@ func FuzzParseMetadata(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A picture of an object is kept where it is a JPEG of a size that is believed; whatever else is sent for one is left out, and the
+// object stays.
+func TestPicturesOfObjectsAreRead(t *testing.T) {
+	file := func(side int) []byte {
+		var b bytes.Buffer
+		if err := jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, side, side)), nil); err != nil {
+			t.Fatal(err)
+		}
+		return b.Bytes()
+	}
+	small, wide := file(40), file(maxCropSide+1)
+	for name, x := range map[string]struct {
+		sent string
+		kept bool
+	}{
+		"a picture":           {"<tt:Image>" + base64.StdEncoding.EncodeToString(small) + "</tt:Image>", true},
+		"over several lines":  {"<tt:Image>\n" + base64.StdEncoding.EncodeToString(small)[:20] + "\n\t" + base64.StdEncoding.EncodeToString(small)[20:] + "\n</tt:Image>", true},
+		"none":                {"", false},
+		"empty":               {"<tt:Image/>", false},
+		"no base64":           {"<tt:Image>%%%%</tt:Image>", false},
+		"no JPEG":             {"<tt:Image>" + base64.StdEncoding.EncodeToString([]byte("<svg onload=x>")) + "</tt:Image>", false},
+		"cut short":           {"<tt:Image>" + base64.StdEncoding.EncodeToString(small[:30]) + "</tt:Image>", false},
+		"too wide":            {"<tt:Image>" + base64.StdEncoding.EncodeToString(wide) + "</tt:Image>", false},
+		"too long":            {"<tt:Image>" + base64.StdEncoding.EncodeToString(append(slices.Clone(small), make([]byte, maxCrop)...)) + "</tt:Image>", false},
+		"an address to fetch": {"<tt:ImageRef>http://127.0.0.1:1/x.jpg</tt:ImageRef>", false},
+	} {
+		told, err := ParseMetadata([]byte(frameXML(`<tt:Object ObjectId="7"><tt:Appearance><tt:Shape><tt:BoundingBox left="-0.5" top="0.5" right="0.25" bottom="-0.25"/></tt:Shape>` + x.sent + `</tt:Appearance></tt:Object>`)))
+		if err != nil || len(told.Frames) != 1 || len(told.Frames[0].Objects) != 1 {
+			t.Errorf("%s: %v %+v", name, err, told)
+			continue
+		}
+		if got := told.Frames[0].Objects[0].Crop; x.kept != bytes.Equal(got, small) || !x.kept && got != nil {
+			t.Errorf("%s: %d bytes are kept", name, len(got))
+		}
+	}
 }

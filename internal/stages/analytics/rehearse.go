@@ -62,12 +62,13 @@ type Checked struct {
 
 // Hit is one firing, and the way that its object went: across and down in hundredths of the picture.
 type Hit struct {
-	At     time.Time    `json:"at"`
-	Object string       `json:"object"`
-	Class  string       `json:"class,omitempty"`
-	Looks  string       `json:"looks,omitempty"` // colour, plate, speed, what is carried or worn, as far as it was told
-	Place  [2]float64   `json:"place"`
-	Path   [][2]float64 `json:"path,omitempty"`
+	At      time.Time    `json:"at"`
+	Object  string       `json:"object"`
+	Class   string       `json:"class,omitempty"`
+	Looks   string       `json:"looks,omitempty"`   // colour, plate, speed, what is carried or worn, as far as it was told
+	Picture bool         `json:"picture,omitempty"` // the camera sent one of it
+	Place   [2]float64   `json:"place"`
+	Path    [][2]float64 `json:"path,omitempty"`
 }
 
 // Rehearse runs a drawing over what the camera's analytics saw in the last time, and beside it the camera's own rule of the
@@ -243,7 +244,7 @@ func hit(h rule.Hit, tr *scene.Track) Hit {
 	if tr == nil {
 		return out
 	}
-	out.Class, out.Looks = tr.Class, rule.Told(tr.Traits)
+	out.Class, out.Looks, out.Picture = tr.Class, rule.Told(tr.Traits), tr.Pictured
 	at := func(p scene.TrackPoint) [2]float64 {
 		a := p.Box.Anchor()
 		return [2]float64{(a.X + 1) * 50, (1 - a.Y) * 50}

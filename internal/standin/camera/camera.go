@@ -139,6 +139,7 @@ type EngineHabits struct {
 	Forgets  bool              // a restart loses its rules
 	Counts   scene.Frame       // in which its rules' drawings are
 	Grid     scene.Grid        // of the cells by which it sees motion; none: it has no rules of those
+	Crops    bool              // it sends a picture of each thing once it sees it
 	OwnTypes string            // namespace of rule types of its own, for what the standard has none; empty: it has none
 	Over     bool              // it hangs upside down and turns its picture by 180°: its analytics look at the one of before
 }

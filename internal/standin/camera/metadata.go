@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"hash/fnv"
+	"image"
+	"image/jpeg"
 	"slices"
 	"strings"
 	"time"
@@ -32,6 +35,7 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 	n := (line.frame(time.Now())/describeEvery + 1) * describeEvery
 	base := uint32(time.Now().UnixNano() >> 12)
 	told, leave := s.cam.events.overhear()
+	sent := map[string]int64{} // when a picture of an object was sent, by frame
 	defer leave()
 	for ; ; n += describeEvery {
 		select {
@@ -40,7 +44,7 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		case <-time.After(time.Until(line.when(n))):
 		}
 		// The time is the picture's, also of one that is told of late.
-		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), s.cam.dress(s.profile.source), told()))
+		doc := []byte(metadataXML(s.cam.Now().Add(-time.Since(line.when(n))), s.cam.seen(s.profile.source, n), s.cam.looksOf(s.profile.source, n, sent), told()))
 		if s.cam.habits().Zips {
 			doc = zipped(doc)
 		}
@@ -69,6 +73,40 @@ func zipped(doc []byte) []byte {
 	_ = w.Close()
 	return b.Bytes()
 }
+
+// looksOf is dress, and once of each object its picture, as soon as it is all there.
+func (c *Camera) looksOf(source int, n int64, sent map[string]int64) func(o scene.Observation) string {
+	dress := c.dress(source)
+	if !c.habits().Crops {
+		return dress
+	}
+	for object, at := range sent {
+		if n-at > 10*int64(footage.Length/time.Second)*footage.FPS {
+			delete(sent, object)
+		}
+	}
+	return func(o scene.Observation) string {
+		_, before := sent[o.Object]
+		in := o.Box.Left > -1 && o.Box.Right < 1 && o.Box.Bottom > -1 && o.Box.Top < 1
+		if before || !in {
+			return dress(o)
+		}
+		sent[o.Object] = n
+		walk, index := c.line.clip(n)
+		l, _ := c.look(source)
+		img := c.scene(source).DrawLook(walk, time.Duration(index)*time.Second/footage.FPS, cropWide, cropHigh, l)
+		px := func(v float64, of int) int { return int((v + 1) / 2 * float64(of)) }
+		part := img.SubImage(image.Rect(px(o.Box.Left, cropWide), px(-o.Box.Top, cropHigh), px(o.Box.Right, cropWide)+1, px(-o.Box.Bottom, cropHigh)+1))
+		var file bytes.Buffer
+		if jpeg.Encode(&file, part, &jpeg.Options{Quality: 75}) != nil {
+			return dress(o)
+		}
+		return dress(o) + "<tt:Image>" + base64.StdEncoding.EncodeToString(file.Bytes()) + "</tt:Image>"
+	}
+}
+
+// Size of the picture that crops are cut from.
+const cropWide, cropHigh = 640, 360
 
 // dress is what the analytics say of how an object of a source's walk looks, as XML within its appearance.
 func (c *Camera) dress(source int) func(o scene.Observation) string {

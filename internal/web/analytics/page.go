@@ -2,17 +2,20 @@
 package analytics
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"embed"
 	"errors"
 	"fmt"
+	"image/jpeg"
 	"io/fs"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -20,6 +23,7 @@ import (
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/device/picture"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages/analytics"
@@ -49,7 +53,34 @@ func (*Page) Files() fs.FS { return files }
 func (*Page) Stage() stage.Stage { return stage.Analytics }
 
 // Routes adds the rehearsal of what stands in the form.
-func (pg *Page) Routes(r *shell.Routes) { r.Change.POST("/analytics/rehearse", pg.rehearse) }
+func (pg *Page) Routes(r *shell.Routes) {
+	r.Change.POST("/analytics/rehearse", pg.rehearse)
+	r.Change.GET("/analytics/crop", pg.crop)
+}
+
+// crop is the picture that a camera sent of an object. It is coded anew: nothing of the camera's own coding reaches a browser.
+func (pg *Page) crop(c *echo.Context) error {
+	source, err := strconv.ParseInt(c.QueryParam("camera"), 10, 64)
+	at, err2 := time.Parse(time.RFC3339Nano, c.QueryParam("at"))
+	if err != nil || err2 != nil {
+		return store.ErrNotFound
+	}
+	ctx := c.Request().Context()
+	data, err := pg.Store.Crop(ctx, shell.VisitorOf(c).Member.ID, source, c.QueryParam("object"), at)
+	if err != nil {
+		return err
+	}
+	img, err := picture.Decode(ctx, data)
+	if err != nil {
+		return store.ErrNotFound
+	}
+	var out bytes.Buffer
+	if err := jpeg.Encode(&out, img, &jpeg.Options{Quality: 88}); err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "private, max-age=300")
+	return c.Blob(http.StatusOK, "image/jpeg", out.Bytes())
+}
 
 // rehearse answers the page's script with what the rule in the form would have fired on.
 func (pg *Page) rehearse(c *echo.Context) error {

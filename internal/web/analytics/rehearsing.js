@@ -49,6 +49,13 @@ export function rehearse(section, form, figure) {
     if (picked.hidden) return;
     picked.elements.object.value = hit.object;
     picked.elements.at.value = hit.at;
+    const crop = picked.querySelector(".crop");
+    crop.hidden = !hit.picture;
+    if (hit.picture) {
+      const of = new URLSearchParams({ object: hit.object, at: hit.at });
+      crop.alt = `What the camera sent of it: ${hit.class || "something"}`;
+      crop.src = `${crop.dataset.at}&${of}`;
+    }
     picked.querySelector("[data-picked]").textContent =
       [hit.class || "Something", hit.looks].filter(Boolean).join(", ") + " at " + clock.format(new Date(hit.at)) + ":";
     const is = (last.checked || []).find((c) => same(c, hit));
