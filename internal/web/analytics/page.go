@@ -196,8 +196,27 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 		marks.Shapes = append(marks.Shapes, drawn...)
 	}
+	apart(marks.Shapes)
 	d.Picture = shell.Picture{Src: fmt.Sprintf("%s/%d", p.Path("stills"), of.ID), Alt: "Still of " + of.Place, Marks: marks}
 	return &d, nil
+}
+
+// apart takes the names off that would lie over another: rules that begin at one spot are named by the one in hand, or the first.
+func apart(all []shell.Shape) {
+	named := map[string]int{}
+	for i, s := range all {
+		spot, _, _ := strings.Cut(s.Points, " ")
+		before, there := named[spot]
+		switch {
+		case s.Label == "" || spot == "":
+		case !there:
+			named[spot] = i
+		case strings.Contains(s.Class, "inhand"):
+			all[before].Label, named[spot] = "", i
+		default:
+			all[i].Label = ""
+		}
+	}
 }
 
 // setOf says in a line how a set stands at the camera.
