@@ -35,11 +35,11 @@ const (
 	openLimit = 8 * time.Second
 	again     = 20 * time.Second // after trouble
 	purpose   = "what its analytics see"
-	maxTracks = 256     // objects between two keepings
-	maxPoints = 4000    // points of all of them, between two keepings
-	maxFired  = 500     // of them, between two keepings
-	maxCrops  = 1 << 20 // bytes of pictures, between two keepings
-	maxSecond = 4 << 20 // bytes that a stream's metadata has in a second
+	maxTracks = 256      // objects between two keepings
+	maxPoints = 4000     // points of all of them, between two keepings
+	maxFired  = 500      // of them, between two keepings
+	maxCrops  = 96 << 10 // bytes of pictures, between two keepings
+	maxSecond = 4 << 20  // bytes that a stream's metadata has in a second
 	dropEvery = time.Hour
 	holdEvery = 10 * time.Minute
 	unusual   = 5 * time.Second       // the device's clock was set: times are taken anew

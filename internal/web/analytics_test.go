@@ -251,6 +251,15 @@ func askRules(h *harbour, a *acts) {
 			h.t.Errorf("%s: %v", field, got)
 		}
 	}
+	// Its cells' sensitivity to motion is set where it has any.
+	motion := h.Fleet.Camera("Slipway").Config().Manners.Engine
+	motion.Grid = scene.Grid{Columns: 22, Rows: 18}
+	h.Fleet.Camera("Slipway").Think(motion)
+	a.reads("analytics")
+	a.refused("analytics/sensitivity", args{"cameras": []any{bonded}, "sensitivity": 40}, http.StatusConflict)
+	a.refused("analytics/sensitivity", args{"cameras": []any{slip}, "sensitivity": 101}, http.StatusUnprocessableEntity)
+	a.makes("analytics/sensitivity", args{"cameras": []any{slip, bonded}, "sensitivity": 40})
+	a.refused("analytics/sensitivity", args{"cameras": []any{slip}, "sensitivity": 40}, http.StatusConflict)
 	// A set is kept by a name, drawn for another camera, and forgotten.
 	set := a.keeps("analytics/keep-set", args{"camera_id": slip, "name": "quay edge"})["id"]
 	if says := a.refused("analytics/keep-set", args{"camera_id": slip, "name": "quay edge"}, http.StatusUnprocessableEntity); !strings.Contains(says, "Another set of this site") {
@@ -467,8 +476,25 @@ func TestACameraOfOtherHabitsIsToldByWhatItFires(t *testing.T) {
 		t.Fatal(res, err)
 	}
 	testbed.Until(t, 60*time.Second, "it fires", func() bool { return cam.Fired("Stir") == 1 })
+	// At the least sensitivity who walks there is too small to count: the line goes on firing, the cells don't.
+	edge := cam.Fired("Edge")
 	h.on(p, fmt.Sprintf("analytics?camera=%s&rule=%v", slip, id))
 	p.Sees(20*time.Second, "as on the camera", "Whole frame", "Motion in cells is of the picture")
+	p.Set("#sensitivity", "101")
+	if ok := testbed.Eval[bool](p, "document.getElementById('sensitivity').checkValidity()"); ok {
+		t.Error("101 of 100 is taken")
+	}
+	p.Set("#sensitivity", "0")
+	h.run(p, ".motion", "Set the sensitivity")
+	h.on(p, fmt.Sprintf("analytics?camera=%s&rule=%v", slip, id))
+	testbed.Until(t, 30*time.Second, "it reads back 0", func() bool { return testbed.Glance[string](p, "document.getElementById('sensitivity')?.value") == "0" })
+	if res, err := http.Post(fmt.Sprintf("http://%s:%d/walk", cam.At(), camera.ControlPort), "", nil); err != nil || res.StatusCode != http.StatusOK {
+		t.Fatal(res, err)
+	}
+	testbed.Until(t, 60*time.Second, "the line fires again", func() bool { return cam.Fired("Edge") > edge })
+	if n := cam.Fired("Stir"); n != 1 {
+		t.Errorf("its cells fired %d times", n)
+	}
 	p.Press("Swap")
 	testbed.Until(t, 20*time.Second, "what is painted stands in the sentence", func() bool {
 		return strings.Count(testbed.Eval[string](p, "document.getElementById('rule-cells').value"), "#") == 22*18-9*19

@@ -393,17 +393,30 @@ func Whys(all []Cant) string {
 	return strings.Join(words, "; ")
 }
 
-// Propose writes what is drawn and can be.
-func Propose(f Facts, drawn []Drawn) (out []finding.Change) {
+// Propose writes what is drawn and can be, and takes off what another view of the device watches for as well.
+func Propose(f Facts, drawn []Drawn) []finding.Change {
 	if !f.Known() {
 		return nil
 	}
+	out, f := f.writeAll(drawn)
+	return append(out, f.once(drawn)...)
+}
+
+// Unwritten are the changes that have the camera be as it is drawn, as far as it can.
+func Unwritten(f Facts, drawn []Drawn) (out []finding.Change) {
+	if f.Known() {
+		out, _ = f.writeAll(drawn)
+	}
+	return out
+}
+
+func (f Facts) writeAll(drawn []Drawn) (out []finding.Change, after Facts) {
 	for _, d := range drawn {
 		if all, _, err := f.Writes(d, drawn); err == nil {
 			out, f = append(out, all...), f.After(all)
 		}
 	}
-	return append(out, f.once(drawn)...)
+	return out, f
 }
 
 // once takes off what an earlier view of the device watches for as well, but what was drawn for this view or is to be a check.

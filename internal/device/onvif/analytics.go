@@ -10,6 +10,7 @@ import (
 
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/device/dial"
 )
 
 // Limits of what is kept of a device's rules.
@@ -108,6 +109,33 @@ func (c *Client) Modules(ctx context.Context, services map[string]string, config
 		out = append(out, m)
 	}
 	return out, nil
+}
+
+// ModifyModule sets one parameter of an analytics module and sends all else of it back as it is told (ModifyAnalyticsModules, ONVIF
+// Analytics 5.2.4.6). dial.ErrNotSupported where it has no such module or parameter.
+func (c *Client) ModifyModule(ctx context.Context, services map[string]string, configuration, module, parameter, value string) error {
+	r, err := c.ofRules(ctx, services, "GetAnalyticsModules", configuration, "")
+	if err != nil {
+		return err
+	}
+	for _, n := range r.all("AnalyticsModule") {
+		if n.attr("Name") != module {
+			continue
+		}
+		for _, p := range n.at("Parameters").all("SimpleItem") {
+			if p.attr("Name") != parameter {
+				continue
+			}
+			for i, a := range p.attrs {
+				if a.Name.Local == "Value" {
+					p.attrs[i].Value = value
+					_, err := c.ofRules(ctx, services, "ModifyAnalyticsModules", configuration, n.xml())
+					return err
+				}
+			}
+		}
+	}
+	return &dial.Error{Tried: "ModifyAnalyticsModules", On: c.on(), Kind: dial.ErrNotSupported, Says: "it has no such module any more"}
 }
 
 // RuleSet reads the rules of a configuration as they are (GetRules, ONVIF Analytics 5.2.3.4).

@@ -342,29 +342,13 @@ func rateControl2(n *node, e stream.Encoder, rate string) string {
 	return fmt.Sprintf(`<tt:RateControl%s>%s<tt:BitrateLimit>%d</tt:BitrateLimit></tt:RateControl>`, constant, rate, e.Kbps)
 }
 
-// copied is a child as it came, of the schema's namespace, within what a setting may have.
+// copied is a child as it came.
 func (n *node) copied(local string) string {
 	k := n.child("", local)
 	if k == nil {
 		return ""
 	}
-	var b strings.Builder
-	k.write(&b, 0)
-	return b.String()
-}
-
-func (n *node) write(b *strings.Builder, depth int) {
-	if depth > 6 {
-		return
-	}
-	fmt.Fprintf(b, "<tt:%s>", n.name.Local)
-	if len(n.kids) == 0 {
-		b.WriteString(escape(n.str()))
-	}
-	for _, k := range n.kids {
-		k.write(b, depth+1)
-	}
-	fmt.Fprintf(b, "</tt:%s>", n.name.Local)
+	return k.xml()
 }
 
 // SoundCodec reads how a device's sound is coded (GetAudioEncoderConfigurations, Media2).

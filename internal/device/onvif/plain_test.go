@@ -50,3 +50,48 @@ func FuzzPlainXML(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, doc []byte) { plainly(t, doc) })
 }
+
+// What is written of an element is read as what it was, also where its names stand for something further out.
+func TestAnElementIsWrittenAsItWasRead(t *testing.T) {
+	for _, doc := range []string{
+		`<a><b/></a>`, `<r xmlns:tt="urn:t" xmlns:x="urn:x"><b Type="tt:Cell" x:c="1&quot;&lt;"><tt:d e="2"> &amp;text </tt:d><f xmlns="urn:f"><g/></f></b></r>`,
+		`<r xmlns="urn:r" xmlns:p="urn:1"><p:b xmlns:p="urn:2" q="1"><p:c/></p:b></r>`, `<r xmlns:xml2="urn:x"><b xml:lang="en"/></r>`,
+	} {
+		root, err := parseAny([]byte(doc))
+		if err != nil {
+			t.Fatal(err)
+		}
+		was := root.kids[0]
+		text := was.xml()
+		is, err := parseAny([]byte(text))
+		if err != nil {
+			t.Errorf("%s is written as %s: %v", doc, text, err)
+			continue
+		}
+		var same func(a, b *node) bool
+		same = func(a, b *node) bool {
+			if a.name != b.name || len(a.kids) != len(b.kids) || len(a.kids) == 0 && a.text != b.text {
+				return false
+			}
+			for _, x := range a.attrs {
+				if x.Name.Space != "xmlns" && x.Name.Local != "xmlns" && (b.attrOf(x.Name.Space, x.Name.Local) == nil || b.attrOf(x.Name.Space, x.Name.Local).Value != x.Value) {
+					return false
+				}
+			}
+			for i := range a.kids {
+				if !same(a.kids[i], b.kids[i]) {
+					return false
+				}
+			}
+			return true
+		}
+		if !same(was, is) {
+			t.Errorf("%s is written as %s", doc, text)
+		}
+		for prefix, space := range map[string]string{"tt": was.space("tt"), "x": was.space("x"), "p": was.space("p")} {
+			if is.space(prefix) != space {
+				t.Errorf("%s: %s stands for %q there, for %q here", doc, prefix, is.space(prefix), space)
+			}
+		}
+	}
+}

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,6 +23,8 @@ const (
 	maxNodes = 100_000
 	maxAttrs = 64       // of an element
 	maxText  = 64 << 10 // bytes of an element's own
+	// mostPlain is how long a plain answer is at the most: what is kept of it holds all of it in memory.
+	mostPlain = 64 << 10
 )
 
 // node is one element of an answer, with its parent for prefixes in content.
@@ -37,8 +41,10 @@ var errXML = errors.New("not a SOAP answer")
 // parse reads an answer into a tree within the limits. Entities that XML doesn't
 // define are refused, so none is ever expanded.
 func parse(data []byte) (*node, error) {
-	if root, ok := plain(data); ok {
-		return root, nil
+	if len(data) <= mostPlain {
+		if root, ok := plain(data); ok {
+			return root, nil
+		}
 	}
 	return parseAny(data)
 }
@@ -167,4 +173,57 @@ func escape(s string) string {
 	var b strings.Builder
 	_ = xml.EscapeText(&b, []byte(s))
 	return b.String()
+}
+
+// xml writes an element and all in it, as it was read: each name with its namespace, and the prefixes that stood for something
+// where it was, since values may name them (xsi:type, Type="tt:…").
+func (n *node) xml() string {
+	var b strings.Builder
+	prefixes := map[string]string{}
+	for x := n.parent; x != nil; x = x.parent {
+		for _, a := range x.attrs {
+			if _, nearer := prefixes[a.Name.Local]; a.Name.Space == "xmlns" && !nearer {
+				prefixes[a.Name.Local] = a.Value
+			}
+		}
+	}
+	n.write(&b, prefixes)
+	return b.String()
+}
+
+func (n *node) write(b *strings.Builder, prefixes map[string]string) {
+	fmt.Fprintf(b, `<%s xmlns="%s"`, n.name.Local, escape(n.name.Space))
+	for _, prefix := range slices.Sorted(maps.Keys(prefixes)) {
+		if n.attrOf("xmlns", prefix) == nil {
+			fmt.Fprintf(b, ` xmlns:%s="%s"`, prefix, escape(prefixes[prefix]))
+		}
+	}
+	for i, a := range n.attrs {
+		switch {
+		case a.Name.Space == "" && a.Name.Local == "xmlns": // it is written with the name
+		case a.Name.Space == "xmlns":
+			fmt.Fprintf(b, ` xmlns:%s="%s"`, a.Name.Local, escape(a.Value))
+		case a.Name.Space == "":
+			fmt.Fprintf(b, ` %s="%s"`, a.Name.Local, escape(a.Value))
+		default:
+			fmt.Fprintf(b, ` xmlns:n%d="%s" n%[1]d:%[3]s="%[4]s"`, i, escape(a.Name.Space), a.Name.Local, escape(a.Value))
+		}
+	}
+	b.WriteByte('>')
+	if len(n.kids) == 0 {
+		b.WriteString(escape(n.text))
+	}
+	for _, k := range n.kids {
+		k.write(b, nil)
+	}
+	fmt.Fprintf(b, "</%s>", n.name.Local)
+}
+
+func (n *node) attrOf(space, local string) *xml.Attr {
+	for i := range n.attrs {
+		if n.attrs[i].Name.Space == space && n.attrs[i].Name.Local == local {
+			return &n.attrs[i]
+		}
+	}
+	return nil
 }

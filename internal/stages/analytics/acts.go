@@ -38,6 +38,7 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[Turn]{Name: "analytics/turn", About: "say how a camera's analytics lie on its picture; nothing is written to it", Stage: on, Keep: keepTurn},
 		act.Act[Check]{Name: "analytics/check", About: "say of a firing whether it was right or wrong", Stage: on, Keep: keepCheck},
 		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
+		act.Act[Sensitivity]{Name: "analytics/sensitivity", About: "set how little must change in the pictures of cameras for their cells to move", Stage: on, Plan: planSensitivity},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
 	}
 }

@@ -171,6 +171,9 @@ func (a *Stage) keep(ctx context.Context, of site.Source, e facts.Engine) error 
 
 // Editor reads and writes a rule of the camera.
 func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
+	if c.Kind == rule.SetModule {
+		return a.moduleEditor(ctx, v, c)
+	}
 	if c.Kind != rule.WriteRule && c.Kind != rule.RemoveRule {
 		return nil, engine.ErrKind
 	}

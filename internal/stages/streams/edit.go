@@ -153,8 +153,54 @@ func (t *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if !slices.ContainsFunc(changes, func(c store.Change) bool { return !strings.HasPrefix(c.Kind, "view.") }) {
 		return t.readSetup(ctx, v)
 	}
-	_, err := t.Read(ctx, v)
-	return err
+	return t.readSettled(ctx, v)
+}
+
+// A device that a setting starts again breaks off what is played meanwhile: what is in trouble now and wasn't before is read once
+// more when it had time to come back, so often.
+const (
+	settleAfter = 2 * time.Second
+	settleTries = 3
+)
+
+// readSettled reads and plays the streams of a device that was set just now.
+func (t *Stage) readSettled(ctx context.Context, v *engine.Visit) error {
+	before, err := t.troubled(ctx, v)
+	if err != nil {
+		return err
+	}
+	for try := 1; ; try++ {
+		_, err := t.Read(ctx, v)
+		if try == settleTries || err != nil && !errors.Is(err, dial.ErrUnreachable) {
+			return err
+		}
+		if err == nil {
+			now, err := t.troubled(ctx, v)
+			if err != nil || !slices.ContainsFunc(now, func(token string) bool { return !slices.Contains(before, token) }) {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(settleAfter):
+		}
+	}
+}
+
+// troubled are the profiles whose stream couldn't be played at last.
+func (t *Stage) troubled(ctx context.Context, v *engine.Visit) (tokens []string, err error) {
+	s, err := v.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, _ := facts.Measured.Of(s, v.Source)
+	for _, m := range all {
+		if m.Trouble != "" {
+			tokens = append(tokens, m.Profile)
+		}
+	}
+	return tokens, nil
 }
 
 // keepTook keeps which settings the device took and then read otherwise; one that it keeps now is no news any more.

@@ -196,6 +196,7 @@ type memory struct {
 	FromDHCP bool          `json:"from_dhcp"`
 	Servers  []string      `json:"servers"`
 	Rules    []rule.Rule   `json:"rules"`
+	Senses   *int          `json:"senses,omitempty"` // its sensitivity to motion, where it was set
 	Beside   [][]rule.Rule `json:"beside,omitempty"` // of its further sources that the analytics look through
 	Users    []user        `json:"users"`
 	Address  netip.Addr    `json:"address"`

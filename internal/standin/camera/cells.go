@@ -22,9 +22,45 @@ func (c *Camera) modules() string {
 	if g.Columns == 0 {
 		return ""
 	}
-	return fmt.Sprintf(`<tan:AnalyticsModule Name="Motion" Type="tt:CellMotionEngine"><tt:Parameters><tt:SimpleItem Name="Sensitivity" Value="60"/><tt:ElementItem Name="Layout"><tt:CellLayout Columns="%d" Rows="%d"><tt:Transformation><tt:Translate x="-1" y="-1"/><tt:Scale x="%.6f" y="%.6f"/></tt:Transformation></tt:CellLayout></tt:ElementItem></tt:Parameters></tan:AnalyticsModule>`,
-		g.Columns, g.Rows, 2/float64(g.Columns), 2/float64(g.Rows))
+	return fmt.Sprintf(`<tan:AnalyticsModule Name="Motion" Type="tt:CellMotionEngine"><tt:Parameters><tt:SimpleItem Name="Sensitivity" Value="%d"/><tt:ElementItem Name="Layout"><tt:CellLayout Columns="%d" Rows="%d"><tt:Transformation><tt:Translate x="-1" y="-1"/><tt:Scale x="%.6f" y="%.6f"/></tt:Transformation></tt:CellLayout></tt:ElementItem></tt:Parameters></tan:AnalyticsModule>`,
+		c.memory().senses(), g.Columns, g.Rows, 2/float64(g.Columns), 2/float64(g.Rows))
 }
+
+// senses is its sensitivity to motion.
+func (m memory) senses() int {
+	if m.Senses != nil {
+		return *m.Senses
+	}
+	return 60
+}
+
+// writeModules answers ModifyAnalyticsModules (ONVIF Analytics, 5.2.4.6): the module comes whole, with the layout of its cells, which
+// can't be another.
+func (c *Camera) writeModules(op *wire.Node) (string, *fault) {
+	bad := sender("ter:InvalidArgVal/ter:InvalidModule", "That module isn't as this camera can have it.")
+	if _, f := c.ruledBy(op); f != nil {
+		return "", f
+	}
+	m, layout := op.Find("AnalyticsModule"), op.Find("CellLayout")
+	g := c.habits().Grid
+	if m == nil || layout == nil || m.Attr("Name") != "Motion" || layout.Attr("Columns") != strconv.Itoa(g.Columns) || layout.Attr("Rows") != strconv.Itoa(g.Rows) || layout.Find("Scale") == nil {
+		return "", bad
+	}
+	item := m.Find("SimpleItem")
+	if item == nil || item.Attr("Name") != "Sensitivity" {
+		return "", bad
+	}
+	v, err := strconv.Atoi(item.Attr("Value"))
+	if err != nil || v < 0 || v > 100 {
+		return "", bad
+	}
+	c.change(func(m *memory) { m.Senses = &v })
+	return "<tan:ModifyAnalyticsModulesResponse/>", nil
+}
+
+// stirring is the area, in frame units, that something must have for its cells to count: none at the usual sensitivity and above,
+// more the less there is.
+func (m memory) stirring() float64 { return max(0, float64(50-m.senses())/50*0.25) }
 
 func motionXML(r rule.Rule) string {
 	raw := make([]byte, (len(r.Cells.On)+7)/8)
@@ -130,6 +166,9 @@ func (c *Camera) stirs(was map[string]*stir, frame int64, moving []scene.Observa
 		}
 		touched := 0
 		for _, o := range moving {
+			if o.Box.Area() < c.memory().stirring() {
+				continue
+			}
 			touched += r.Cells.Touched(o.Box)
 		}
 		frames := func(d time.Duration) int64 { return int64(d * footage.FPS / time.Second) }

@@ -187,7 +187,7 @@ func (c *Camera) setEncoder(op *wire.Node, ns string) (string, *fault) {
 	c.hangUp(p.token)
 	c.castAnew(p)
 	if c.quirks().RestartsOnSet {
-		c.leave(200 * time.Millisecond)
+		c.leave(1500 * time.Millisecond)
 	}
 	return "<" + ns + ":SetVideoEncoderConfigurationResponse/>", nil
 }

@@ -50,6 +50,9 @@ func (c *Camera) analytics(op *wire.Node) (string, *fault, bool) {
 			b.WriteString(c.ruleXML(r))
 		}
 		return "<tan:GetRulesResponse>" + b.String() + c.cfg.Manners.OwnRule + "</tan:GetRulesResponse>", nil, true
+	case "ModifyAnalyticsModules":
+		out, f := c.writeModules(op)
+		return out, f, true
 	case "CreateRules", "ModifyRules", "DeleteRules":
 		out, f := c.writeRules(op)
 		return out, f, true

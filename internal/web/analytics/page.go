@@ -117,7 +117,14 @@ type data struct {
 	Write   int              // changes that have the camera be as it is drawn
 	Drawn   int              // such changes of all cameras here
 	OnMany  int              // cameras that have some
+	Motion  *motion          // how its cells see motion; nil: it tells of none
 	Sets    []set            // of the site
+}
+
+// motion is how a camera's cells see motion.
+type motion struct {
+	rule.Module
+	Sensitivity int
 }
 
 // set is one of the site's sets of rules, beside what the chosen camera has.
@@ -154,7 +161,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 			d.Waiting++
 		case f.Known() || len(drawn) > 0 || f.Trouble != "":
 			all = append(all, r)
-			if n := len(rule.Propose(f, drawn)); n > 0 && len(drawn) > 0 {
+			if n := len(rule.Unwritten(f, drawn)); n > 0 {
 				d.Drawn, d.OnMany = d.Drawn+n, d.OnMany+1
 			}
 		}
@@ -172,7 +179,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	of := d.Chosen.Source
 	f, drawn := facts.ForRules(p.Snapshot, of)
 	d.Facts, d.Rules = f, standings(f, drawn)
-	d.Write = len(rule.Propose(f, drawn))
+	d.Write = len(rule.Unwritten(f, drawn))
+	if e, _ := facts.RuleSet.Of(p.Snapshot, of); e.Token != "" {
+		if m, v, ok := rule.MotionOf(e.Modules); ok {
+			d.Motion = &motion{m, v}
+		}
+	}
 	switch g, err := pg.Store.GatheringOf(ctx, of.ID); {
 	case err == nil:
 		d.Gather = &g
