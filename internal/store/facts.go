@@ -54,9 +54,9 @@ func (s *Store) KeepFacts(ctx context.Context, all ...NewFact) error {
 	return s.Write(ctx, Writes{Facts: all})
 }
 
-// DropFact forgets a current fact of devices; its history stays.
-func (s *Store) DropFact(ctx context.Context, name string, devices ...int64) error {
-	_, err := s.db.Exec(ctx, `delete from fact where device_id = any($1) and name = $2`, devices, name)
+// DropFactOf forgets a current fact of views; its history stays.
+func (s *Store) DropFactOf(ctx context.Context, name string, sources ...int64) error {
+	_, err := s.db.Exec(ctx, `delete from fact f using source s where s.id = any($1) and f.device_id = s.device_id and f.view = s.id and f.name = $2`, sources, name)
 	return err
 }
 

@@ -252,7 +252,7 @@ func parseLasting(text string) (time.Duration, bool) {
 
 // Cant is one thing that a camera can't do of a rule.
 type Cant struct {
-	Part string // of the sentence: "kind", "classes", "score", "height", "hours", "without", "for", "points", "name"
+	Part string // of the sentence: "kind", "classes", "score", "height", "hours", "without", "for", "points", "name", "room"
 	Why  string
 }
 

@@ -78,6 +78,7 @@ const (
 
 // Stand says how each rule of a view stands: those drawn first, in their order, then those that only the camera has.
 func Stand(f Facts, drawn []Drawn) (out []Standing) {
+	room := f // once those before were written
 	for i := range drawn {
 		s := Standing{Name: drawn[i].Name, Drawn: &drawn[i], State: NotYet}
 		if at := f.find(s.Name); at >= 0 {
@@ -95,8 +96,10 @@ func Stand(f Facts, drawn []Drawn) (out []Standing) {
 			s.State = OnYet
 		case drawn[i].Off:
 			s.State = Off
-		case s.State != AsDrawn:
-			_, s.Cant = f.Supported.Write(drawn[i].Rule)
+		}
+		if f.Known() && (s.State == OnYet || s.State == Otherwise || s.State == NotYet) {
+			changes, cant, _ := room.Writes(drawn[i], drawn) // a rule that isn't touched is told by its state
+			s.Cant, room = cant, room.After(changes)
 		}
 		out = append(out, s)
 	}
@@ -150,7 +153,7 @@ func (f Facts) Write(d Drawn) (*finding.Change, []Cant, error) {
 		}
 		from, old = is.Text(), f.Configs[at].encode()
 	} else if f.full() {
-		return nil, []Cant{{"kind", fmt.Sprintf("it keeps %d rules, and has as many", f.Supported.Most)}}, nil
+		return nil, []Cant{{"room", fmt.Sprintf("it keeps %d, and has as many", f.Supported.Most)}}, nil
 	}
 	return &finding.Change{Kind: WriteRule, Key: f.key(d.Name), Title: "Rule " + d.Name, From: from, To: d.Text(), Why: "It was drawn here.",
 		Args: map[string]string{"token": f.Token, "name": d.Name, "rule": c.encode(), "old_rule": old},
@@ -286,6 +289,9 @@ func Judge(f Facts, drawn []Drawn) (out []finding.Finding) {
 			continue
 		}
 		switch {
+		case len(s.Cant) == 1 && s.Cant[0].Part == "room":
+			out = append(out, finding.Finding{Code: "analytics.full", Severity: finding.Needs, Words: "no room",
+				Sentence: fmt.Sprintf("The camera has no room for %q: of rules %s.", s.Name, s.Cant[0].Why), WayOut: "Take another off it, or this one off the list."})
 		case len(s.Cant) > 0:
 			out = append(out, finding.Finding{Code: "analytics.cant", Severity: finding.Needs, Words: "can't do it",
 				Sentence: fmt.Sprintf("It can't do %q as it is drawn: %s.", s.Name, Whys(s.Cant)), WayOut: "Draw it so that the camera can, or take it off the list."})

@@ -80,7 +80,10 @@ func TestRulesStand(t *testing.T) {
 		"renamed, old one gone":    {f: read, on: []Config{own}, drawn: was(drawn(asIs), "Old"), states: []State{AsDrawn}},
 		"renamed, old one foreign": {f: read, on: []Config{named(foreign, "Old")}, drawn: was(drawn(asIs), "Old"), states: []State{NotYet, Renamed}, codes: []string{"analytics.renamed"}},
 		"no room": {f: with(read, func(f *Facts) { f.Supported.Most = 1 }), on: []Config{{Name: "Other", Type: "FieldDetector", Shapes: own.Shapes}}, drawn: drawn(asIs),
-			states: []State{NotYet, Elsewhere}, codes: []string{"analytics.unwritten"}},
+			states: []State{NotYet, Elsewhere}, codes: []string{"analytics.full"}},
+		"room for one of two": {f: with(read, func(f *Facts) { f.Supported.Most = 2 }), on: []Config{{Name: "Other", Type: "FieldDetector", Shapes: own.Shapes}},
+			drawn: append(drawn(asIs), Drawn{ID: 2, Rule: Rule{Name: "Second", Kind: Stays, Area: square, For: time.Second}}), states: []State{NotYet, NotYet, Elsewhere},
+			codes: []string{"analytics.unwritten", "analytics.full"}, changes: []string{None + " → anything stays in area 25 75, 75 75, 75 25 for 8 s"}},
 	} {
 		x.f.Configs = x.on
 		var states []State

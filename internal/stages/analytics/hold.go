@@ -86,13 +86,13 @@ func forgetSits(ctx context.Context, c *act.Call, x act.Selection) (act.Kept, er
 	if err != nil {
 		return act.Kept{}, err
 	}
-	devices := make([]int64, len(selected))
+	devices, views := make([]int64, len(selected)), make([]int64, len(selected))
 	for i, of := range selected {
-		devices[i] = of.Device.ID
+		devices[i], views[i] = of.Device.ID, of.ID
 	}
 	many := act.Count(len(selected), "camera")
 	return act.Kept{Says: "How the boxes of " + many + " sit is looked for anew when something moves there, while they are listened to.",
-		Did: "forgot how boxes sit", Detail: many, Judge: devices}, c.Store.DropFact(ctx, fact.Sits, devices...)
+		Did: "forgot how boxes sit", Detail: many, Judge: devices}, c.Store.DropFactOf(ctx, fact.Sits, views...)
 }
 
 // Turn is how a camera's analytics lie on its picture: what looks before the picture is turned or mirrored counts places in the one of

@@ -116,7 +116,7 @@ func (c *Camera) dress(source int) func(o scene.Observation) string {
 	of := c.scene(source)
 	return func(o scene.Observation) (out string) {
 		name, _, _ := strings.Cut(o.Object, " ")
-		if rgb, ok := of.Coat(name); ok {
+		if rgb, ok := of.Coat(name); ok && !of.Night { // by its lamp it sees greys
 			r, g, b := float64(rgb>>16), float64(rgb>>8&255), float64(rgb&255)
 			y := 0.299*r + 0.587*g + 0.114*b // ITU-R BT.601
 			out = fmt.Sprintf(`<tt:Color><tt:ColorCluster><tt:Color X="%.1f" Y="%.1f" Z="%.1f"/><tt:Weight>0.6</tt:Weight></tt:ColorCluster></tt:Color>`, y, 128+(b-y)*0.564, 128+(r-y)*0.713)
