@@ -155,7 +155,7 @@ func (f Facts) Write(d Drawn) (*finding.Change, []Cant, error) {
 	} else if f.full() {
 		return nil, []Cant{{"room", fmt.Sprintf("it keeps %d, and has as many", f.Supported.Most)}}, nil
 	}
-	return &finding.Change{Kind: WriteRule, Key: f.key(d.Name), Title: "Rule " + d.Name, From: from, To: d.Text(), Why: "It was drawn here.",
+	return &finding.Change{Kind: WriteRule, Key: f.key(d.Name), Title: "Rule " + d.Name, From: from, To: d.Text(), Why: "It was drawn here.", Risk: finding.NoRisk,
 		Args: map[string]string{"token": f.Token, "name": d.Name, "rule": c.encode(), "old_rule": old},
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "have it as it was."}}, nil, nil
 }
@@ -226,7 +226,7 @@ func (f Facts) Remove(name string) (*finding.Change, error) {
 	if !told {
 		return nil, ErrForeign
 	}
-	return &finding.Change{Kind: RemoveRule, Key: f.key(name), Title: "Rule " + name, From: is.Text(), To: None, Why: "It isn't wanted any more.",
+	return &finding.Change{Kind: RemoveRule, Key: f.key(name), Title: "Rule " + name, From: is.Text(), To: None, Why: "It isn't wanted any more.", Risk: finding.NoRisk,
 		Args: map[string]string{"token": f.Token, "name": name, "rule": "", "old_rule": f.Configs[at].encode()},
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "make it again."}}, nil
 }

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/testbed/moment"
 )
@@ -95,6 +96,9 @@ func TestRulesStand(t *testing.T) {
 			codes = append(codes, f.Code)
 		}
 		for _, c := range Propose(x.f, x.drawn) {
+			if c.Risk != finding.NoRisk {
+				t.Errorf("%s: %q has a risk %q", name, c.Title, c.Risk)
+			}
 			changes = append(changes, c.From+" → "+c.To)
 			if back, ok := c.Inverse(); !ok || back.Args["rule"] != c.Args["old_rule"] {
 				t.Errorf("%s is taken back by %+v", name, back)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"testing"
 
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/scene"
 )
 
@@ -34,7 +35,7 @@ func TestSensitivityToMotion(t *testing.T) {
 		if x.bad != errors.Is(err, ErrRule) || (c != nil) != (x.from != "") {
 			t.Errorf("%s: %+v %v", name, c, err)
 		}
-		if c != nil && (c.From != x.from || c.Args["module"] != "Motion") {
+		if c != nil && (c.From != x.from || c.Risk != finding.NoRisk || c.Args["module"] != "Motion") {
 			t.Errorf("%s: %+v", name, c)
 		}
 	}

@@ -126,6 +126,9 @@ type motion struct {
 	Sensitivity int
 }
 
+// Stage is the page's: its tabs show who waits for somebody there.
+func (data) Stage() stage.Stage { return stage.Analytics }
+
 // set is one of the site's sets of rules, beside what the chosen camera has.
 type set struct {
 	rule.Set
