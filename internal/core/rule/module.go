@@ -37,7 +37,7 @@ func SetSensitivity(token string, all []Module, to int) (*finding.Change, error)
 		return nil, nil
 	}
 	return &finding.Change{Kind: SetModule, Key: "module/" + token + "/" + m.Name, Title: "Sensitivity to motion", From: strconv.Itoa(is), To: strconv.Itoa(to),
-		Why:  "It was asked for: its rules of motion in cells fire on " + map[bool]string{true: "less", false: "more"}[to > is] + " change in the picture.", Risk: finding.NoRisk,
+		Why: "It was asked for: its rules of motion in cells fire on " + map[bool]string{true: "less", false: "more"}[to > is] + " change in the picture.", Risk: finding.NoRisk,
 		Args: map[string]string{"token": token, "module": m.Name, "parameter": sensitivity},
 		Undo: finding.Undo{Kind: finding.Reversible, Note: "have it as it was."}}, nil
 }
