@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
@@ -17,7 +16,6 @@ import (
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/device/dial"
 	"duskyharbor/internal/device/onvif"
-	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
@@ -226,157 +224,4 @@ func (k *Clients) Secret(ctx context.Context, setID int64) (username, password s
 	}
 	password, err = k.Password(set)
 	return set.Username, password, err
-}
-
-// Recorder makes a driver for a recorder, signed in with its own account. Sets go only to what has
-// shown itself to be a recorder of this site and isn't in doubt; the first request is a try within
-// the budget, and what was refused isn't sent again before somebody acts.
-func (k *Clients) Recorder(ctx context.Context, d store.Device) (recorder.Driver, error) {
-	addr, err := Address(d)
-	if err != nil {
-		return nil, err
-	}
-	if d.Bench != nil {
-		return k.sheet(ctx, d)
-	}
-	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
-	if err != nil {
-		return nil, err
-	}
-	if now, ok := s.Device(d.ID); ok {
-		d = now
-	}
-	seen, ok := facts.Seen.Of(s, d.ID)
-	if !ok || !seen.Heard(identity.SaidHello) && !seen.Heard(identity.RecordsOthers) {
-		return nil, trouble.UserError(d.Place + " hasn't shown itself to be a recorder: look for it first.")
-	}
-	if err := Doubted(d, s); err != nil {
-		return nil, err
-	}
-	if d.SetID == nil {
-		return nil, trouble.UserError("No account is kept for " + d.Place + ": give it one on Settings.")
-	}
-	set, err := k.set(ctx, d, *d.SetID)
-	if err != nil {
-		return nil, err
-	}
-	if err := k.refuses(ctx, d.ID, set); err != nil {
-		return nil, err
-	}
-	password, err := k.Password(set)
-	if err != nil {
-		return nil, err
-	}
-	stage := ""
-	if access.Opens(s.Tries[d.ID], set.ID) {
-		stage = "the recorder's interface"
-	}
-	pin, _ := facts.RecorderPin.Of(s, d.ID)
-	login := dial.Login{Username: set.Username, Password: password,
-		Try: k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, stage), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })}
-	if !seen.Heard(identity.SaidHello) {
-		return recorder.NewControl(k.Dialer.At(addr), seen.Service, pin, login)
-	}
-	return recorder.New(k.Dialer.At(addr), recorder.Port, pin, login), nil
-}
-
-// sheet makes a driver for a recorder that is set up by hand: of what was ticked, with what the
-// cameras showed themselves.
-func (k *Clients) sheet(ctx context.Context, d store.Device) (recorder.Driver, error) {
-	entries, err := k.Store.BenchEntries(ctx, d.ID)
-	if err != nil {
-		return nil, err
-	}
-	var login dial.Login
-	if d.Bench.Picture != "" && len(entries) > 0 {
-		if login, err = k.PageLogin(ctx, d, "the pictures of "+d.Place); err != nil {
-			return nil, err
-		}
-	}
-	ids := make([]int64, len(entries))
-	for i, e := range entries {
-		ids[i] = e.Device
-	}
-	s, err := site.Load(ctx, k.Store, d.SiteID, ids)
-	if err != nil {
-		return nil, err
-	}
-	typed := make([]recorder.Typed, len(entries))
-	for i, e := range entries {
-		typed[i].Entry = e
-		of, _ := s.Source(e.Source)
-		if own, ok := facts.Still.Of(s, of); ok {
-			typed[i].Own = &own.Print
-		}
-	}
-	return recorder.NewSheet(k.Dialer.At(*d.Address), d.Place, *d.Bench, typed, login), nil
-}
-
-// PageLogin is the account of a recorder that is set up by hand, for what its web page shows; without
-// one nothing is sent.
-func (k *Clients) PageLogin(ctx context.Context, d store.Device, purpose string) (dial.Login, error) {
-	s, err := site.Load(ctx, k.Store, d.SiteID, []int64{d.ID})
-	if err != nil || d.SetID == nil {
-		return dial.Login{}, err
-	}
-	if err := Doubted(d, s); err != nil {
-		return dial.Login{}, err
-	}
-	set, err := k.set(ctx, d, *d.SetID)
-	if err != nil {
-		return dial.Login{}, err
-	}
-	if err := k.refuses(ctx, d.ID, set); err != nil {
-		return dial.Login{}, err
-	}
-	password, err := k.Password(set)
-	try := k.inTurn(d.ID, k.BudgetOf(d, s).Try(set, access.Digest, purpose), func(ctx context.Context) error { return k.refuses(ctx, d.ID, set) })
-	return dial.Login{Username: set.Username, Password: password, Try: try}, err
-}
-
-// refuses says for a person that a recorder refused its account; nil where it didn't.
-func (k *Clients) refuses(ctx context.Context, recorder int64, set store.SealedSet) error {
-	d, err := k.Store.Device(ctx, recorder)
-	if err != nil {
-		return err
-	}
-	if slices.Contains(d.Refused, set.ID) {
-		return trouble.UserErrorf("%s refused its account %s, and it isn't sent again by itself: give it another, or its password, in Settings.", d.Place, set.Name)
-	}
-	return nil
-}
-
-// inTurn has those who sign in to a recorder at the same time do so one after the other, each
-// knowing by may what came of the one before: several steps read one recorder, and what it
-// refuses must not be sent by each.
-func (k *Clients) inTurn(recorder int64, t dial.Try, may func(context.Context) error) dial.Try {
-	gate, _ := k.gates.LoadOrStore(recorder, make(chan struct{}, 1))
-	return turn{t, gate.(chan struct{}), may}
-}
-
-type turn struct {
-	dial.Try
-	gate chan struct{}
-	may  func(context.Context) error
-}
-
-func (t turn) Begin(ctx context.Context) error {
-	select {
-	case t.gate <- struct{}{}:
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	err := t.may(ctx)
-	if err == nil {
-		err = t.Try.Begin(ctx)
-	}
-	if err != nil {
-		<-t.gate
-	}
-	return err
-}
-
-func (t turn) End(ctx context.Context, sent bool, verdict error) error {
-	defer func() { <-t.gate }()
-	return t.Try.End(ctx, sent, verdict)
 }

@@ -111,6 +111,12 @@ func (e *Engine) judgeAround(ctx context.Context, d store.Device) error {
 			return err
 		}
 	}
+	if d.Kind == identity.Analyser {
+		var err error
+		if only, err = e.store.LookedAtBy(ctx, d.ID); err != nil {
+			return err
+		}
+	}
 	return e.judgeSoon(ctx, d.SiteID, only)
 }
 

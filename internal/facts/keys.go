@@ -12,6 +12,7 @@ import (
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
+	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/picture"
 	"duskyharbor/internal/core/route"
 	"duskyharbor/internal/core/rule"
@@ -42,6 +43,7 @@ var (
 	Watched      = site.Fact[Watch]{Name: fact.Watched}
 	RecorderPin  = site.Fact[string]{Name: fact.RecorderPin}
 	ServesNTP    = site.Fact[bool]{Name: fact.ServesNTP}
+	Analyser     = site.Fact[pairing.Analyser]{Name: fact.Analyser} // what an analyser told of itself
 	Topics       = site.Fact[[]topic.Description]{Name: fact.Topics}
 	Touched      = site.Fact[stream.Touched]{Name: fact.Touched} // what its streams rest on
 )
@@ -59,6 +61,7 @@ var (
 	RulesRead   = site.SourceFact[fact.LastRead]{Name: fact.RulesRead}
 	Sits        = site.SourceFact[scene.Sits]{Name: fact.Sits}     // how its boxes lie on what moves in the picture
 	Held        = site.SourceFact[[]rule.Held]{Name: fact.Held}    // what its rules fired, beside what they mean
+	Sending     = site.SourceFact[fact.LastRead]{Name: fact.Sending} // how its stills get to its analyser
 	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs} // of its channel
 	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}
 	Placed      = site.SourceFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where

@@ -19,7 +19,7 @@ const maxSystems = 64
 
 func systems() []act.Any {
 	return []act.Any{
-		act.Act[System]{Name: "settings/system", About: "add a video management system, a monitoring station, an analyser or a time server, and ask whether it answers", Keep: addSystem},
+		act.Act[System]{Name: "settings/system", About: "add a video management system, a monitoring station or a time server, and ask whether it answers", Keep: addSystem},
 		act.Act[ChangedSystem]{Name: "settings/system/:system", About: "change a system: all of it is given anew", Keep: setSystem},
 		act.Act[SystemID]{Name: "settings/system/:system/remove", About: "take a system off the site", Keep: removeSystem},
 	}
@@ -28,7 +28,7 @@ func systems() []act.Any {
 // System is a system as it is typed.
 type System struct {
 	Name    string `form:"name" json:"name"`
-	Kind    string `form:"kind" json:"kind" enum:"vms,station,analyser,time"`
+	Kind    string `form:"kind" json:"kind" enum:"vms,station,time"`
 	Address string `form:"address" json:"address"`
 	Set     int64  `form:"set" json:"set_id,omitempty"` // its account; 0: none
 	Note    string `form:"note" json:"note,omitempty"`

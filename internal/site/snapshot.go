@@ -43,6 +43,7 @@ type Snapshot struct {
 	accepted  map[store.Target]map[stage.Stage]map[string]finding.Acceptance
 	behind    map[netip.Addr]identity.Behind // what hangs on recorders' own ports
 	recorders []store.Device
+	analysers []store.Device
 	facts     map[int64]store.Facts
 	ofView    map[int64]store.Facts
 	views     map[int64][]Source // by device
@@ -56,7 +57,7 @@ type Snapshot struct {
 	had       *Snapshot // read before; see Beside
 }
 
-// Load reads a site. only limits it to these devices and all recorders; nil reads all.
+// Load reads a site. only limits it to these devices, all recorders and all analysers; nil reads all.
 func Load(ctx context.Context, st *store.Store, site int64, only []int64) (*Snapshot, error) {
 	return load(ctx, st, site, only, nil)
 }
@@ -80,6 +81,9 @@ func load(ctx context.Context, st *store.Store, site int64, only []int64, had *S
 		s.byID[d.ID] = i
 		if d.Kind == identity.Recorder {
 			s.recorders = append(s.recorders, d)
+		} else if d.Kind == identity.Analyser {
+			s.analysers = append(s.analysers, d)
+			s.around += d.Version
 		}
 	}
 	for _, v := range s.Sources {
@@ -90,7 +94,7 @@ func load(ctx context.Context, st *store.Store, site int64, only []int64, had *S
 			s.networks = append(s.networks, n.Core())
 		}
 	}
-	s.around = s.Site.Outlived
+	s.around += s.Site.Outlived
 	for _, r := range s.recorders {
 		s.around += r.Version
 		if table, ok := Recorder.Of(s, r.ID); ok {
@@ -148,10 +152,13 @@ func (s *Snapshot) Source(id int64) (Source, bool) {
 // Recorders of the snapshot.
 func (s *Snapshot) Recorders() []store.Device { return s.recorders }
 
-// RecorderSets are the sets that are recorders' own accounts.
+// Analysers of the snapshot.
+func (s *Snapshot) Analysers() []store.Device { return s.analysers }
+
+// RecorderSets are the sets that are recorders' and analysers' own accounts.
 func (s *Snapshot) RecorderSets() map[int64]bool {
 	out := map[int64]bool{}
-	for _, r := range s.recorders {
+	for _, r := range slices.Concat(s.recorders, s.analysers) {
 		if r.SetID != nil {
 			out[*r.SetID] = true
 		}

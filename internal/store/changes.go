@@ -82,7 +82,7 @@ func (c Change) Made() bool { return c.State == Verified || c.State == ReadBack 
 
 const changeSelect = `select c.id, c.site_id, coalesce(c.device_id, 0) device_id, c.source_id, coalesce(c.source_id, f.id, 0) row_id, c.step_id, c.stage, c.kind, c.key, c.title, c.from_text, c.to_text, c.why, c.risk, c.undo, c.args,
 	c.later, c.state, c.says, c.reads, c.writes, c.undo_of, coalesce(p.name, 'token ' || k.name, 'the product') who, coalesce(v.name, d.place, c.of_place) place,
-	coalesce(c.device_id is null or c.args ->> 'recorder' ~ '^[0-9]{1,18}$' and not exists (select 1 from device r where r.id = (c.args ->> 'recorder')::bigint), false) gone, c.asked_at, c.sent_at, c.settled_at
+	coalesce(c.device_id is null or coalesce(c.args ->> 'analyser', c.args ->> 'recorder') ~ '^[0-9]{1,18}$' and not exists (select 1 from device r where r.id = coalesce(c.args ->> 'analyser', c.args ->> 'recorder')::bigint), false) gone, c.asked_at, c.sent_at, c.settled_at
 	from change c left join device d on d.id = c.device_id left join source v on v.id = c.source_id left join source f on f.device_id = c.device_id and f.nth = 1 left join person p on p.id = c.person_id left join api_token k on k.id = c.token_id `
 
 // ErrUnderWay is returned when the same change is being made already.

@@ -42,11 +42,11 @@ func (s *Store) Plan(ctx context.Context, site, recorder int64, sources []int64)
 	})
 }
 
-// SetAccount keeps which set is a recorder's account; 0: none. What it refused may be sent again
+// SetAccount keeps which set is a recorder's or an analyser's account; 0: none. What it refused may be sent again
 // then: a person acted. ErrNotFound where either
-// isn't of the site, or the device is no recorder.
+// isn't of the site, or the device is a camera.
 func (s *Store) SetAccount(ctx context.Context, site, recorder, set int64) error {
-	tag, err := s.db.Exec(ctx, `update device set set_id = nullif($3::bigint, 0), refused = '{}', version = version + 1 where site_id = $1 and id = $2 and kind = 'recorder'
+	tag, err := s.db.Exec(ctx, `update device set set_id = nullif($3::bigint, 0), refused = '{}', version = version + 1 where site_id = $1 and id = $2 and kind <> 'camera'
 		and ($3 = 0 or exists (select 1 from credential_set c where c.id = $3 and c.site_id = $1))`, site, recorder, set)
 	return orNone(tag.RowsAffected(), err)
 }

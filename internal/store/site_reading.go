@@ -34,7 +34,7 @@ type SiteReading struct {
 	Drawn    map[int64][]rule.Drawn                                   // rules, by the source that they were drawn for
 }
 
-// ReadSite reads these devices of a site and all its recorders, or all of the site's
+// ReadSite reads these devices of a site and all its recorders and analysers, or all of the site's
 // where only is nil. What it holds of other devices than Devices lists is of no
 // account; its maps are shared and must not be written.
 func (s *Store) ReadSite(ctx context.Context, site int64, only []int64) (SiteReading, error) {
@@ -48,14 +48,14 @@ func (s *Store) ReadSite(ctx context.Context, site int64, only []int64) (SiteRea
 	return got.SiteReading, got.err
 }
 
-// some are the site's recorders and these of its devices, with their views.
+// some are the site's recorders and analysers, and these of its devices, with their views.
 func (sc SiteReading) some(only []int64) (devices []Device, sources []Source) {
 	wanted := make(map[int64]bool, len(only))
 	for _, id := range only {
 		wanted[id] = true
 	}
 	for _, d := range sc.Devices {
-		if wanted[d.ID] || d.Kind == identity.Recorder {
+		if wanted[d.ID] || d.Kind != identity.Camera {
 			devices = append(devices, d)
 		}
 	}
@@ -68,9 +68,9 @@ func (sc SiteReading) some(only []int64) (devices []Device, sources []Source) {
 }
 
 func (s *Store) readSite(ctx context.Context, site int64, only []int64) (SiteReading, error) {
-	// Named devices and the recorders are looked up by number, whatever the planner thinks
+	// Named devices, the recorders and the analysers are looked up by number, whatever the planner thinks
 	// of how many there are; the site is held by the query of devices.
-	some := `any($2::bigint[] || array(select id from device where site_id = $1 and kind = 'recorder'))`
+	some := `any($2::bigint[] || array(select id from device where site_id = $1 and kind <> 'camera'))`
 	if only == nil {
 		some = `any(array(select id from device where site_id = $1 and $2::bigint[] is null))`
 	}

@@ -11,6 +11,7 @@ import (
 
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/core/stream"
 )
@@ -33,7 +34,16 @@ type Source struct {
 	Together   string          // name of those that go to one recorder; empty: it goes alone
 	Uses       stream.Uses     // which streams a person wants for what
 	Turned     scene.Turned    // how its analytics lie on its picture, as a person said
+	Key        string          // by which an analyser knows it: no other view has it
+	Paired     *Paired         // who looks at it for it; nil: nobody does
 	Device     Device
+}
+
+// Paired says which analyser looks at a view, how it is to, and since when.
+type Paired struct {
+	Analyser int64
+	pairing.Wish
+	At time.Time
 }
 
 // First says whether it is the first view of its device: the one that is there before
@@ -48,7 +58,7 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses, coalesce(s.turned, 0) turned`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses, coalesce(s.turned, 0) turned, coalesce(s.key::text, '') key, s.analyser_id, coalesce(s.stills, 0)::float8 stills, coalesce(s.least_score, 0)::float8 least_score, s.paired_at`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
@@ -72,6 +82,11 @@ type sourceRow struct {
 	Together   string
 	Uses       stream.Uses
 	Turned     scene.Turned
+	Key        string
+	AnalyserID *int64
+	Stills     float64
+	LeastScore float64
+	PairedAt   *time.Time
 }
 
 func (r sourceRow) source() Source {
@@ -79,7 +94,11 @@ func (r sourceRow) source() Source {
 	if r.ConsentAt != nil {
 		consent.At = *r.ConsentAt
 	}
-	return Source{Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, Turned: r.Turned, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
+	var paired *Paired
+	if r.AnalyserID != nil && r.PairedAt != nil {
+		paired = &Paired{*r.AnalyserID, pairing.Wish{PerSecond: r.Stills, LeastScore: r.LeastScore}, *r.PairedAt}
+	}
+	return Source{Key: r.Key, Paired: paired, Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, Turned: r.Turned, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
 
 // sourcesIn reads rows of sourceColumns.
@@ -357,6 +376,28 @@ func (s *Store) SetMarks(ctx context.Context, site, source int64, marks *stream.
 // SetTurned keeps how a view's analytics lie on its picture. ErrNotFound where the site has no such view.
 func (s *Store) SetTurned(ctx context.Context, site, source int64, t scene.Turned) error {
 	return s.ofSource(ctx, site, source, `turned = $3`, int16(t))
+}
+
+// Pair keeps that an analyser looks at a view from now on, and has what it sees be gathered. ErrNotFound where the site has no such view.
+func (s *Store) Pair(ctx context.Context, site, source, analyser int64, w pairing.Wish) error {
+	err := s.ofSource(ctx, site, source, `analyser_id = (select id from device where id = $3 and site_id = $1 and kind = 'analyser'), stills = $4, least_score = $5, paired_at = now()`, analyser, w.PerSecond, w.LeastScore)
+	if err != nil {
+		return err
+	}
+	return s.SetGathering(ctx, site, []int64{source}, true)
+}
+
+// LookedAtBy lists the devices whose views an analyser looks at.
+func (s *Store) LookedAtBy(ctx context.Context, analyser int64) ([]int64, error) {
+	return ids(ctx, s.db, `select distinct device_id from source where analyser_id = $1 order by device_id`, analyser)
+}
+
+// Unpair keeps that no analyser looks at a view any more; what one saw stays. ErrNotFound where the site has no such view.
+func (s *Store) Unpair(ctx context.Context, site, source int64) error {
+	if err := s.ofSource(ctx, site, source, `analyser_id = null, paired_at = null`); err != nil {
+		return err
+	}
+	return s.SetGathering(ctx, site, []int64{source}, false)
 }
 
 // SetUses keeps which streams of views are for what; their devices' marks rest on it.

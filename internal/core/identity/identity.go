@@ -61,6 +61,7 @@ type Kind string
 const (
 	Camera   Kind = "camera"
 	Recorder Kind = "recorder"
+	Analyser Kind = "analyser" // looks at pictures of cameras that have no analytics of their own
 )
 
 // Heard says whether s was heard in a way.
@@ -143,7 +144,7 @@ func Merge(a, b Sighting) Sighting {
 	if out.RTSPPort == 0 {
 		out.RTSPPort = a.RTSPPort
 	}
-	if out.Kind == "" || a.Kind == Recorder { // a recorder may speak RTSP too
+	if out.Kind == "" || a.Kind == Recorder || a.Kind == Analyser { // either may speak RTSP and ONVIF too
 		out.Kind = a.Kind
 	}
 	return out

@@ -13,12 +13,11 @@ type SystemKind string
 const (
 	VMS      SystemKind = "vms"      // shows pictures and events: a video management system
 	Station  SystemKind = "station"  // gets alarms: a monitoring station
-	Analyser SystemKind = "analyser" // looks at streams or stills of cameras that can't themselves
 	Time     SystemKind = "time"     // tells the time over NTP
 )
 
 // SystemKinds lists them as pages do.
-func SystemKinds() []SystemKind { return []SystemKind{VMS, Station, Analyser, Time} }
+func SystemKinds() []SystemKind { return []SystemKind{VMS, Station, Time} }
 
 // String is the kind as people say it.
 func (k SystemKind) String() string {
@@ -27,8 +26,6 @@ func (k SystemKind) String() string {
 		return "video management"
 	case Station:
 		return "monitoring station"
-	case Analyser:
-		return "analyser"
 	case Time:
 		return "time server"
 	}

@@ -142,14 +142,14 @@ type Hello struct {
 	Firmware string `json:"firmware"`
 }
 
-// Hello asks without signing in whether a recorder answers.
+// Hello asks without signing in whether a recorder answers, or an analyser, which says the same.
 func (c *Client) Hello(ctx context.Context) (Hello, error) {
 	var h Hello
 	if err := c.ask(ctx, c.session.Plain, http.MethodGet, "/api/hello", nil, &h, 3*time.Second); err != nil {
 		return h, err
 	}
-	if h.Kind != "recorder" {
-		return h, &dial.Error{Tried: "GET /api/hello", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it is no recorder"}
+	if h.Kind != "recorder" && h.Kind != "analyser" {
+		return h, &dial.Error{Tried: "GET /api/hello", On: c.host.Addr.String(), Kind: dial.ErrMalformed, Says: "it is neither recorder nor analyser"}
 	}
 	for _, f := range []*string{&h.Make, &h.Model, &h.Serial, &h.MAC, &h.Firmware} {
 		*f = dial.CleanText(*f, 128)

@@ -39,6 +39,9 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[Check]{Name: "analytics/check", About: "say of a firing whether it was right or wrong", Stage: on, Keep: keepCheck},
 		act.Act[Written]{Name: "analytics/write", About: "write what is drawn to cameras", Stage: on, Plan: planWritten},
 		act.Act[Sensitivity]{Name: "analytics/sensitivity", About: "set how little must change in the pictures of cameras for their cells to move", Stage: on, Plan: planSensitivity},
+		act.Act[Paired]{Name: "analytics/pair", About: "have analysers look at views that have no analytics of their own, as they have room", Stage: on, Plan: planPaired},
+		act.Act[act.Selection]{Name: "analytics/unpair", About: "have analysers look at views no more; what they saw stays", Stage: on, Plan: planUnpaired},
+		act.Act[Analysers]{Name: "analytics/analysers", About: "read the site's analysers: limits, views, queues, clocks", Stage: on, Runs: true, Keep: a.readAnalysers},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
 	}
 }

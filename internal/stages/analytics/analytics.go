@@ -9,8 +9,9 @@ import (
 	"time"
 
 	"duskyharbor/internal/act"
-	"duskyharbor/internal/core/access"
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/device/onvif"
@@ -36,8 +37,9 @@ func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdi
 	found, _ := facts.ForIdentity(s, of.Device)
 	read := !f.LookedAt.IsZero() && f.Trouble == ""
 	v := stage.Verdict{Read: read, Findings: rule.Judge(f, drawn), NotHere: cmp.Or(found.OnlyBehind(), found.OnlyRTSP())}
-	if v.NotHere == "" && read && f.Token == "" && len(drawn) == 0 {
-		v.NotHere = "It has no analytics of its own."
+	v.Findings = append(v.Findings, pairing.Judge(pairingOf(s, of))...)
+	if of.Paired == nil && v.NotHere == "" && read && f.Token == "" && len(drawn) == 0 {
+		v.NotHere = "It has no analytics of its own: an analyser may look for it."
 	}
 	switch {
 	case f.Trouble != "":
@@ -45,7 +47,7 @@ func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdi
 			Sentence: "Its rules weren't read: " + f.Trouble, WayOut: "Read Analytics again."})
 	case f.Token == "" && len(drawn) > 0 && !f.LookedAt.IsZero():
 		v.Findings = append(v.Findings, finding.Finding{Code: "analytics.none", Severity: finding.Needs, Words: "no analytics",
-			Sentence: fmt.Sprintf("%s drawn for it, and it has no analytics of its own.", act.Count(len(drawn), "rule")), WayOut: "Take them off the list."})
+			Sentence: fmt.Sprintf("%s drawn for it, and it has no analytics of its own.", act.Count(len(drawn), "rule")), WayOut: "Pair it with an analyser, or take them off the list."})
 	case len(drawn) > 0:
 		v.Done = "Its camera has the " + act.Count(len(drawn), "rule") + " drawn for it."
 	default:
@@ -56,6 +58,9 @@ func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdi
 
 // Propose writes what was drawn and can be, where an account lets it be written.
 func (a *Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding.Change {
+	if again := a.proposePairing(s, of); len(again) > 0 {
+		return again
+	}
 	if !writable(s, of) {
 		return nil
 	}
@@ -64,13 +69,11 @@ func (a *Stage) Propose(_ time.Time, s *site.Snapshot, of site.Source) []finding
 	return rule.Propose(f, drawn)
 }
 
-func writable(s *site.Snapshot, of site.Source) bool {
-	account, open := facts.Account.Of(s, of.Device.ID)
-	return open && account.Scheme != access.RTSP
-}
-
 // Read reads what the view's rule engine knows and has.
 func (a *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
+	if v.Device.Kind == identity.Analyser {
+		return a.readAnalyser(ctx, v)
+	}
 	s, err := v.Snapshot(ctx)
 	if err != nil {
 		return "", err
@@ -84,17 +87,12 @@ func (a *Stage) Read(ctx context.Context, v *engine.Visit) (string, error) {
 }
 
 func (a *Stage) read(ctx context.Context, of site.Source, s *site.Snapshot) (string, error) {
-	c, err := a.Accounts.Open(ctx, of.Device, s, a.ID().String())
+	c, err := a.seatOf(ctx, s, of)
 	if err != nil {
 		return "", err
 	}
 	defer c.Close()
-	services, _ := facts.Services.Of(s, of.Device.ID)
-	profiles, _ := site.Profiles.Of(s, of.Device.ID)
-	token, err := stages.AnalyticsOf(ctx, c, profiles, of.Video, services)
-	if err != nil {
-		return "", err
-	}
+	services, token := c.services, c.token
 	e := facts.Engine{Token: token}
 	if token == "" || !onvif.HasRules(services) {
 		return "no analytics", a.keep(ctx, of, facts.Engine{})
@@ -171,8 +169,11 @@ func (a *Stage) keep(ctx context.Context, of site.Source, e facts.Engine) error 
 
 // Editor reads and writes a rule of the camera.
 func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
-	if c.Kind == rule.SetModule {
+	switch c.Kind {
+	case rule.SetModule:
 		return a.moduleEditor(ctx, v, c)
+	case pairing.Pair, pairing.Unpair:
+		return a.pairEditor(ctx, v, c)
 	}
 	if c.Kind != rule.WriteRule && c.Kind != rule.RemoveRule {
 		return nil, engine.ErrKind
@@ -185,12 +186,11 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 	if err != nil {
 		return nil, err
 	}
-	cam, err := a.Accounts.Open(ctx, v.Device, s, a.ID().String())
+	cam, err := a.seatOf(ctx, s, v.Source)
 	if err != nil {
 		return nil, err
 	}
-	services, _ := facts.Services.Of(s, v.Device.ID)
-	token, name := c.Args["token"], c.Args["name"]
+	services, token, name := cam.services, c.Args["token"], c.Args["name"]
 	of, _ := facts.RuleSet.Of(s, v.Source)
 	now := func(ctx context.Context) (*rule.Config, error) {
 		all, err := cam.RuleSet(ctx, services, token)
@@ -232,6 +232,9 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 func (a *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []store.Change) error {
 	if !engine.AnyOf(changes, stage.Analytics) {
 		return nil
+	}
+	if err := a.pairingsMade(ctx, v, changes); err != nil {
+		return err
 	}
 	_, err := a.Read(ctx, v)
 	return err

@@ -57,11 +57,11 @@ func (a *Stage) moduleEditor(ctx context.Context, v *engine.Visit, c store.Chang
 	if err != nil {
 		return nil, err
 	}
-	cam, err := a.Accounts.Open(ctx, v.Device, s, a.ID().String())
+	cam, err := a.seatOf(ctx, s, v.Source)
 	if err != nil {
 		return nil, err
 	}
-	services, _ := facts.Services.Of(s, v.Device.ID)
+	services := cam.services
 	token, module, parameter := c.Args["token"], c.Args["module"], c.Args["parameter"]
 	return engine.EditorFuncs{
 		ReadFunc: func(ctx context.Context) (string, error) {

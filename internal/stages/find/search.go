@@ -204,7 +204,9 @@ func count(l *store.Summary, s identity.Sighting) {
 		case identity.SpokeRTSP:
 			l.RTSP++
 		case identity.SaidHello, identity.RecordsOthers:
-			l.Recorders++
+			if s.Kind != identity.Analyser {
+				l.Recorders++
+			}
 		}
 	}
 }
@@ -276,7 +278,7 @@ func spokeRTSP(s *identity.Sighting, port int) bool {
 // portLimit is how long one port is asked what it speaks.
 const portLimit = 6 * time.Second
 
-// saidHello asks for the recorder interface.
+// saidHello asks for the interface of recorders and analysers.
 func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
 	c := recorder.New(host, recorder.Port, "", dial.Login{})
 	defer c.Close()
@@ -284,7 +286,7 @@ func saidHello(ctx context.Context, host dial.Host, s *identity.Sighting) bool {
 	if err != nil {
 		return false
 	}
-	s.Kind, s.Ways = identity.Recorder, []identity.Way{identity.SaidHello}
+	s.Kind, s.Ways = identity.Kind(h.Kind), []identity.Way{identity.SaidHello}
 	s.Make, s.Model, s.Serial, s.MAC, s.Firmware = h.Make, h.Model, h.Serial, identity.CleanMAC(h.MAC), h.Firmware
 	return true
 }

@@ -52,6 +52,10 @@ type Config struct {
 	Quiet bool
 	// NoAnalytics leaves out the moving analytics alone.
 	NoAnalytics bool
+	// Fed is set for what has no picture of its own and is told what is seen, see Tell: an analyser's side of ONVIF. Classes are what it
+	// tells apart.
+	Fed     bool
+	Classes []string
 	// Refuses lists operations that this make keeps locked: it answers them with a
 	// fault, whoever asks.
 	Refuses []string
@@ -263,7 +267,8 @@ type Camera struct {
 		of map[string]codedStill // by profile
 	}
 	speaker speaker
-	motion  motion        // of its first source
+	motion  motion // of its first source
+	fed     fed
 	asked   atomic.Int64  // requests to its services, see Manners.Drops
 	ask     chan struct{} // wakes the NTP client
 	away    func()        // takes it off the network; nil while it is away
@@ -297,7 +302,7 @@ func Start(ctx context.Context, cfg Config) (*Camera, error) {
 		return nil, fmt.Errorf("%s: %w", cfg.Place, err)
 	}
 	c.run(func() { c.follow(c.ctx) })
-	if !cfg.Quiet && !cfg.NoAnalytics {
+	if !cfg.Quiet && !cfg.NoAnalytics && !cfg.Fed {
 		c.run(func() { c.watch(c.ctx) })
 	}
 	return c, nil
@@ -502,7 +507,7 @@ func (c *Camera) snapshot(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p, ok := c.profile(r.FormValue("profile"))
-	if !ok {
+	if !ok || c.cfg.Fed {
 		http.Error(w, "there is no such profile", http.StatusNotFound)
 		return
 	}

@@ -187,7 +187,7 @@ func (c *Camera) stirs(was map[string]*stir, frame int64, moving []scene.Observa
 				c.events.fired[r.Name]++
 				c.events.mu.Unlock()
 			}
-			c.events.set(r.Name, strconv.FormatBool(now))
+			c.events.set(r.Name, strconv.FormatBool(now), c.Now())
 		}
 	}
 }

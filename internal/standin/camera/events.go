@@ -178,7 +178,7 @@ func (c *Camera) watch(ctx context.Context) {
 			for _, o := range moving {
 				here[o.Object], o.At = true, when
 				for i := range engines {
-					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Feed(o))
+					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Feed(o), c.Now())
 				}
 			}
 			for who := range present {
@@ -186,18 +186,19 @@ func (c *Camera) watch(ctx context.Context) {
 					continue
 				}
 				for i := range engines {
-					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Forget(who, when))
+					c.events.fire(engines[i].source, engines[i].Rule, engines[i].Forget(who, when), c.Now())
 				}
 			}
 			if (len(here) > 0) != (len(present) > 0) {
-				c.events.set("", strconv.FormatBool(len(here) > 0))
+				c.events.set("", strconv.FormatBool(len(here) > 0), c.Now())
 			}
 			present = here
 		}
 	}
 }
 
-func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit) {
+// fire tells what a rule fired, at a moment by the camera's clock.
+func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit, at time.Time) {
 	for _, hit := range hits {
 		if hit.On {
 			h.mu.Lock()
@@ -205,7 +206,7 @@ func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit) {
 			h.mu.Unlock()
 		}
 		if r.Kind == rule.Inside {
-			h.set(key(source, r.Name), strconv.FormatBool(hit.On))
+			h.set(key(source, r.Name), strconv.FormatBool(hit.On), at)
 			continue
 		}
 		topic := "tns1:RuleEngine/LineDetector/Crossed"
@@ -215,7 +216,7 @@ func (h *hub) fire(source int, r rule.Rule, hits []rule.Hit) {
 			topic = "tns1:RuleEngine/LoiteringDetector/ObjectIsLoitering"
 		}
 		h.mu.Lock()
-		h.send(message{topic: topic, rule: r.Name, item: "ObjectId", value: "1", source: source, at: h.cam.Now()})
+		h.send(message{topic: topic, rule: r.Name, item: "ObjectId", value: "1", source: source, at: at})
 		h.mu.Unlock()
 	}
 }
@@ -233,14 +234,14 @@ func (c *Camera) Rules() []rule.Rule { return c.RulesOf(0) }
 // RulesOf are the rules that it has for a view, by its source from 0.
 func (c *Camera) RulesOf(source int) []rule.Rule { return c.memory().rules(source) }
 
-func (h *hub) set(name, value string) {
+func (h *hub) set(name, value string, at time.Time) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	m, there := h.states[name]
 	if !there {
 		return // its rule was deleted meanwhile
 	}
-	m.value, m.op, m.at = value, "Changed", h.cam.Now()
+	m.value, m.op, m.at = value, "Changed", at
 	h.states[name] = m
 	h.send(m)
 }

@@ -24,7 +24,10 @@ func (c *Camera) profiles() []profile {
 		if i > 0 {
 			tail = fmt.Sprint(i + 1)
 		}
-		out = append(out, profile{"main" + tail, i, false}, profile{"sub" + tail, i, true})
+		out = append(out, profile{"main" + tail, i, false})
+		if !c.cfg.Fed {
+			out = append(out, profile{"sub" + tail, i, true})
+		}
 	}
 	return out
 }
@@ -135,7 +138,15 @@ func (c *Camera) profileXML(p profile, one bool) string {
 		analytics = fmt.Sprintf(`<tr2:Analytics token="vac%d"><tt:Name>Analytics</tt:Name><tt:UseCount>2</tt:UseCount></tr2:Analytics>`, p.source)
 	}
 	return fmt.Sprintf(`<tr2:Profiles token="%s" fixed="true"><tr2:Name>%s</tr2:Name><tr2:Configurations><tr2:VideoSource token="vsc%d"><tt:Name>%s</tt:Name><tt:UseCount>2</tt:UseCount><tt:SourceToken>vs%d</tt:SourceToken><tt:Bounds x="0" y="0" width="%d" height="%d"/></tr2:VideoSource>%s%s</tr2:Configurations></tr2:Profiles>`,
-		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.encoderXML("tr2:VideoEncoder", p), c.soundsXML(p)+analytics+c.metadataXML(p)+c.ptzXML("tr2:PTZ", p))
+		p.token, name, p.source, wire.Esc(c.sourceName(p.source)), p.source, footage.Width, footage.Height, c.pictureXML(p), c.soundsXML(p)+analytics+c.metadataXML(p)+c.ptzXML("tr2:PTZ", p))
+}
+
+// pictureXML is the encoder of a profile that has a picture.
+func (c *Camera) pictureXML(p profile) string {
+	if c.cfg.Fed {
+		return ""
+	}
+	return c.encoderXML("tr2:VideoEncoder", p)
 }
 
 // metadataXML is the metadata configuration of a profile whose stream carries any.

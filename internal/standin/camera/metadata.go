@@ -25,12 +25,16 @@ const describeEvery = 3
 
 // describes says whether a profile's stream carries what the camera's analytics see.
 func (c *Camera) describes(p profile) bool {
-	return !c.cfg.Quiet && !c.cfg.NoAnalytics && !c.cfg.Manners.Media1 && !c.habits().NoBoxes && !p.sub && c.sees(p.source)
+	return c.cfg.Fed || !c.cfg.Quiet && !c.cfg.NoAnalytics && !c.cfg.Manners.Media1 && !c.habits().NoBoxes && !p.sub && c.sees(p.source)
 }
 
 // describe sends what the analytics see, a document every few frames, until ctx ends (ONVIF
 // Streaming, 5.1.2.1.1).
 func (s *rtspSession) describe(ctx context.Context, t *track) {
+	if s.cam.cfg.Fed {
+		s.relate(ctx, t)
+		return
+	}
 	line := s.cam.line
 	n := (line.frame(time.Now())/describeEvery + 1) * describeEvery
 	base := uint32(time.Now().UnixNano() >> 12)
@@ -48,21 +52,25 @@ func (s *rtspSession) describe(ctx context.Context, t *track) {
 		if s.cam.habits().Zips {
 			doc = zipped(doc)
 		}
-		stamp := base + uint32(n*90000/footage.FPS)
-		var all [][]byte
-		for at := 0; at < len(doc); at += 1400 {
-			end := min(at+1400, len(doc))
-			pkt := rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 107, SSRC: ssrc + 2, SequenceNumber: t.next(), Timestamp: stamp, Marker: end == len(doc)}, Payload: doc[at:end]}
-			raw, err := pkt.Marshal()
-			if err != nil {
-				return
-			}
-			all = append(all, raw)
-		}
-		if !s.sendAll(t, all, stamp) {
+		if !s.sendDocument(t, doc, base+uint32(n*90000/footage.FPS)) {
 			return
 		}
 	}
+}
+
+// sendDocument sends one document of metadata, in as many packets as it takes.
+func (s *rtspSession) sendDocument(t *track, doc []byte, stamp uint32) bool {
+	var all [][]byte
+	for at := 0; at < len(doc); at += 1400 {
+		end := min(at+1400, len(doc))
+		pkt := rtp.Packet{Header: rtp.Header{Version: 2, PayloadType: 107, SSRC: ssrc + 2, SequenceNumber: t.next(), Timestamp: stamp, Marker: end == len(doc)}, Payload: doc[at:end]}
+		raw, err := pkt.Marshal()
+		if err != nil {
+			return false
+		}
+		all = append(all, raw)
+	}
+	return s.sendAll(t, all, stamp)
 }
 
 // zipped is a document as one gzip member.

@@ -238,7 +238,7 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 		if _, last, ok := strings.Cut(target, "trackID="); ok {
 			t.kind, _ = strconv.Atoi(last)
 		}
-		if t.kind < 0 || t.kind >= tracks || t.kind == soundIn && s.cam.soundOf(s.profile) == "" || t.kind == soundOut && !s.cam.cfg.Manners.Speaker || t.kind == metadata && !s.cam.describes(s.profile) {
+		if t.kind < 0 || t.kind >= tracks || t.kind == soundIn && s.cam.soundOf(s.profile) == "" || t.kind == soundOut && !s.cam.cfg.Manners.Speaker || t.kind == metadata && !s.cam.describes(s.profile) || t.kind != metadata && s.cam.cfg.Fed {
 			return s.answer(h, "404 Not Found", "", "")
 		}
 		transport, err := s.transport(t, h.Get("Transport"))
@@ -287,8 +287,11 @@ func (s *rtspSession) handle(ctx context.Context, method, target string, h textp
 const backChannel = "www.onvif.org/ver20/backchannel"
 
 func (c *Camera) sdp(p profile, back bool) string {
-	e := c.encoderOf(p)
 	lines := []string{"v=0", "o=- 1 1 IN IP4 " + c.At().String(), "s=" + p.token, "t=0 0", "a=control:*", "a=range:npt=now-"}
+	if c.cfg.Fed {
+		return strings.Join(append(lines, "m=application 0 RTP/AVP 107", "a=rtpmap:107 vnd.onvif.metadata/90000", "a=control:trackID=3", ""), "\r\n")
+	}
+	e := c.encoderOf(p)
 	switch e.Codec {
 	case "JPEG":
 		lines = append(lines, "m=video 0 RTP/AVP 26", "c=IN IP4 0.0.0.0", "a=rtpmap:26 JPEG/90000")

@@ -28,6 +28,9 @@ func (c *Camera) mostRules() int {
 // classes are what its analytics tell apart, in its own words.
 func (c *Camera) classes() []string {
 	does := c.habits()
+	if len(c.cfg.Classes) > 0 {
+		return c.cfg.Classes
+	}
 	return []string{does.word("Human"), does.word("Vehicle")}
 }
 

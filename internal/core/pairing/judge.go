@@ -1,0 +1,105 @@
+package pairing
+
+import (
+	"fmt"
+	"time"
+
+	"duskyharbor/internal/core/finding"
+)
+
+// Kinds of changes of pairings.
+const (
+	Pair   = "analytics.pair"
+	Unpair = "analytics.unpair"
+)
+
+// Facts are what is known of a view that is to be looked at.
+type Facts struct {
+	ID       string // that it is paired by
+	Place    string
+	Name     string    // of the analyser that it is paired with; empty: with none
+	Analyser *Analyser // as it told last; nil: it was never read
+	Trouble  string    // of its last reading
+	Stills   []Still
+	Wish     Wish
+	PairedAt time.Time
+	// Sending says what keeps its stills from going there; empty: nothing does, or nobody sent any yet.
+	Sending string
+}
+
+// behindBy is how old the oldest still may be that waits, before it is told.
+const behindBy = 10 * time.Second
+
+// clockWithin is how far an analyser's clock may be off: within it its own times and this server's are one.
+const clockWithin = time.Second
+
+// Judge says what stands between a pairing as it is wished and as it is. A view that is paired with none has no findings.
+func Judge(f Facts) (out []finding.Finding) {
+	if f.Name == "" {
+		return nil
+	}
+	if f.Trouble != "" {
+		out = append(out, finding.Finding{Code: "analyser.unread", Severity: finding.Needs, Words: "not read",
+			Sentence: fmt.Sprintf("%s looks at it, and wasn't read: %s", f.Name, f.Trouble), WayOut: "See that it is on its network, and read the analysers again."})
+	}
+	if f.Analyser == nil {
+		return out
+	}
+	a := *f.Analyser
+	v, there := a.View(f.ID)
+	if !there {
+		return append(out, finding.Finding{Code: "analyser.forgot", Severity: finding.Needs, Words: "not looked at",
+			Sentence: fmt.Sprintf("%s was told to look at it, and doesn't know it any more.", f.Name), WayOut: "Pair it again, or take the pairing off."})
+	}
+	if (Wish{v.PerSecond, v.LeastScore}).Text() != f.Wish.Text() {
+		out = append(out, finding.Finding{Code: "analyser.otherwise", Severity: finding.Needs, Words: "otherwise there",
+			Sentence: fmt.Sprintf("%s looks at it otherwise than was asked: %s.", f.Name, a.Reads(f.ID)), WayOut: "Have it look as was asked: " + f.Wish.Text() + "."})
+	}
+	if v.Behind > behindBy {
+		out = append(out, finding.Finding{Code: "analyser.behind", Severity: finding.Needs, Words: "falls behind",
+			Sentence: fmt.Sprintf("%s falls behind by %d s: %d stills of this view wait to be looked at, and what it fires comes so late.", f.Name, int(v.Behind.Seconds()), v.Waiting),
+			WayOut:   "Have it look at fewer stills a second, or move a view to another analyser."})
+	}
+	if f.Sending != "" {
+		out = append(out, finding.Finding{Code: "analyser.unsent", Severity: finding.Needs, Words: "no stills",
+			Sentence: fmt.Sprintf("Its stills don't get to %s: %s", f.Name, f.Sending), WayOut: "It is tried again by itself."})
+	}
+	if off := a.Ahead.Abs(); off > clockWithin {
+		way := "ahead of"
+		if a.Ahead < 0 {
+			way = "behind"
+		}
+		out = append(out, finding.Finding{Code: "analyser.clock", Severity: finding.Note, Words: "clock off",
+			Sentence: fmt.Sprintf("The clock of %s is %s %s this server's. What it sees keeps the times of the stills; its own log doesn't.", f.Name, off.Round(time.Second), way),
+			WayOut:   "Give it the site's time server on its own page."})
+	}
+	return out
+}
+
+// Propose pairs a view anew with the analyser that it is paired with, where that forgot it or looks at it otherwise.
+func Propose(f Facts, analyser string) []finding.Change {
+	if f.Name == "" || f.Analyser == nil || f.Analyser.Reads(f.ID) == f.Wish.Text() {
+		return nil
+	}
+	why := "It was asked to, and doesn't know the view any more."
+	if _, there := f.Analyser.View(f.ID); there {
+		why = "It looks at it otherwise than was asked."
+	}
+	return []finding.Change{f.To(analyser, f.Name, *f.Analyser, f.Wish, why)}
+}
+
+// To is the change that has an analyser look at a view.
+func (f Facts) To(id, name string, a Analyser, w Wish, why string) finding.Change {
+	return finding.Change{Kind: Pair, Key: "analyser/" + id + "/" + f.ID, Title: name + " looks at it", From: a.Reads(f.ID), To: w.Text(), Why: why, Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Reversible, Note: "have it as it was before."}, Args: args(id, f, w)}
+}
+
+// Off is the change that has an analyser look at a view no more. What it saw stays here.
+func (f Facts) Off(id, name string, a Analyser, why string) finding.Change {
+	return finding.Change{Kind: Unpair, Key: "analyser/" + id + "/" + f.ID, Title: name + " looks at it no more", From: a.Reads(f.ID), To: None, Why: why, Risk: finding.NoRisk,
+		Undo: finding.Undo{Kind: finding.Compensating, Note: "pair it again: rules that were written to it there must be written again."}, Args: args(id, f, f.Wish)}
+}
+
+func args(id string, f Facts, w Wish) map[string]string {
+	return map[string]string{"analyser": id, "view": f.ID, "rate": short(w.PerSecond), "score": short(w.LeastScore)}
+}
