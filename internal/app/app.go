@@ -93,7 +93,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	}
 	if opt.Gather {
 		a.Gatherer = gather.Start(gather.Options{Store: st, SignIn: gather.SignIn(streamLogin(clients)), Dialer: d, Log: opt.Log, Server: server, Age: seenFor, Hold: a.Analytics.Hold, Sits: a.Analytics.KeepSits,
-			Glance: a.glance})
+			Glance: a.glance, Feed: a.feed, Sent: a.Analytics.Sent, Health: a.Analytics.Health})
 	}
 	return a, nil
 }

@@ -251,14 +251,14 @@ func Reset(data string) error {
 func announce(out io.Writer, asJSON bool, url string, s Secrets, failed []Failure) error {
 	if asJSON {
 		return json.NewEncoder(out).Encode(map[string]any{"url": url, "username": Lead, "password": s.Lead,
-			"token": s.Token, "desk_username": "install", "desk_password": s.Desk, "failed": failed})
+			"token": s.Token, "desk_username": "install", "desk_password": s.Desk, "analyser_username": "install", "analyser_password": s.Look, "failed": failed})
 	}
 	for _, f := range failed {
 		if _, err := fmt.Fprintf(out, "  %s can't start: %s\n", f.Place, f.Why); err != nil {
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Harbour desk, which the site doesn't know yet: install, %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token, s.Desk)
+	_, err := fmt.Fprintf(out, "\n  Dusky Harbor is at  %s\n  sign in as          %s (lead)\n  password            %s\n\n  anselm (technician): %s · office (viewer): %s\n  token for programs: %s\n  Harbour desk, which the site doesn't know yet: install, %s\n  the two analysers: install, %s\n  Ctrl-C ends it; the next start keeps what was done.\n\n", url, Lead, s.Lead, s.Tech, s.Viewer, s.Token, s.Desk, s.Look)
 	return err
 }
 

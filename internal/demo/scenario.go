@@ -19,6 +19,7 @@ import (
 
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/people"
+	"duskyharbor/internal/standin/analyser"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/footage"
 	"duskyharbor/internal/standin/ntp"
@@ -62,6 +63,7 @@ type Secrets struct {
 	Quay     string `json:"quay"`
 	Store    string `json:"store"`
 	Desk     string `json:"desk"` // of Harbour desk, which nobody told the site of
+	Look     string `json:"look"` // of the analysers, which nobody told it of either
 	Lead     string `json:"lead"`
 	Tech     string `json:"tech"`
 	Viewer   string `json:"viewer"`
@@ -74,11 +76,11 @@ func LoadSecrets(dir string) (Secrets, error) {
 	path := filepath.Join(dir, "scenario.json")
 	data, err := os.ReadFile(path)
 	if err == nil {
-		if err := json.Unmarshal(data, &s); err != nil || s.Token != "" && s.Desk != "" {
+		if err := json.Unmarshal(data, &s); err != nil || s.Token != "" && s.Desk != "" && s.Look != "" {
 			return s, err
 		}
 		fresh := NewSecrets() // a folder of before there were these
-		s.Token, s.Desk = cmp.Or(s.Token, fresh.Token), cmp.Or(s.Desk, fresh.Desk)
+		s.Token, s.Desk, s.Look = cmp.Or(s.Token, fresh.Token), cmp.Or(s.Desk, fresh.Desk), cmp.Or(s.Look, fresh.Look)
 		if data, err = json.MarshalIndent(s, "", "  "); err != nil {
 			return s, err
 		}
@@ -108,7 +110,7 @@ func LoadSecrets(dir string) (Secrets, error) {
 // NewSecrets makes passwords.
 func NewSecrets() Secrets {
 	token, _ := people.NewToken()
-	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Desk: word(),
+	return Secrets{Token: token, House: word(), Former: word(), Terminal: word(), Quay: word(), Store: word(), Desk: word(), Look: word(),
 		Lead: word(), Tech: word(), Viewer: word()}
 }
 
@@ -271,10 +273,28 @@ func Desk(n Net, s Secrets, state string) vms.Config {
 	return c
 }
 
-// Others are what else answers on the networks: pages and a time server.
+// Analysers of the scenario: one is slow, so that it falls behind of two views, the other takes two views of small stills and forgets
+// them when it starts again.
+func Analysers(n Net, s Secrets, state string) []analyser.Config {
+	file := func(name string) string {
+		if state == "" {
+			return ""
+		}
+		return filepath.Join(state, name+".json")
+	}
+	return []analyser.Config{
+		{Place: "Analyser 1", Make: "Corriemoor", Model: "CRM L4", Serial: "CRML4-0230", MAC: "02:d5:1a:40:02:1e", UUID: "5f0c2a10-40b3-4c02-9a30-02d51a40021e", Firmware: "1.4.0",
+			Address: n.At(".2.30"), Network: n.Prefix(2), Username: "install", Password: s.Look, Takes: 350 * time.Millisecond, StateFile: file("analyser-1"),
+			Limits: analyser.Limits{Views: 4, Licences: 4, Width: 1920, Height: 1080, PerSecond: 8, Bytes: 1 << 20}},
+		{Place: "Analyser 2", Make: "Ottervale", Model: "OTV L2", Serial: "OTVL2-0231", MAC: "02:d5:1a:40:02:1f", UUID: "5f0c2a10-40b3-4c02-9a31-02d51a40021f", Firmware: "0.9.7",
+			Address: n.At(".2.31"), Network: n.Prefix(2), Username: "install", Password: s.Look, Forgets: true, StateFile: file("analyser-2"),
+			Limits: analyser.Limits{Views: 2, Width: 640, Height: 360, PerSecond: 4, Bytes: 256 << 10}},
+	}
+}
+
+// Others are what else answers on the networks: a page and a time server.
 func Others(n Net) map[string]netip.Addr {
-	return map[string]netip.Addr{"Harbour time": n.At(".2.9"),
-		"Northreach Monitoring": n.At(".2.200"), "Analyser 1": n.At(".2.30"), "Analyser 2": n.At(".2.31")}
+	return map[string]netip.Addr{"Harbour time": n.At(".2.9"), "Northreach Monitoring": n.At(".2.200")}
 }
 
 // Expected is one line of the expected list.
@@ -303,6 +323,7 @@ var ExpectedList = []Expected{
 type Fleet struct {
 	Cameras   []*camera.Camera
 	Recorders []*recorder.Recorder
+	Analysers []*analyser.Analyser
 	Desk      *vms.VMS  // nil: it isn't run
 	Failed    []Failure // what couldn't start
 	others    context.CancelFunc
@@ -342,6 +363,17 @@ func StartFleet(ctx context.Context, n Net, s Secrets, state string, bulk int, o
 		}
 		f.Recorders = append(f.Recorders, rec)
 	}
+	for _, c := range Analysers(n, s, state) {
+		if !wanted(c.Place) {
+			continue
+		}
+		a, err := analyser.Start(ctx, c)
+		if err != nil {
+			f.Failed = append(f.Failed, Failure{c.Place, err.Error()})
+			continue
+		}
+		f.Analysers = append(f.Analysers, a)
+	}
 	if c := Desk(n, s, state); wanted(c.Place) {
 		var err error
 		if f.Desk, err = vms.Start(ctx, c); err != nil {
@@ -380,6 +412,9 @@ func (f *Fleet) Close() {
 	}
 	if f.Desk != nil {
 		f.Desk.Close()
+	}
+	for _, a := range f.Analysers {
+		a.Close()
 	}
 	for _, r := range f.Recorders {
 		r.Close()

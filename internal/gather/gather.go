@@ -65,6 +65,11 @@ type Options struct {
 	// Glance looks at a view's picture where it isn't known how its boxes sit (ErrKnown), and Sits keeps how its boxes lie on what moves there; nil: it isn't looked for.
 	Glance func(ctx context.Context, source int64) (Glances, error)
 	Sits   func(ctx context.Context, source int64, s scene.Sits) error
+	// Feed opens how an analyser looks at a view, nil where none does; nil: none does at any. Sent keeps how sending it stills goes, and
+	// Health reads it now and then.
+	Feed   func(ctx context.Context, source int64) (*Feed, error)
+	Sent   func(ctx context.Context, source int64, hindered error) error
+	Health func(ctx context.Context, source int64) error
 }
 
 // Gatherer is one server's part. Close ends it.
@@ -169,6 +174,19 @@ func words(err error) string {
 	return "This server couldn't keep what was seen. It tries again."
 }
 
+// hear plays what a view's analytics see: its camera's, or those of the analyser that looks at it.
+func (g *Gatherer) hear(ctx context.Context, id int64, fed *Feed) (*rtsp.Conn, rtsp.Track, []string, error) {
+	if fed == nil {
+		return g.open(ctx, id)
+	}
+	c, err := fed.Hear(ctx)
+	if err != nil {
+		return nil, rtsp.Track{}, nil, err
+	}
+	t, err := metadata(c)
+	return c, t, []string{fed.Token}, err
+}
+
 // open plays the metadata of the view's stream alone. tokens are those by which events name the view.
 func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, []string, error) {
 	opening, cancel := context.WithTimeout(ctx, openLimit)
@@ -196,34 +214,47 @@ func (g *Gatherer) open(ctx context.Context, id int64) (*rtsp.Conn, rtsp.Track, 
 	if err != nil {
 		return nil, rtsp.Track{}, nil, err
 	}
-	t, err := c.Describe()
-	if err == nil {
-		err = c.PlayMetadata(t)
-	}
+	t, err := metadata(c)
 	if err != nil {
-		c.Close()
 		return nil, t, nil, err
 	}
 	own, _ := s.ProfilesOf(of)
 	return c, t, stream.SourceTokens(own), nil
 }
 
+// metadata plays a stream's metadata alone; where it can't be the conversation is closed.
+func metadata(c *rtsp.Conn) (rtsp.Track, error) {
+	t, err := c.DescribeMetadata()
+	if err == nil {
+		err = c.PlayMetadata(t)
+	}
+	if err != nil {
+		c.Close()
+	}
+	return t, err
+}
+
 // gather reads documents and keeps them, a few seconds' at once.
 func (g *Gatherer) gather(ctx context.Context, id int64) error {
-	c, t, tokens, err := g.open(ctx, id)
+	fed, end, err := g.feed(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer end()
+	c, t, tokens, err := g.hear(ctx, id, fed)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
 	stop := context.AfterFunc(ctx, c.Close)
 	defer stop()
-	b := batch{began: time.Now(), tracks: map[string]int{}, view: tokens, states: map[string]map[string]topic.State{}}
+	b := batch{began: time.Now(), tracks: map[string]int{}, view: tokens, ours: fed != nil, states: map[string]map[string]topic.State{}}
 	docs := rtsp.Documents{Track: *t.Meta, Most: onvif.MaxMetadata}
 	alive, kept, second, heard, bytes := time.Now(), time.Now(), time.Now(), time.Now(), 0
-	held := time.Now()
+	held, healthy := time.Now(), time.Time{}
 	var sits sitter
 	b.look = func(frames []onvif.SeenFrame, now time.Time) {
-		if g.Glance != nil && sits.see(frames, func(told time.Time) time.Time { return told.Add(b.ahead) }, now) {
+		if fed == nil && g.Glance != nil && sits.see(frames, func(told time.Time) time.Time { return told.Add(b.ahead) }, now) {
 			g.done.Go(func() { g.sit(ctx, id, &sits) })
 		}
 	}
@@ -260,6 +291,10 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 		if now.Sub(held) > holdEvery {
 			held = now
 			g.hold(ctx, id)
+		}
+		if fed != nil && now.Sub(healthy) > healthEvery {
+			healthy = now
+			g.health(ctx, id)
 		}
 		if err := g.keep(ctx, id, &b, heard); err != nil { // up to where something came: of silence nobody knows yet
 			return err
@@ -302,6 +337,7 @@ type batch struct {
 	// ahead is this server's time less the device's, by the document that was on its way for the least time.
 	ahead time.Duration
 	heard bool
+	ours  bool // times are of this server: it took the stills
 }
 
 func (b *batch) add(docs *rtsp.Documents, data []byte, now time.Time) {
@@ -367,6 +403,9 @@ func (b *batch) crop(p *store.Piece, o *onvif.SeenObject) {
 func (b *batch) fire(e onvif.Event, now time.Time) {
 	name := e.Rule()
 	view := cmp.Or(e.Source["VideoSourceConfigurationToken"], e.Source["VideoSourceToken"])
+	if b.ours { // an analyser's sources are its own affair: it is told which view by its analytics configuration
+		view = e.Source["VideoAnalyticsConfigurationToken"]
+	}
 	if name == "" || len(name) > 64 || view != "" && !slices.Contains(b.view, view) || len(b.got.Fired) >= maxFired {
 		return
 	}
@@ -410,6 +449,9 @@ func (b *batch) begins(name string, e onvif.Event) bool {
 // at is a device's time on this server's clock: pictures lie beside each other as the device says, however long what it
 // tells of them was on its way.
 func (b *batch) at(told, now time.Time) time.Time {
+	if b.ours {
+		return told
+	}
 	ahead := now.Sub(told)
 	if !b.heard || ahead < b.ahead || ahead-b.ahead > unusual {
 		b.ahead, b.heard = ahead, true

@@ -68,7 +68,7 @@ func (w *way) openBoxes(ctx context.Context, of site.Source) error {
 	if err := w.dial(ctx, s, of.Device, p, "what its analytics see"); err != nil {
 		return err
 	}
-	if w.track, err = w.conn.Describe(); err == nil {
+	if w.track, err = w.conn.DescribeMetadata(); err == nil {
 		err = w.conn.PlayMetadata(w.track)
 	}
 	return err

@@ -22,13 +22,35 @@ const maxRecorders = 64
 
 func recorders() []act.Any {
 	return []act.Any{
-		act.Act[Recorder]{Name: "settings/recorder", About: "expect a recorder at an address, and look there", Keep: addRecorder},
-		act.Act[ChangedRecorder]{Name: "settings/recorder/:recorder", About: "give a recorder another name, account or note", Keep: setRecorder},
-		act.Act[RecorderID]{Name: "settings/recorder/:recorder/remove", About: "take a recorder off the site; nothing is written to it", Keep: removeRecorder},
+		act.Act[Recorder]{Name: "settings/recorder", About: "expect a recorder at an address, and look there", Keep: adding(aRecorder)},
+		act.Act[ChangedRecorder]{Name: "settings/recorder/:recorder", About: "give a recorder another name, account or note", Keep: setting(aRecorder)},
+		act.Act[RecorderID]{Name: "settings/recorder/:recorder/remove", About: "take a recorder off the site; nothing is written to it", Keep: removing(aRecorder)},
+		act.Act[Recorder]{Name: "settings/analyser", About: "expect an analyser at an address, and look there", Keep: adding(anAnalyser)},
+		act.Act[ChangedRecorder]{Name: "settings/analyser/:recorder", About: "give an analyser another name, account or note", Keep: setting(anAnalyser)},
+		act.Act[RecorderID]{Name: "settings/analyser/:recorder/remove", About: "take an analyser off the site; nothing is written to it", Keep: removing(anAnalyser)},
 	}
 }
 
-// Recorder is a recorder that is expected.
+// owned is a kind of device that has an account of its own in a site.
+type owned struct {
+	kind        identity.Kind
+	noun, named string // "recorder", "A recorder"
+	read        string // where it is signed in to
+	most        int
+}
+
+var (
+	aRecorder  = owned{identity.Recorder, "recorder", "A recorder", "Read it on Channels", maxRecorders}
+	anAnalyser = owned{identity.Analyser, "analyser", "An analyser", "Read the analysers on Analytics", maxAnalysers}
+)
+
+// article is the noun with its article: "a recorder".
+func (o owned) article() string { return strings.ToLower(o.named[:1]) + o.named[1:] }
+
+// maxAnalysers is how many analysers a site has at most.
+const maxAnalysers = 64
+
+// Recorder is a recorder, or an analyser, that is expected.
 type Recorder struct {
 	Place   string `form:"place" json:"place"`
 	Address string `form:"address" json:"address"`
@@ -48,9 +70,13 @@ type RecorderID struct {
 	ID int64 `param:"recorder" json:"-"`
 }
 
-func addRecorder(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error) {
+func adding(o owned) func(context.Context, *act.Call, Recorder) (act.Kept, error) {
+	return func(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error) { return o.add(ctx, c, x) }
+}
+
+func (o owned) add(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error) {
 	place := strings.TrimSpace(x.Place)
-	if err := named("place", place, "A recorder"); err != nil {
+	if err := named("place", place, o.named); err != nil {
 		return act.Kept{}, err
 	}
 	at, err := netplan.ParseAddress(x.Address)
@@ -68,28 +94,28 @@ func addRecorder(ctx context.Context, c *act.Call, x Recorder) (act.Kept, error)
 			return act.Kept{}, act.Wrongf("place", "%s is there already: give it another name.", place)
 		case d.Address != nil && *d.Address == at, d.ExpectedAt != nil && *d.ExpectedAt == at:
 			return act.Kept{}, act.Wrongf("address", "%s is expected or was found at %s already.", d.Place, at)
-		case d.Kind == identity.Recorder:
+		case d.Kind == o.kind:
 			count++
 		}
 	}
-	if count >= maxRecorders {
-		return act.Kept{}, act.Wrongf("", "A site has at most %d recorders.", maxRecorders)
+	if count >= o.most {
+		return act.Kept{}, act.Wrongf("", "A site has at most %d %ss.", o.most, o.noun)
 	}
-	if err := Outside(ctx, c, "address", at, "Add the recorder and look there"); err != nil {
+	if err := Outside(ctx, c, "address", at, "Add the "+o.noun+" and look there"); err != nil {
 		return act.Kept{}, err
 	}
-	d := store.Device{SiteID: c.Site.ID, Kind: identity.Recorder, Place: place, Address: &at, ExpectedAt: &at, Expected: true}
+	d := store.Device{SiteID: c.Site.ID, Kind: o.kind, Place: place, Address: &at, ExpectedAt: &at, Expected: true}
 	if d.SetID, err = account(ctx, c, x.Set); err != nil {
 		return act.Kept{}, err
 	}
 	id, err := c.Store.AddDevice(ctx, d)
-	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added a recorder", Detail: place + " at " + at.String(),
+	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added "+o.article(), Detail: place + " at " + at.String(),
 		Scan: &act.Scan{Stage: stage.Find, At: at}}, err
 }
 
-// recorderOf is a recorder of the site, with all of them.
-func recorderOf(ctx context.Context, c *act.Call, id int64) (store.RecorderRow, []store.RecorderRow, error) {
-	all, err := c.Store.Recorders(ctx, c.Site.ID)
+// find is one of the site's, with all of them.
+func (o owned) find(ctx context.Context, c *act.Call, id int64) (store.RecorderRow, []store.RecorderRow, error) {
+	all, err := c.Store.Owned(ctx, c.Site.ID, o.kind)
 	if err != nil {
 		return store.RecorderRow{}, nil, err
 	}
@@ -100,9 +126,13 @@ func recorderOf(ctx context.Context, c *act.Call, id int64) (store.RecorderRow, 
 	return all[i], all, nil
 }
 
-// setRecorder gives a recorder another name, account or note. Nothing is written to it.
-func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept, error) {
-	r, all, err := recorderOf(ctx, c, x.ID)
+func setting(o owned) func(context.Context, *act.Call, ChangedRecorder) (act.Kept, error) {
+	return func(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept, error) { return o.set(ctx, c, x) }
+}
+
+// set gives one another name, account or note. Nothing is written to it.
+func (o owned) set(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept, error) {
+	r, all, err := o.find(ctx, c, x.ID)
 	if err != nil {
 		return act.Kept{}, err
 	}
@@ -113,7 +143,7 @@ func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept,
 	if x.Note != nil {
 		note = strings.TrimSpace(*x.Note)
 	}
-	if err := named("place", place, "A recorder"); err != nil {
+	if err := named("place", place, o.named); err != nil {
 		return act.Kept{}, err
 	}
 	switch {
@@ -134,24 +164,28 @@ func setRecorder(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kept,
 	if err == nil && note != r.Note {
 		err = c.Store.SetNote(ctx, c.Site.ID, r.ID, note)
 	}
-	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed a recorder", Detail: r.Place + " → " + place, All: true} // cameras are told by its name
+	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed "+o.article(), Detail: r.Place + " → " + place, All: true} // cameras are told by its name
 	if set != r.SetID {
 		out.Detail += ", another account"
 		if set != 0 {
-			out.Says = place + " was changed. Read it on Channels: it is signed in to with its account then."
+			out.Says = place + " was changed. " + o.read + ": it is signed in to with its account then."
 		}
 	}
 	return out, err
 }
 
-// removeRecorder takes a recorder off the site.
-func removeRecorder(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, error) {
-	r, _, err := recorderOf(ctx, c, x.ID)
+func removing(o owned) func(context.Context, *act.Call, RecorderID) (act.Kept, error) {
+	return func(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, error) { return o.remove(ctx, c, x) }
+}
+
+// remove takes one off the site.
+func (o owned) remove(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, error) {
+	r, _, err := o.find(ctx, c, x.ID)
 	if err != nil {
 		return act.Kept{}, err
 	}
 	if !c.Sure {
-		return act.Kept{}, askRemoval(ctx, c, r)
+		return act.Kept{}, o.askRemoval(ctx, c, r)
 	}
 	switch _, err := c.Store.Remove(ctx, c.Site.ID, []int64{r.ID}); {
 	case errors.Is(err, store.ErrBusy):
@@ -159,12 +193,21 @@ func removeRecorder(ctx context.Context, c *act.Call, x RecorderID) (act.Kept, e
 	case err != nil:
 		return act.Kept{}, err
 	}
-	return act.Kept{Says: r.Place + " is off the site. Nothing was written to it; a look that hears it shows it again.", Did: "removed a recorder",
-		Detail: fmt.Sprintf("%s, which %s were planned for", r.Place, act.Count(r.Planned, "view")), All: true}, nil
+	return act.Kept{Says: r.Place + " is off the site. Nothing was written to it; a look that hears it shows it again.", Did: "removed " + o.article(),
+		Detail: fmt.Sprintf("%s, with %s", r.Place, act.Count(r.Planned, "view")), All: true}, nil
 }
 
-// askRemoval asks once more, with what the recorder was seen to do.
-func askRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {
+// askRemoval asks once more, with what it was seen to do.
+func (o owned) askRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {
+	if o.kind == identity.Recorder {
+		return askRecorderRemoval(ctx, c, r)
+	}
+	return act.AskError{Heading: "Remove " + r.Place + "?", Do: "Remove " + r.Place,
+		Text: fmt.Sprintf("%s goes from this site, with what was read of it. It looks at %s: no stills are sent to it then, and what it saw stays. It goes on knowing them: take the pairings off first where it is to forget them. Nothing is written to it.",
+			r.Place, act.Count(r.Planned, "view"))}
+}
+
+func askRecorderRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {
 	s, err := site.Load(ctx, c.Store, c.Site.ID, []int64{})
 	if err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"duskyharbor/internal/core/fact"
+	"duskyharbor/internal/core/identity"
 )
 
 // SetNote keeps what a person notes of a device.
@@ -111,7 +112,7 @@ func (s *Store) RecorderNames(ctx context.Context, site int64) ([]RecorderName, 
 	return queryAll[RecorderName](ctx, s.db, `select id, place from device where site_id = $1 and kind = 'recorder' and cascade is null order by position, id`, site)
 }
 
-// RecorderRow is a recorder in the list of a site's.
+// RecorderRow is a recorder, or an analyser, in the list of a site's.
 type RecorderRow struct {
 	ID          int64
 	Place       string
@@ -121,12 +122,17 @@ type RecorderRow struct {
 	Set         string
 	Note        string
 	Heard       bool // it answered a look
-	Planned     int  // views that are planned for it
+	Planned     int  // views that are planned for it, or that it looks at
 }
 
 // Recorders lists a site's recorders with what was heard of them.
 func (s *Store) Recorders(ctx context.Context, site int64) ([]RecorderRow, error) {
+	return s.Owned(ctx, site, identity.Recorder)
+}
+
+// Owned lists a site's recorders, or its analysers, with what was heard of them.
+func (s *Store) Owned(ctx context.Context, site int64, kind identity.Kind) ([]RecorderRow, error) {
 	return queryAll[RecorderRow](ctx, s.db, `select d.id, d.place, d.make, d.model, d.address, coalesce(d.set_id, 0) set_id, coalesce(c.name, '') "set", d.note,
-			`+has(fact.Seen, "")+` heard, (select count(*) from source s where s.recorder_id = d.id) planned
-		from device d left join credential_set c on c.id = d.set_id where d.site_id = $1 and d.kind = 'recorder' order by d.position, d.id`, site)
+			`+has(fact.Seen, "")+` heard, (select count(*) from source s where s.recorder_id = d.id or s.analyser_id = d.id) planned
+		from device d left join credential_set c on c.id = d.set_id where d.site_id = $1 and d.kind = $2 order by d.position, d.id`, site, kind)
 }

@@ -384,7 +384,11 @@ func (s *Store) Pair(ctx context.Context, site, source, analyser int64, w pairin
 	if err != nil {
 		return err
 	}
-	return s.SetGathering(ctx, site, []int64{source}, true)
+	if err := s.SetGathering(ctx, site, []int64{source}, true); err != nil {
+		return err
+	}
+	_, err = s.db.Exec(ctx, `update gathering set server = '', held_until = '-infinity' where source_id = $1`, source) // who listens where it was lets go
+	return err
 }
 
 // LookedAtBy lists the devices whose views an analyser looks at.

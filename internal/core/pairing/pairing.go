@@ -46,9 +46,9 @@ type View struct {
 	Metadata   string        `json:"metadata"`    // where what it sees is streamed, over RTSP
 	Waiting    int           `json:"waiting"`     // stills that it took and didn't look at yet
 	Behind     time.Duration `json:"behind"`      // how old the oldest of these is
-	Taken      int64         `json:"taken"`
-	Looked     int64         `json:"looked"`
-	Refused    int64         `json:"refused"`
+	Taken      int           `json:"taken"`
+	Looked     int           `json:"looked"`
+	Refused    int           `json:"refused"`
 	LastAt     time.Time     `json:"last_at,omitzero"` // of the still that it looked at last, by who put it there
 }
 

@@ -82,9 +82,9 @@ type viewStatus struct {
 	Metadata      string    `json:"metadata"`
 	Waiting       int       `json:"waiting"`
 	Behind        float64   `json:"behind_seconds"`
-	Taken         int64     `json:"taken"`
-	Looked        int64     `json:"looked"`
-	Refused       int64     `json:"refused"`
+	Taken         int       `json:"taken"`
+	Looked        int       `json:"looked"`
+	Refused       int       `json:"refused"`
 	LastAt        time.Time `json:"last_at"`
 }
 

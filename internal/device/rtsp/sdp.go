@@ -29,15 +29,25 @@ type Track struct {
 }
 
 // Describe reads the stream's description and returns its first video track.
-func (c *Conn) Describe() (Track, error) { return c.describe("") }
+func (c *Conn) Describe() (Track, error) { return c.describe("", false) }
 
-func (c *Conn) describe(extra string) (Track, error) {
+// DescribeMetadata is Describe of a stream that may have no picture: of what analytics see alone. Its Meta is there.
+func (c *Conn) DescribeMetadata() (Track, error) {
+	t, err := c.describe("", true)
+	if err == nil && t.Meta == nil {
+		err = c.fail("DESCRIBE", dial.ErrNotSupported, "its stream carries no metadata")
+	}
+	return t, err
+}
+
+// describe asks what a stream carries; blind says that a picture needn't be among it.
+func (c *Conn) describe(extra string, blind bool) (Track, error) {
 	res, err := c.do("DESCRIBE", c.base, "Accept: application/sdp\r\n"+extra)
 	if err != nil {
 		return Track{}, err
 	}
 	t, err := parseSDP(res.body)
-	if err != nil {
+	if err != nil && !(blind && t.Meta != nil) {
 		return Track{}, c.fail("DESCRIBE", dial.ErrMalformed, err.Error())
 	}
 	base := cmp.Or(res.header.Get("Content-Base"), res.header.Get("Content-Location"), c.base)
@@ -196,7 +206,7 @@ func parseSDP(body []byte) (Track, error) {
 		}
 	}
 	if video == nil {
-		return Track{}, ErrSDP
+		return Track{Session: whole, Meta: meta}, ErrSDP
 	}
 	video.Sound, video.Meta, video.Back = sound, meta, back
 	return *video, nil

@@ -29,7 +29,7 @@ const freshFor = 20 * time.Second
 
 // pairingOf is what is known of a view that an analyser looks at, or is to.
 func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
-	f := pairing.Facts{ID: of.Key, Place: of.Place, Stills: stillsOf(s, of), Wish: pairing.Wish{PerSecond: pairing.UsualRate, LeastScore: pairing.UsualScore}}
+	f := pairing.Facts{ID: of.Key, Place: of.Place, Stills: Stills(s, of), Wish: pairing.Wish{PerSecond: pairing.UsualRate, LeastScore: pairing.UsualScore}}
 	if of.Paired == nil {
 		return f
 	}
@@ -47,8 +47,8 @@ func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
 	return f
 }
 
-// stillsOf are the stills that a view offers, by its profiles.
-func stillsOf(s *site.Snapshot, of site.Source) (out []pairing.Still) {
+// Stills are the stills that a view offers, by its profiles.
+func Stills(s *site.Snapshot, of site.Source) (out []pairing.Still) {
 	own, _ := s.ProfilesOf(of)
 	for _, p := range own {
 		if p.Snapshot != "" {

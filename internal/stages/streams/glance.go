@@ -31,7 +31,14 @@ func (t *Stage) Glance(ctx context.Context, source int64) (*Glances, error) {
 		return nil, err
 	}
 	f, _ := facts.ForStreams(s, of)
-	p, _, ok := f.Find(stream.ToLook(f.Profiles))
+	return t.Stills(ctx, s, of, stream.ToLook(f.Profiles), "how its boxes sit")
+}
+
+// Stills begins to take stills of a view, of one of its profiles, for a purpose that a sign-in is told by.
+func (t *Stage) Stills(ctx context.Context, s *site.Snapshot, of site.Source, profile, purpose string) (*Glances, error) {
+	d := of.Device
+	f, _ := facts.ForStreams(s, of)
+	p, _, ok := f.Find(profile)
 	if !ok || p.Snapshot == "" || d.Address == nil {
 		return nil, trouble.UserError(of.Place + " offers no still that was read.")
 	}
@@ -39,7 +46,7 @@ func (t *Stage) Glance(ctx context.Context, source int64) (*Glances, error) {
 	if !known {
 		return nil, trouble.UserError("No account opens " + of.Place + ".")
 	}
-	login, err := t.Accounts.LoginOf(ctx, d, s, opens.SetID, access.Web, "how its boxes sit")
+	login, err := t.Accounts.LoginOf(ctx, d, s, opens.SetID, access.Web, purpose)
 	if err != nil {
 		return nil, err
 	}
@@ -51,11 +58,16 @@ func (t *Stage) Glance(ctx context.Context, source int64) (*Glances, error) {
 func (g *Glances) Next(ctx context.Context) (image.Image, error) {
 	ctx, cancel := context.WithTimeout(ctx, stillLimit)
 	defer cancel()
-	data, err := g.pages.Get(ctx, g.from, "the still")
+	data, err := g.Take(ctx)
 	if err != nil {
 		return nil, err
 	}
 	return picture.Decode(ctx, data)
+}
+
+// Take is the picture of now as it comes, nobody looked into it.
+func (g *Glances) Take(ctx context.Context) ([]byte, error) {
+	return g.pages.Get(ctx, g.from, "the still")
 }
 
 // Close ends the connection.

@@ -118,6 +118,10 @@ type data struct {
 	OnMany  int              // cameras that have some
 	Motion  *motion          // how its cells see motion; nil: it tells of none
 	Sets    []set            // of the site
+	Paired  *paired          // which analyser looks at the one in hand; nil: none does
+
+	Analysers []looking
+	Without   []shell.Row // cameras that have no analytics, and that nobody looks at
 }
 
 // motion is how a camera's cells see motion.
@@ -174,6 +178,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 	}
 	d.Tabs, d.More = shell.Tabs(all, d.Chosen)
+	d.analysers(p)
 	if d.Chosen == nil {
 		return &d, nil
 	}

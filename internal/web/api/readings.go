@@ -36,7 +36,8 @@ type reading struct {
 var readings = []reading{
 	{"networks", "The networks that are looked at", "networks", []Network{}, networks},
 	{"recorders", "Recorders with what they told last: channels, gauges, storage and for how long it lasts", "recorders", []Recorder{}, recorders},
-	{"systems", "Other systems: video management, monitoring stations, analysers, time servers", "systems", []System{}, systems},
+	{"analysers", "Analysers with what they told last: limits, the views that they look at, what waits, clocks", "analysers", []Analyser{}, analysers},
+	{"systems", "Other systems: video management, monitoring stations, time servers", "systems", []System{}, systems},
 	{"sets", "Credential sets, without passwords", "sets", []Set{}, sets},
 	{"plans", "Recording plans", "plans", []Plan{}, plans},
 	{"people", "Who may use the site", "people", []Person{}, persons},

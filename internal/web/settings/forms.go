@@ -1,11 +1,13 @@
 package settings
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"strings"
 
 	"duskyharbor/internal/core/access"
+	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
@@ -190,8 +192,30 @@ func (f forms) Proposed(prefix netip.Prefix) shell.Form {
 	}})
 }
 
-// Recorder is the form of a recorder; the zero one is to be added.
-func (f forms) Recorder(r store.RecorderRow) shell.Form {
+// ownedList are the devices of a kind that have an account of their own.
+type ownedList struct {
+	ID, Act, Heading, Count, Empty, Adds string
+	Rows                                 []store.RecorderRow
+	Fresh                                store.RecorderRow
+}
+
+// owned lists a site's recorders and analysers.
+func (pg *Page) owned(ctx context.Context, site int64) ([]ownedList, error) {
+	out := []ownedList{{ID: "recorders", Act: "settings/recorder", Heading: "Recorders", Count: "Planned", Adds: "Add a recorder",
+		Empty: "No recorder yet: a look finds those that answer, or add one by its address."},
+		{ID: "analysers", Act: "settings/analyser", Heading: "Analysers", Count: "Views", Adds: "Add an analyser",
+			Empty: "No analyser yet: one looks at cameras that have no analytics of their own. A look finds those that answer, or add one by its address."}}
+	for i, kind := range []identity.Kind{identity.Recorder, identity.Analyser} {
+		var err error
+		if out[i].Rows, err = pg.Store.Owned(ctx, site, kind); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Owned is the form of a recorder or an analyser; the zero one is to be added.
+func (f forms) Owned(o ownedList, r store.RecorderRow) shell.Form {
 	sets := append([]shell.Option{{Value: "0", Says: "none yet"}}, f.sets...)
 	fields := []shell.Field{{Name: "place", Label: "Name", Value: r.Place, Required: true, Most: 64},
 		{Name: "set", Label: "Its account", Value: fmt.Sprint(r.SetID), Kind: shell.AsChoice, Options: sets},
@@ -200,7 +224,7 @@ func (f forms) Recorder(r store.RecorderRow) shell.Form {
 		fields[2] = fields[1]
 		fields[1] = shell.Field{Name: "address", Label: "Address", Like: "192.0.2.5", Required: true, Mono: true, Most: 43}
 	}
-	return f.p.Form(shell.Form{Act: act("settings/recorder", r.ID), ID: fmt.Sprintf("r-%d", r.ID), Do: does(r.ID, "Add the recorder"), Fields: fields})
+	return f.p.Form(shell.Form{Act: act(o.Act, r.ID), ID: fmt.Sprintf("%s-%d", o.ID, r.ID), Do: does(r.ID, o.Adds), Fields: fields})
 }
 
 // System is the form of another system.

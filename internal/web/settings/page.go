@@ -46,7 +46,7 @@ type settingsData struct {
 	Answering   []store.Other // what answers and nothing of the site is
 	FreshSet    access.Set
 	Proposed    []netip.Prefix // networks of this machine that the site doesn't look at
-	Recorders   []store.RecorderRow
+	Owned       []ownedList // recorders, and analysers
 	Rests       map[int64]int // devices that a set opens, or is the account of
 	Zones       []string
 	NetNames    map[int64]string
@@ -58,8 +58,6 @@ type settingsData struct {
 	Tokens      []store.Token
 	Roles       []people.Role
 	Forms       forms
-
-	FreshRecorder store.RecorderRow
 }
 
 // Build makes the page's data.
@@ -84,7 +82,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if d.Leasts, err = pg.Store.Leasts(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}
-	if d.Recorders, err = pg.Store.Recorders(ctx, p.Site.ID); err != nil {
+	if d.Owned, err = pg.owned(ctx, p.Site.ID); err != nil {
 		return nil, err
 	}
 	systems, err := pg.Store.Systems(ctx, p.Site.ID)

@@ -1,0 +1,116 @@
+package analytics
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/pairing"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/web/shell"
+)
+
+// looking is an analyser in the list under the picture.
+type looking struct {
+	ID       int64
+	Place    string
+	Model    string
+	Trouble  string
+	Known    bool
+	ReadAt   time.Time
+	Views    string // "2 of 4"
+	Rate     string // "4 of 8"
+	Waiting  int
+	Behind   string // empty: it doesn't fall behind
+	Clock    string
+	Load     string
+	Strange  int // views that it looks at for somebody else
+	Has      []string
+	Firmware string
+}
+
+// paired is how an analyser looks at the camera in hand.
+type paired struct {
+	Name string
+	Wish string
+	View *pairing.View // nil: it doesn't know it
+}
+
+// analysers fills in which analysers there are, and which cameras have nobody who looks at them.
+func (d *data) analysers(p *shell.Request) {
+	names := map[string]string{}
+	for _, of := range p.Snapshot.Sources {
+		names[of.Key] = of.Place
+	}
+	for _, dev := range p.Snapshot.Analysers() {
+		x := looking{ID: dev.ID, Place: dev.Place, Model: dev.Make + " " + dev.Model, Trouble: p.Snapshot.RecorderTrouble(dev.ID)}
+		told, known := facts.Analyser.Of(p.Snapshot, dev.ID)
+		if known {
+			x.fill(told, names)
+		}
+		d.Analysers = append(d.Analysers, x)
+	}
+	for _, r := range p.Rows {
+		f, _ := facts.ForRules(p.Snapshot, r.Source)
+		if r.Source.Paired == nil && !f.LookedAt.IsZero() && f.Token == "" && f.Trouble == "" {
+			d.Without = append(d.Without, r)
+		}
+	}
+	if d.Chosen == nil || d.Chosen.Source.Paired == nil {
+		return
+	}
+	of := d.Chosen.Source
+	dev, ok := p.Snapshot.Device(of.Paired.Analyser)
+	if !ok {
+		return
+	}
+	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text()}
+	if told, known := facts.Analyser.Of(p.Snapshot, dev.ID); known {
+		if v, there := told.View(of.Key); there {
+			d.Paired.View = &v
+		}
+	}
+}
+
+func (x *looking) fill(a pairing.Analyser, names map[string]string) {
+	x.Known, x.ReadAt, x.Firmware = true, a.At, a.Firmware
+	x.Views = ofMost(float64(len(a.Views)), float64(least(a.Limits.Views, a.Limits.Licences)))
+	x.Rate = ofMost(a.Rate(), a.Limits.PerSecond)
+	x.Load = fmt.Sprintf("%.0f %%", 100*a.Load)
+	behind := time.Duration(0)
+	for _, v := range a.Views {
+		x.Waiting += v.Waiting
+		behind = max(behind, v.Behind)
+		if name, ours := names[v.ID]; ours {
+			x.Has = append(x.Has, name)
+		} else {
+			x.Strange++
+		}
+	}
+	if behind >= time.Second {
+		x.Behind = fmt.Sprintf("%.0f s", behind.Seconds())
+	}
+	x.Clock = "in step"
+	if a.Ahead.Abs() > time.Second {
+		x.Clock = clock.Brief(a.Ahead)
+	}
+}
+
+// least is the smaller of two limits of which 0 is none.
+func least(a, b int) int {
+	if a == 0 || b != 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// ofMost words how much of a limit is used; 0 is none.
+func ofMost(used, most float64) string {
+	if most == 0 {
+		return short2(used)
+	}
+	return short2(used) + " of " + short2(most)
+}
+
+func short2(x float64) string { return fmt.Sprintf("%g", math.Round(100*x)/100) }

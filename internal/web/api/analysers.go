@@ -1,0 +1,66 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"duskyharbor/internal/core/pairing"
+	"duskyharbor/internal/facts"
+	"duskyharbor/internal/site"
+	"duskyharbor/internal/store"
+	"duskyharbor/internal/web/shell"
+)
+
+// Analyser is an analyser with what it told last.
+type Analyser struct {
+	ID       int64           `json:"id"`
+	Place    string          `json:"place"`
+	Address  string          `json:"address"`
+	Account  *int64          `json:"set_id,omitempty"`
+	Trouble  string          `json:"trouble,omitempty"` // of its last reading
+	ReadAt   *time.Time      `json:"read_at,omitempty"` // absent: it never was
+	Make     string          `json:"make,omitempty"`
+	Model    string          `json:"model,omitempty"`
+	Firmware string          `json:"firmware,omitempty"`
+	Ahead    float64         `json:"clock_ahead_seconds"` // of this server's
+	Load     float64         `json:"load"`                // 0 to 1
+	Limits   *pairing.Limits `json:"limits,omitempty"`
+	Classes  []string        `json:"classes,omitempty"`
+	Views    []LookedAt      `json:"views,omitempty"`
+}
+
+// LookedAt is a view that an analyser looks at.
+type LookedAt struct {
+	View       int64   `json:"view,omitempty"` // absent: none of this site
+	Name       string  `json:"name"`           // as the analyser calls it
+	PerSecond  float64 `json:"per_second"`
+	LeastScore float64 `json:"least_score"`
+	Waiting    int     `json:"waiting"`
+	Behind     float64 `json:"behind_seconds"`
+	Taken      int     `json:"taken"`
+	Looked     int     `json:"looked"`
+	Refused    int     `json:"refused"`
+}
+
+func analysers(ctx context.Context, st *store.Store, siteID int64) (any, error) {
+	s, err := site.Load(ctx, st, siteID, nil)
+	if err != nil {
+		return nil, err
+	}
+	views := map[string]int64{}
+	for _, of := range s.Sources {
+		views[of.Key] = of.ID
+	}
+	out := []Analyser{}
+	for _, d := range s.Analysers() {
+		a := Analyser{ID: d.ID, Place: d.Place, Make: d.Make, Model: d.Model, Address: shell.AddressText(d.Address), Account: d.SetID, Trouble: s.RecorderTrouble(d.ID)}
+		if told, ok := facts.Analyser.Of(s, d.ID); ok {
+			a.ReadAt, a.Firmware, a.Ahead, a.Load, a.Limits, a.Classes = &told.At, told.Firmware, told.Ahead.Seconds(), told.Load, &told.Limits, told.Classes
+			for _, v := range told.Views {
+				a.Views = append(a.Views, LookedAt{views[v.ID], v.Name, v.PerSecond, v.LeastScore, v.Waiting, v.Behind.Seconds(), v.Taken, v.Looked, v.Refused})
+			}
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
