@@ -16,7 +16,7 @@ import (
 )
 
 // findingCode is how the code of a finding is written: the topic, and what is wrong.
-var findingCode = regexp.MustCompile(`^(find|access|clock|stream|view|channel|recording|analytics|route|proof)\.[a-z]+(-[a-z]+)*$`)
+var findingCode = regexp.MustCompile(`^(find|access|clock|stream|view|channel|recording|analytics|analyser|route|proof)\.[a-z]+(-[a-z]+)*$`)
 
 // everySource reads every Go file below a folder, tests too, which eachFile leaves out.
 func everySource(t *testing.T, dir string, f func(path string, src []byte)) {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -41,6 +42,7 @@ const (
 	maxCrops  = 96 << 10 // bytes of pictures, between two keepings
 	maxSecond = 4 << 20  // bytes that a stream's metadata has in a second
 	dropEvery = time.Hour
+	longest   = 10 * time.Minute // that an analyser may take to say what it sees of a still: what is older isn't by our clock
 	holdEvery = 10 * time.Minute
 	unusual   = 5 * time.Second       // the device's clock was set: times are taken anew
 	leak      = 50 * time.Microsecond // by document, so that a clock that drifts is followed
@@ -449,10 +451,13 @@ func (b *batch) begins(name string, e onvif.Event) bool {
 // at is a device's time on this server's clock: pictures lie beside each other as the device says, however long what it
 // tells of them was on its way.
 func (b *batch) at(told, now time.Time) time.Time {
-	if b.ours {
+	if b.ours && told.After(now.Add(-longest)) && told.Before(now.Add(time.Second)) {
 		return told
 	}
 	ahead := now.Sub(told)
+	if ahead == math.MaxInt64 || ahead == math.MinInt64 { // centuries away: it tells no time
+		return now
+	}
 	if !b.heard || ahead < b.ahead || ahead-b.ahead > unusual {
 		b.ahead, b.heard = ahead, true
 	} else {

@@ -29,6 +29,11 @@ func TestTimesAreTheDevices(t *testing.T) {
 			}
 		}
 	}
+	// What is centuries away is no time, and leaves those that follow as they are.
+	var none batch
+	if got := none.at(time.Time{}, begin); !got.Equal(begin) || none.heard {
+		t.Errorf("the year 1 is taken for %v", got)
+	}
 	// A clock that gains 40 parts per million is followed.
 	var b batch
 	for i := range 5 * 3600 {
