@@ -405,6 +405,15 @@ func (f *Fleet) Camera(place string) *camera.Camera {
 	return f.Cameras[i]
 }
 
+// Analyser finds a running analyser by its place.
+func (f *Fleet) Analyser(place string) *analyser.Analyser {
+	i := slices.IndexFunc(f.Analysers, func(a *analyser.Analyser) bool { return a.Config().Place == place })
+	if i < 0 {
+		return nil
+	}
+	return f.Analysers[i]
+}
+
 // Close ends the stand-ins.
 func (f *Fleet) Close() {
 	if f.others != nil {

@@ -37,6 +37,7 @@ func TestEveryActIsAskedForByAProgram(t *testing.T) {
 			"a hybrid":    {[]string{"Net loft", "Fuel jetty", "Freight scale", "Quay recorder"}, askHybrid},
 			"channels":    {[]string{"Slipway", "Crew mess", "Terminal recorder", "Store recorder", "Harbour desk"}, askChannels},
 			"keeping":     {[]string{"Slipway", "Terminal recorder"}, askRecording},
+			"analysers":   {[]string{"Crew mess", "Slipway", "Analyser 1", "Analyser 2"}, askAnalysers},
 			"rules":       {[]string{"Slipway", "Bonded store", "Terminal recorder"}, askRules},
 			"the account": {[]string{"Slipway", "Bonded store", "Terminal recorder"}, askSignIn},
 		} {
