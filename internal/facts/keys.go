@@ -59,10 +59,10 @@ var (
 	Rules       = site.SourceFact[[]rule.Rule]{Name: fact.Rules}      // of its analytics
 	RuleSet     = site.SourceFact[Engine]{Name: fact.RuleSet}         // what its rule engine knows, and has
 	RulesRead   = site.SourceFact[fact.LastRead]{Name: fact.RulesRead}
-	Sits        = site.SourceFact[scene.Sits]{Name: fact.Sits}     // how its boxes lie on what moves in the picture
-	Held        = site.SourceFact[[]rule.Held]{Name: fact.Held}    // what its rules fired, beside what they mean
+	Sits        = site.SourceFact[scene.Sits]{Name: fact.Sits}       // how its boxes lie on what moves in the picture
+	Held        = site.SourceFact[[]rule.Held]{Name: fact.Held}      // what its rules fired, beside what they mean
 	Sending     = site.SourceFact[fact.LastRead]{Name: fact.Sending} // how its stills get to its analyser
-	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs} // of its channel
+	Inputs      = site.SourceFact[route.Inputs]{Name: fact.Inputs}   // of its channel
 	RoutesRead  = site.SourceFact[fact.LastRead]{Name: fact.RoutesRead}
 	Placed      = site.SourceFact[PlacedOn]{Name: fact.Placed} // when it was placed from here, and where
 )

@@ -109,7 +109,7 @@ func (o owned) add(ctx context.Context, c *act.Call, x Recorder) (act.Kept, erro
 		return act.Kept{}, err
 	}
 	id, err := c.Store.AddDevice(ctx, d)
-	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added "+o.article(), Detail: place + " at " + at.String(),
+	return act.Kept{ID: id, Says: place + " was added. It is looked for at " + at.String() + ".", Did: "added " + o.article(), Detail: place + " at " + at.String(),
 		Scan: &act.Scan{Stage: stage.Find, At: at}}, err
 }
 
@@ -164,7 +164,7 @@ func (o owned) set(ctx context.Context, c *act.Call, x ChangedRecorder) (act.Kep
 	if err == nil && note != r.Note {
 		err = c.Store.SetNote(ctx, c.Site.ID, r.ID, note)
 	}
-	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed "+o.article(), Detail: r.Place + " → " + place, All: true} // cameras are told by its name
+	out := act.Kept{Says: place + " was changed; nothing was written to it.", Did: "changed " + o.article(), Detail: r.Place + " → " + place, All: true} // cameras are told by its name
 	if set != r.SetID {
 		out.Detail += ", another account"
 		if set != 0 {

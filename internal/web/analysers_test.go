@@ -118,7 +118,9 @@ func TestAnAnalyserLooksForACameraThatCant(t *testing.T) {
 	}
 	a.makes("analytics/write", args{"cameras": []any{mess}})
 	docs := count(h, `select coalesce(max(documents), 0)::int from gathering`)
-	testbed.Until(t, 60*time.Second, "the other one's are heard", func() bool { return count(h, `select coalesce(max(documents), 0)::int from gathering where held_until > now()`) > docs+2 })
+	testbed.Until(t, 60*time.Second, "the other one's are heard", func() bool {
+		return count(h, `select coalesce(max(documents), 0)::int from gathering where held_until > now()`) > docs+2
+	})
 	if x := a.the("analysers", "analysers", "id", two); x["views"] != nil {
 		t.Errorf("%v", x)
 	}

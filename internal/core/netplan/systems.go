@@ -11,9 +11,9 @@ type SystemKind string
 
 // Kinds of systems.
 const (
-	VMS      SystemKind = "vms"      // shows pictures and events: a video management system
-	Station  SystemKind = "station"  // gets alarms: a monitoring station
-	Time     SystemKind = "time"     // tells the time over NTP
+	VMS     SystemKind = "vms"     // shows pictures and events: a video management system
+	Station SystemKind = "station" // gets alarms: a monitoring station
+	Time    SystemKind = "time"    // tells the time over NTP
 )
 
 // SystemKinds lists them as pages do.

@@ -38,7 +38,9 @@ func WithMetadata(c *Conn, t Track) error {
 
 // DescribeTalk is Describe with the way to the device's speaker asked for: Track.Back is nil
 // where the device gives none.
-func (c *Conn) DescribeTalk() (Track, error) { return c.describe("Require: "+backChannel+"\r\n", false) }
+func (c *Conn) DescribeTalk() (Track, error) {
+	return c.describe("Require: "+backChannel+"\r\n", false)
+}
 
 // Talk sets the way to the device's speaker up and begins: what Say sends is played. The
 // picture isn't asked for. It goes over TCP.

@@ -75,4 +75,3 @@ func writable(s *site.Snapshot, of site.Source) bool {
 	account, open := facts.Account.Of(s, of.Device.ID)
 	return open && account.Scheme != access.RTSP
 }
-

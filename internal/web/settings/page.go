@@ -46,8 +46,8 @@ type settingsData struct {
 	Answering   []store.Other // what answers and nothing of the site is
 	FreshSet    access.Set
 	Proposed    []netip.Prefix // networks of this machine that the site doesn't look at
-	Owned       []ownedList // recorders, and analysers
-	Rests       map[int64]int // devices that a set opens, or is the account of
+	Owned       []ownedList    // recorders, and analysers
+	Rests       map[int64]int  // devices that a set opens, or is the account of
 	Zones       []string
 	NetNames    map[int64]string
 	Leasts      []identity.Least
