@@ -28,6 +28,9 @@ func ForRules(s *site.Snapshot, of site.Source) (rule.Facts, []rule.Drawn) {
 			f.Twin, f.TwinHas, f.Second = other.Place, inPicture(e.Configs, other.Turned), !passed
 		}
 	}
+	if of.Paired != nil {
+		return f, s.Drawn[of.ID] // its events come from an analyser: the recorder's way in to the camera has no say in them
+	}
 	if rec, slot, _ := s.HolderOf(of); slot != nil {
 		f.Recorder = rec.Place
 		if r, ok := site.Recorder.Of(s, rec.ID); ok {

@@ -3,6 +3,7 @@ package analytics
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/clock"
@@ -25,8 +26,8 @@ type looking struct {
 	Behind   string // empty: it doesn't fall behind
 	Clock    string
 	Load     string
-	Strange  int // views that it looks at for somebody else
-	Has      []string
+	Strange  int    // views that it looks at for somebody else
+	Has      string // names of this site's
 	Firmware string
 }
 
@@ -78,16 +79,17 @@ func (x *looking) fill(a pairing.Analyser, names map[string]string) {
 	x.Views = ofMost(float64(len(a.Views)), float64(least(a.Limits.Views, a.Limits.Licences)))
 	x.Rate = ofMost(a.Rate(), a.Limits.PerSecond)
 	x.Load = fmt.Sprintf("%.0f %%", 100*a.Load)
-	behind := time.Duration(0)
+	behind, has := time.Duration(0), []string{}
 	for _, v := range a.Views {
 		x.Waiting += v.Waiting
 		behind = max(behind, v.Behind)
 		if name, ours := names[v.ID]; ours {
-			x.Has = append(x.Has, name)
+			has = append(has, name)
 		} else {
 			x.Strange++
 		}
 	}
+	x.Has = strings.Join(has, ", ")
 	if behind >= time.Second {
 		x.Behind = fmt.Sprintf("%.0f s", behind.Seconds())
 	}
