@@ -245,6 +245,9 @@ func (g *Gatherer) gather(ctx context.Context, id int64) error {
 	defer end()
 	c, t, tokens, err := g.hear(ctx, id, fed)
 	if err != nil {
+		if fed != nil && ctx.Err() == nil { // an analyser that isn't there: its stills don't even begin to be sent
+			g.sent(ctx, id, err)
+		}
 		return err
 	}
 	defer c.Close()

@@ -132,7 +132,7 @@ func TestAnAnalyserLooksForACameraThatCant(t *testing.T) {
 		t.Error("what was seen is lost with the analyser")
 	}
 	h.on(p, "analytics?camera="+string(mess))
-	p.Sees(20*time.Second, "Its stills don’t get to Analyser 1")
+	p.Sees(20*time.Second, "Analyser 1 can't look at it now:")
 }
 
 // askAnalysers asks for every act of analysers.

@@ -23,7 +23,7 @@ type Facts struct {
 	Stills   []Still
 	Wish     Wish
 	PairedAt time.Time
-	// Sending says what keeps its stills from going there; empty: nothing does, or nobody sent any yet.
+	// Sending says what keeps its stills from going there, or what is seen from coming; empty: nothing does, or nobody tried yet.
 	Sending string
 }
 
@@ -61,8 +61,8 @@ func Judge(f Facts) (out []finding.Finding) {
 			WayOut:   "Have it look at fewer stills a second, or move a view to another analyser."})
 	}
 	if f.Sending != "" {
-		out = append(out, finding.Finding{Code: "analyser.unsent", Severity: finding.Needs, Words: "no stills",
-			Sentence: fmt.Sprintf("Its stills don't get to %s: %s", f.Name, f.Sending), WayOut: "It is tried again by itself."})
+		out = append(out, finding.Finding{Code: "analyser.unsent", Severity: finding.Needs, Words: "nobody looks",
+			Sentence: fmt.Sprintf("%s can't look at it now: %s", f.Name, f.Sending), WayOut: "It is tried again by itself; see that the analyser is on its network, and takes the view's stills."})
 	}
 	if off := a.Ahead.Abs(); off > clockWithin {
 		way := "ahead of"

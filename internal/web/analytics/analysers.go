@@ -7,8 +7,10 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/facts"
+	"duskyharbor/internal/stages/analytics"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -36,6 +38,12 @@ type paired struct {
 	Name string
 	Wish string
 	View *pairing.View // nil: it doesn't know it
+
+	ID       int64
+	Findings []finding.Finding
+	Again    bool // it isn't looked at as was asked
+	Rate     string
+	Score    string
 }
 
 // analysers fills in which analysers there are, and which cameras have nobody who looks at them.
@@ -66,7 +74,11 @@ func (d *data) analysers(p *shell.Request) {
 	if !ok {
 		return
 	}
-	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text()}
+	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text(), ID: dev.ID, Findings: analytics.Looked(p.Snapshot, of),
+		Rate: short2(of.Paired.PerSecond), Score: short2(of.Paired.LeastScore)}
+	for _, f := range d.Paired.Findings {
+		d.Paired.Again = d.Paired.Again || f.Code == "analyser.forgot" || f.Code == "analyser.otherwise"
+	}
 	if told, known := facts.Analyser.Of(p.Snapshot, dev.ID); known {
 		if v, there := told.View(of.Key); there {
 			d.Paired.View = &v
