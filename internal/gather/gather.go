@@ -78,7 +78,7 @@ type Options struct {
 type Gatherer struct {
 	Options
 	mu    sync.Mutex
-	views map[int64]bool
+	views map[int64]context.CancelFunc // ends the listening
 	stop  context.CancelFunc
 	done  sync.WaitGroup
 }
@@ -86,7 +86,7 @@ type Gatherer struct {
 // Start begins to listen to what is asked for.
 func Start(o Options) *Gatherer {
 	ctx, stop := context.WithCancel(context.Background())
-	g := &Gatherer{Options: o, views: map[int64]bool{}, stop: stop}
+	g := &Gatherer{Options: o, views: map[int64]context.CancelFunc{}, stop: stop}
 	g.done.Go(func() { g.run(ctx) })
 	return g
 }
@@ -135,14 +135,17 @@ func (g *Gatherer) claim(ctx context.Context) {
 	}
 	for _, id := range all {
 		g.mu.Lock()
-		had := g.views[id]
-		g.views[id] = true
-		g.mu.Unlock()
-		if had {
+		if end, had := g.views[id]; had { // it was freed meanwhile, since it is to be heard elsewhere now, or it was held for too long
+			g.mu.Unlock()
+			end()
 			continue
 		}
+		listening, end := context.WithCancel(ctx)
+		g.views[id] = end
+		g.mu.Unlock()
 		g.done.Go(func() {
-			g.listen(ctx, id)
+			defer end()
+			g.listen(listening, id)
 			g.mu.Lock()
 			delete(g.views, id)
 			g.mu.Unlock()
