@@ -48,7 +48,9 @@ func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
 }
 
 // Looked is what stands between a view and the analyser that looks at it.
-func Looked(s *site.Snapshot, of site.Source) []finding.Finding { return pairing.Judge(pairingOf(s, of)) }
+func Looked(s *site.Snapshot, of site.Source) []finding.Finding {
+	return pairing.Judge(pairingOf(s, of))
+}
 
 // Stills are the stills that a view offers, by its profiles.
 func Stills(s *site.Snapshot, of site.Source) (out []pairing.Still) {
