@@ -104,7 +104,8 @@ func (k *Clients) Analyser(ctx context.Context, d store.Device) (*analyser.Clien
 	return analyser.New(k.Dialer.At(*o.device.Address), pin, o.login), nil
 }
 
-// AnalyserRules makes a client for an analyser's ONVIF services, by which its rules are read and written.
+// AnalyserRules makes a client for an analyser's ONVIF services, by which its rules are read and written. Over TLS it shows
+// the certificate that the look saw.
 func (k *Clients) AnalyserRules(ctx context.Context, d store.Device) (*onvif.Client, error) {
 	o, err := k.own(ctx, d, "an analyser", access.Digest, "the analyser's rules")
 	if err != nil {
@@ -113,8 +114,7 @@ func (k *Clients) AnalyserRules(ctx context.Context, d store.Device) (*onvif.Cli
 	if o.seen.Service == "" {
 		return nil, trouble.UserError(d.Place + " speaks no ONVIF that answered: look for it again.")
 	}
-	pin, _ := facts.Pin.Of(o.site, d.ID)
-	return onvif.New(k.Dialer.At(*o.device.Address), o.seen.Service, onvif.Login{Username: o.login.Username, Password: o.login.Password, Scheme: access.Digest, Pin: pin, Try: o.login.Try})
+	return onvif.New(k.Dialer.At(*o.device.Address), o.seen.Service, onvif.Login{Username: o.login.Username, Password: o.login.Password, Scheme: access.Digest, Pin: o.seen.Cert, Try: o.login.Try})
 }
 
 // AnalyserStream is an analyser's account for the streams of what it sees.

@@ -46,11 +46,7 @@ func (a *App) feed(ctx context.Context, source int64) (*gather.Feed, error) {
 		taken.Close()
 		return nil, err
 	}
-	rate := min(of.Paired.PerSecond, v.PerSecond)
-	if rate <= 0 {
-		rate = of.Paired.PerSecond
-	}
-	return &gather.Feed{Every: time.Duration(float64(time.Second) / rate), Most: told.Limits.Bytes, Token: v.Token, Take: taken.Take,
+	return &gather.Feed{Every: time.Duration(float64(time.Second) / of.Paired.Sends(v)), Most: told.Limits.Bytes, Token: v.Token, Take: taken.Take,
 		Give: func(ctx context.Context, at time.Time, jpeg []byte) error { return to.Still(ctx, of.Key, at, jpeg) },
 		Hear: func(ctx context.Context) (*rtsp.Conn, error) {
 			login, err := a.Services.Accounts.AnalyserStream(ctx, d, purpose)

@@ -111,8 +111,8 @@ var planted = map[string]string{
 	"Quay recorder port 3":   "find.behind-port? find.dead-entry → find.behind-port?",
 	"Quay recorder":          "",
 	"at the desk":            "find.unlisted-recorder → find.unlisted-recorder",
-	"at the first analyser":  "",
-	"at the second analyser": "",
+	"at the first analyser":  "find.unlisted-analyser → find.unlisted-analyser",
+	"at the second analyser": "find.unlisted-analyser → find.unlisted-analyser",
 	"Terminal recorder":      "",
 	"Store recorder":         "find.own-screen? → find.own-screen?",
 }

@@ -1,6 +1,7 @@
 package gather
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -21,6 +22,7 @@ type Feed struct {
 	Most  int           // bytes of one
 	Token string        // of the view's analytics configuration there, by which its events name it
 	Close func()
+	again time.Duration // after trouble; 0: sendAgain
 }
 
 const (
@@ -56,7 +58,7 @@ func (f *Feed) send(ctx context.Context, news func(error)) {
 		tell(err)
 		wait := each.C
 		if err != nil {
-			wait = time.After(sendAgain)
+			wait = time.After(cmp.Or(f.again, sendAgain))
 		}
 		select {
 		case <-ctx.Done():

@@ -414,7 +414,9 @@ func (b *batch) fire(e onvif.Event, now time.Time) {
 	if b.ours { // an analyser's sources are its own affair: it is told which view by its analytics configuration
 		view = e.Source["VideoAnalyticsConfigurationToken"]
 	}
-	if name == "" || len(name) > 64 || view != "" && !slices.Contains(b.view, view) || len(b.got.Fired) >= maxFired {
+	// An analyser tells of all its views in one place: what names none is nobody's.
+	elsewhere := (view != "" || b.ours) && !slices.Contains(b.view, view)
+	if name == "" || len(name) > 64 || elsewhere || len(b.got.Fired) >= maxFired {
 		return
 	}
 	if e.Operation != "" && !b.begins(name, e) {

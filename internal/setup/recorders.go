@@ -187,6 +187,11 @@ func (o owned) remove(ctx context.Context, c *act.Call, x RecorderID) (act.Kept,
 	if !c.Sure {
 		return act.Kept{}, o.askRemoval(ctx, c, r)
 	}
+	if o.kind == identity.Analyser {
+		if _, err := c.Store.LetGo(ctx, c.Site.ID, r.ID); err != nil {
+			return act.Kept{}, err
+		}
+	}
 	switch _, err := c.Store.Remove(ctx, c.Site.ID, []int64{r.ID}); {
 	case errors.Is(err, store.ErrBusy):
 		return act.Kept{}, trouble.UserError("A change of " + r.Place + " is being made: let it end, or stop its run first.")

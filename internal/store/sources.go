@@ -391,6 +391,30 @@ func (s *Store) Pair(ctx context.Context, site, source, analyser int64, w pairin
 	return err
 }
 
+// Looked is a view that an analyser looks at.
+type Looked struct {
+	ID   int64
+	Key  string
+	Name string
+}
+
+// LookedAt lists a site's views that analysers look at.
+func (s *Store) LookedAt(ctx context.Context, site int64) ([]Looked, error) {
+	return queryAll[Looked](ctx, s.db, `select id, key::text, name from source where site_id = $1 and analyser_id is not null order by id`, site)
+}
+
+// LetGo takes an analyser off all views that it looks at: nothing is gathered of them any more, and what was read of rules there is
+// forgotten. It returns their devices. What was seen stays.
+func (s *Store) LetGo(ctx context.Context, site, analyser int64) (devices []int64, err error) {
+	return devices, s.InTx(ctx, func(tx pgx.Tx) error {
+		devices, err = ids(ctx, tx, `with let as (update source set analyser_id = null, paired_at = null where site_id = $1 and analyser_id = $2 returning id, device_id),
+			gone as (delete from gathering g using let where g.source_id = let.id),
+			forgot as (delete from fact f using let where f.source_id = let.id and f.name = any($3))
+			update device d set version = version + 1 from (select distinct device_id from let) l where d.id = l.device_id returning d.id`, site, analyser, []string{fact.RuleSet, fact.RulesRead, fact.Rules, fact.Held, fact.Sending})
+		return err
+	})
+}
+
 // LookedAtBy lists the devices whose views an analyser looks at.
 func (s *Store) LookedAtBy(ctx context.Context, analyser int64) ([]int64, error) {
 	return ids(ctx, s.db, `select distinct device_id from source where analyser_id = $1 order by device_id`, analyser)

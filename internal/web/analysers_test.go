@@ -156,6 +156,9 @@ func askAnalysers(h *harbour, a *acts) {
 	if views, _ := x["views"].([]any); len(views) != 1 || fmt.Sprint(views[0].(map[string]any)["view"]) != string(mess) {
 		h.t.Errorf("%v", x)
 	}
+	if says := a.refused("analytics/watch", args{"cameras": []any{mess}, "off": true}, http.StatusUnprocessableEntity); !strings.Contains(says, "have it look no more first") {
+		h.t.Errorf("%s", says)
+	}
 	a.makes("analytics/unpair", args{"cameras": []any{mess}})
 	a.refused("analytics/unpair", args{"cameras": []any{mess}}, http.StatusConflict)
 	if n := h.Fleet.Analyser("Analyser 2").Views(); n != 0 {
@@ -165,5 +168,16 @@ func askAnalysers(h *harbour, a *acts) {
 	a.wait(map[string]any{"id": made["run_id"]})
 	a.refused("settings/analyser", args{"place": "Loft analyser", "address": h.Net.At(".2.33").String()}, http.StatusUnprocessableEntity)
 	a.sure(fmt.Sprintf("settings/analyser/%v/remove", made["id"]), nil)
+	// With an analyser that goes, so does what was read of rules there, and nothing is gathered of what it looked at.
+	a.makes("analytics/pair", args{"cameras": []any{mess}, "analyser_id": one})
+	if n := count(h, `select count(*) from gathering`); n != 1 {
+		h.t.Errorf("%d views are gathered", n)
+	}
 	a.sure(fmt.Sprintf("settings/analyser/%v/remove", one), nil)
+	if n := count(h, `select count(*) from gathering`) + count(h, `select count(*) from source where analyser_id is not null or paired_at is not null`); n != 0 {
+		h.t.Errorf("%d views are looked at by nobody", n)
+	}
+	if n := count(h, `select count(*) from fact f join source s on s.id = f.source_id where s.name = 'Crew mess' and f.name = 'camera.ruleset'`); n != 0 {
+		h.t.Error("its rules are known yet")
+	}
 }

@@ -26,6 +26,8 @@ func TestEachFindingComesOfItsCause(t *testing.T) {
 	}{
 		{"find.unexpected", nil, func(_ *Facts, w *Wishes) { w.Expected = false }},
 		{"find.unlisted-recorder", func(_ *Facts, w *Wishes) { w.Kind = Recorder }, func(_ *Facts, w *Wishes) { w.Expected = false }},
+		{"find.unlisted-analyser", func(_ *Facts, w *Wishes) { w.Kind = Analyser }, func(_ *Facts, w *Wishes) { w.Expected = false }},
+		{"find.unlisted-analyser", func(_ *Facts, w *Wishes) { w.Kind, w.Expected, w.Account = Analyser, false, true }, func(_ *Facts, w *Wishes) { w.Account = false }},
 		{"find.unlisted-recorder", func(_ *Facts, w *Wishes) { w.Kind, w.Expected, w.Account = Recorder, false, true }, func(_ *Facts, w *Wishes) { w.Account = false }},
 		{"find.endpoint-changed", nil, func(f *Facts, _ *Wishes) { f.WasUUID = "urn:uuid:before" }},
 		{"find.behind-port", nil, func(f *Facts, _ *Wishes) { behind(f) }},

@@ -84,6 +84,9 @@ func (s Sighting) WaysText() string {
 	words := make([]string, len(s.Ways))
 	for i, w := range s.Ways {
 		words[i] = string(w)
+		if s.Kind == Analyser && w == SaidHello {
+			words[i] = "analyser hello"
+		}
 	}
 	return strings.Join(words, ", ")
 }

@@ -166,6 +166,10 @@ func (j *judge) who() {
 		j.add("find.unlisted-recorder", finding.Needs, "not listed", "It records, or manages what others record, and nobody listed it.",
 			"Give it a name and an account on Settings, or leave it. No account is sent to it until then.")
 	}
+	if w.Kind == Analyser && !w.Expected && !w.Account {
+		j.add("find.unlisted-analyser", finding.Needs, "not listed", "It looks at pictures for others, and nobody listed it.",
+			"Give it a name and an account on Settings, or leave it. No account is sent to it until then.")
+	}
 	if j.f.MovedFrom.IsValid() && j.f.MovedFrom != s.Address {
 		how := "its certificate is the one that it showed before"
 		if w.Pin == "" || w.Pin != s.Cert {

@@ -21,6 +21,9 @@ type Facts struct {
 	Analyser *Analyser // as it told last; nil: it was never read
 	Trouble  string    // of its last reading
 	Stills   []Still
+	Own      bool // it has analytics of its own
+	Opens    bool // an account opens its stills
+	Asked    bool // its own analytics were asked for
 	Wish     Wish
 	PairedAt time.Time
 	// Sending says what keeps its stills from going there, or what is seen from coming; empty: nothing does, or nobody tried yet.
@@ -30,11 +33,37 @@ type Facts struct {
 // behindBy is how old the oldest still may be that waits, before it is told.
 const behindBy = 10 * time.Second
 
+// KnownFor is for how long what an analyser told is taken for what it does: it is read three times a minute while somebody listens.
+const KnownFor = 3 * time.Minute
+
+// Hinders says why no analyser can look at a view; empty where one may.
+func (f Facts) Hinders() string {
+	switch {
+	case f.Name == "" && f.Own:
+		return "it has analytics of its own"
+	case len(f.Stills) == 0:
+		return "it offers no still that was read: read its streams"
+	case !f.Opens:
+		return "no account opens its stills"
+	case f.Name != "" && f.Analyser == nil:
+		return f.Name + " looks at it, and wasn't read yet: read the analysers first"
+	}
+	return ""
+}
+
+// Blind says that nothing looks at a view: it was asked for analytics of its own and has none, and no analyser looks.
+func (f Facts) Blind() bool { return f.Asked && !f.Own && f.Name == "" }
+
+// Otherwise says that the analyser doesn't look at the view as was asked.
+func (f Facts) Otherwise() bool {
+	return f.Name != "" && f.Analyser != nil && f.Analyser.Reads(f.ID) != f.Wish.Text()
+}
+
 // clockWithin is how far an analyser's clock may be off: within it its own times and this server's are one.
 const clockWithin = time.Second
 
 // Judge says what stands between a pairing as it is wished and as it is. A view that is paired with none has no findings.
-func Judge(f Facts) (out []finding.Finding) {
+func Judge(now time.Time, f Facts) (out []finding.Finding) {
 	if f.Name == "" {
 		return nil
 	}
@@ -46,27 +75,32 @@ func Judge(f Facts) (out []finding.Finding) {
 		return out
 	}
 	a := *f.Analyser
+	if since := now.Sub(a.At); since > KnownFor && f.Trouble == "" {
+		out = append(out, finding.Finding{Code: "analyser.unheard", Severity: finding.Needs, Words: "not known",
+			Sentence: fmt.Sprintf("Whether %s looks at it isn't known: it was read last at %s UTC.", f.Name, a.At.UTC().Format("15:04 on 2 Jan")), WayOut: "Read the analysers again; a server that gathers what analytics see reads them by itself."})
+	}
 	v, there := a.View(f.ID)
 	if !there {
 		return append(out, finding.Finding{Code: "analyser.forgot", Severity: finding.Needs, Words: "not looked at",
 			Sentence: fmt.Sprintf("%s was told to look at it, and doesn't know it any more.", f.Name), WayOut: "Pair it again, or take the pairing off."})
 	}
-	if (Wish{v.PerSecond, v.LeastScore}).Text() != f.Wish.Text() {
+	q := a.Running.Views[v.ID]
+	if f.Otherwise() {
 		out = append(out, finding.Finding{Code: "analyser.otherwise", Severity: finding.Needs, Words: "otherwise there",
 			Sentence: fmt.Sprintf("%s looks at it otherwise than was asked: %s.", f.Name, a.Reads(f.ID)), WayOut: "Have it look as was asked: " + f.Wish.Text() + "."})
 	}
-	if v.Behind > behindBy {
+	if q.Behind > behindBy {
 		out = append(out, finding.Finding{Code: "analyser.behind", Severity: finding.Needs, Words: "falls behind",
-			Sentence: fmt.Sprintf("%s falls behind by %d s: %d stills of this view wait to be looked at, and what it fires comes so late.", f.Name, int(v.Behind.Seconds()), v.Waiting),
+			Sentence: fmt.Sprintf("%s falls behind by %d s: %d stills of this view wait to be looked at, and what it fires comes so late.", f.Name, int(q.Behind.Seconds()), q.Waiting),
 			WayOut:   "Have it look at fewer stills a second, or move a view to another analyser."})
 	}
 	if f.Sending != "" {
 		out = append(out, finding.Finding{Code: "analyser.unsent", Severity: finding.Needs, Words: "nobody looks",
 			Sentence: fmt.Sprintf("%s can't look at it now: %s", f.Name, f.Sending), WayOut: "It is tried again by itself; see that the analyser is on its network, and takes the view's stills."})
 	}
-	if off := a.Ahead.Abs(); off > clockWithin {
+	if off := a.Running.Ahead.Abs(); a.Running.Timed && off > clockWithin {
 		way := "ahead of"
-		if a.Ahead < 0 {
+		if a.Running.Ahead < 0 {
 			way = "behind"
 		}
 		out = append(out, finding.Finding{Code: "analyser.clock", Severity: finding.Note, Words: "clock off",
@@ -78,7 +112,7 @@ func Judge(f Facts) (out []finding.Finding) {
 
 // Propose pairs a view anew with the analyser that it is paired with, where that forgot it or looks at it otherwise.
 func Propose(f Facts, analyser string) []finding.Change {
-	if f.Name == "" || f.Analyser == nil || f.Analyser.Reads(f.ID) == f.Wish.Text() {
+	if !f.Otherwise() {
 		return nil
 	}
 	why := "It was asked to, and doesn't know the view any more."
@@ -86,6 +120,22 @@ func Propose(f Facts, analyser string) []finding.Change {
 		why = "It looks at it otherwise than was asked."
 	}
 	return []finding.Change{f.To(analyser, f.Name, *f.Analyser, f.Wish, why)}
+}
+
+// Moves are the changes that have an analyser look at a view as is wished, and the one that did no more. from and to are the numbers by
+// which changes name them.
+func (f Facts) Moves(from string, to string, a Analyser, w Wish) (out []finding.Change) {
+	if f.Name == "" || from != to || a.Reads(f.ID) != w.Text() {
+		which := "its stills"
+		if s, ok := a.Limits.Fitting(f.Stills); ok && s.Width > 0 {
+			which = fmt.Sprintf("its stills of %d × %d", s.Width, s.Height)
+		}
+		out = append(out, f.To(to, a.Name, a, w, "It was asked for: "+which+" go there."))
+	}
+	if f.Name != "" && from != to {
+		out = append(out, f.Off(from, f.Name, *f.Analyser, a.Name+" looks at it instead."))
+	}
+	return out
 }
 
 // To is the change that has an analyser look at a view.

@@ -13,17 +13,34 @@ import (
 
 // Analyser is what one tells of itself and of the views that it looks at.
 type Analyser struct {
-	At       time.Time     `json:"at"` // when it told, by this server's clock
-	Name     string        `json:"name"`
-	Make     string        `json:"make,omitempty"`
-	Model    string        `json:"model,omitempty"`
-	Firmware string        `json:"firmware,omitempty"`
-	Serial   string        `json:"serial,omitempty"`
-	Ahead    time.Duration `json:"ahead"` // its clock less this server's
-	Limits   Limits        `json:"limits"`
-	Classes  []string      `json:"classes,omitempty"` // what it tells apart
-	Load     float64       `json:"load"`              // 0 to 1, of what it can do
-	Views    []View        `json:"views,omitempty"`
+	At       time.Time `json:"at"` // when it told, by this server's clock
+	Name     string    `json:"name"`
+	Make     string    `json:"make,omitempty"`
+	Model    string    `json:"model,omitempty"`
+	Firmware string    `json:"firmware,omitempty"`
+	Serial   string    `json:"serial,omitempty"`
+	Limits   Limits    `json:"limits"`
+	Classes  []string  `json:"classes,omitempty"` // what it tells apart
+	Views    []View    `json:"views,omitempty"`
+	Running  Running   `json:"running"`
+}
+
+// Running is how an analyser does just now. It is kept as it was read last alone: of it there is no history.
+type Running struct {
+	Timed bool             `json:"timed"` // it tells its clock
+	Ahead time.Duration    `json:"ahead"` // that, less this server's
+	Load  float64          `json:"load"`  // 0 to 1, of what it can do
+	Views map[string]Queue `json:"views,omitempty"`
+}
+
+// Queue is what an analyser did of a view's stills, and what waits.
+type Queue struct {
+	Waiting int           `json:"waiting"` // stills that it took and didn't look at yet
+	Behind  time.Duration `json:"behind"`  // how long the oldest of these waits
+	Taken   int           `json:"taken"`
+	Looked  int           `json:"looked"`
+	Refused int           `json:"refused"`
+	LastAt  time.Time     `json:"last_at,omitzero"` // of the still that it looked at last, by who put it there
 }
 
 // Limits are how much an analyser takes; what is 0 isn't limited, or isn't told.
@@ -38,18 +55,12 @@ type Limits struct {
 
 // View is one view that an analyser looks at, as it tells it.
 type View struct {
-	ID         string        `json:"id"` // that it was paired by
-	Name       string        `json:"name"`
-	PerSecond  float64       `json:"per_second"`  // stills that it takes in a second at the most
-	LeastScore float64       `json:"least_score"` // what it is less sure of it doesn't tell
-	Token      string        `json:"token"`       // of its analytics configuration (ONVIF)
-	Metadata   string        `json:"metadata"`    // where what it sees is streamed, over RTSP
-	Waiting    int           `json:"waiting"`     // stills that it took and didn't look at yet
-	Behind     time.Duration `json:"behind"`      // how old the oldest of these is
-	Taken      int           `json:"taken"`
-	Looked     int           `json:"looked"`
-	Refused    int           `json:"refused"`
-	LastAt     time.Time     `json:"last_at,omitzero"` // of the still that it looked at last, by who put it there
+	ID         string  `json:"id"` // that it was paired by
+	Name       string  `json:"name"`
+	PerSecond  float64 `json:"per_second"`  // stills that it takes in a second at the most
+	LeastScore float64 `json:"least_score"` // what it is less sure of it doesn't tell
+	Token      string  `json:"token"`       // of its analytics configuration (ONVIF)
+	Metadata   string  `json:"metadata"`    // where what it sees is streamed, over RTSP
 }
 
 // Wish is how a view is to be looked at.
@@ -122,6 +133,30 @@ func (a Analyser) View(id string) (View, bool) {
 		return View{}, false
 	}
 	return a.Views[i], true
+}
+
+// Most is how many views it can look at, by whichever limit is met first; 0: nothing is told of one.
+func (l Limits) Most() int {
+	if l.Views == 0 || l.Licences != 0 && l.Licences < l.Views {
+		return l.Licences
+	}
+	return l.Views
+}
+
+// Sends is how many stills a second are sent of a view: no more than are wished, nor than the analyser says that it takes of it.
+func (w Wish) Sends(v View) float64 {
+	if v.PerSecond > 0 {
+		return min(w.PerSecond, v.PerSecond)
+	}
+	return w.PerSecond
+}
+
+// Behind is for how long the oldest still waits of all its views, and how many do.
+func (a Analyser) Behind() (waiting int, oldest time.Duration) {
+	for _, q := range a.Running.Views {
+		waiting, oldest = waiting+q.Waiting, max(oldest, q.Behind)
+	}
+	return waiting, oldest
 }
 
 // Rate is how many stills a second its views have it look at.

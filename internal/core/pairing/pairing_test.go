@@ -7,7 +7,11 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/testbed/moment"
 )
+
+// now is when all is judged.
+var now = moment.Now()
 
 func looks(rates ...float64) (out []View) {
 	for i, r := range rates {
@@ -100,7 +104,80 @@ func TestWhatAWishMayBe(t *testing.T) {
 // standing is a pairing with which all is well.
 func standing() Facts {
 	w := Wish{2, 0.3}
-	return Facts{ID: "k", Place: "Crew mess", Name: "Analyser 1", Wish: w, Analyser: &Analyser{Name: "Analyser 1", Views: []View{{ID: "k", PerSecond: 2, LeastScore: 0.3}}}}
+	return Facts{ID: "k", Place: "Crew mess", Name: "Analyser 1", Wish: w, Stills: small, Opens: true, Analyser: &Analyser{At: now, Name: "Analyser 1", Views: []View{{ID: "k", PerSecond: 2, LeastScore: 0.3}},
+		Running: Running{Timed: true}}}
+}
+
+func (f *Facts) behind(d time.Duration) {
+	f.Analyser.Running.Views = map[string]Queue{f.ID: {Waiting: 3, Behind: d}, "another": {Behind: time.Hour}}
+}
+
+func TestWhatHindersAnAnalyserFromLooking(t *testing.T) {
+	t.Parallel()
+	for name, tc := range map[string]struct {
+		cause   func(*Facts)
+		hinders string
+		blind   bool
+	}{
+		"nothing":                 {func(f *Facts) { f.Name, f.Analyser, f.Asked = "", nil, true }, "", true},
+		"it wasn't asked":         {func(f *Facts) { f.Name, f.Analyser = "", nil }, "", false},
+		"it has its own":          {func(f *Facts) { f.Name, f.Own, f.Asked = "", true, true }, "analytics of its own", false},
+		"another looks at it":     {func(f *Facts) { f.Own, f.Asked = true, true }, "", false},
+		"who looks wasn't read":   {func(f *Facts) { f.Analyser = nil }, "Analyser 1 looks at it, and wasn't read yet", false},
+		"no still":                {func(f *Facts) { f.Stills = nil }, "no still that was read", false},
+		"no account":              {func(f *Facts) { f.Opens = false }, "no account opens its stills", false},
+		"its own, and no account": {func(f *Facts) { f.Name, f.Own, f.Opens = "", true, false }, "analytics of its own", false},
+	} {
+		f := standing()
+		tc.cause(&f)
+		if got := f.Hinders(); (got == "") != (tc.hinders == "") || !strings.Contains(got, tc.hinders) || f.Blind() != tc.blind {
+			t.Errorf("%s: %q, blind %v", name, got, f.Blind())
+		}
+	}
+}
+
+func TestAViewMovesFromOneToAnother(t *testing.T) {
+	t.Parallel()
+	kinds := func(all []finding.Change) (out string) {
+		for _, c := range all {
+			out += c.Kind + " " + c.Args["analyser"] + " "
+		}
+		return out
+	}
+	f, other := standing(), Analyser{Name: "Analyser 2"}
+	nobody := f
+	nobody.Name, nobody.Analyser = "", nil
+	for name, tc := range map[string]struct {
+		got  []finding.Change
+		want string
+	}{
+		"first":         {nobody.Moves("", "8", other, f.Wish), Pair + " 8 "},
+		"as it is":      {f.Moves("7", "7", *f.Analyser, f.Wish), ""},
+		"otherwise":     {f.Moves("7", "7", *f.Analyser, Wish{1, 0.3}), Pair + " 7 "},
+		"to another":    {f.Moves("7", "8", other, f.Wish), Pair + " 8 " + Unpair + " 7 "},
+		"it has it too": {f.Moves("7", "8", Analyser{Name: "Analyser 2", Views: f.Analyser.Views}, f.Wish), Pair + " 8 " + Unpair + " 7 "},
+	} {
+		if got := kinds(tc.got); got != tc.want {
+			t.Errorf("%s: %q, want %q", name, got, tc.want)
+		}
+	}
+}
+
+func TestWhatIsSentAndTaken(t *testing.T) {
+	t.Parallel()
+	for _, tc := range []struct {
+		l    Limits
+		most int
+	}{{Limits{}, 0}, {Limits{Views: 3}, 3}, {Limits{Licences: 2}, 2}, {Limits{Views: 3, Licences: 2}, 2}, {Limits{Views: 2, Licences: 3}, 2}, {Limits{Views: 2, Licences: 2}, 2}} {
+		if got := tc.l.Most(); got != tc.most {
+			t.Errorf("%+v takes %d", tc.l, got)
+		}
+	}
+	for says, want := range map[float64]float64{0: 2, 1: 1, 2: 2, 5: 2} {
+		if got := (Wish{PerSecond: 2}).Sends(View{PerSecond: says}); got != want {
+			t.Errorf("where it says %g, %g are sent", says, got)
+		}
+	}
 }
 
 func codes(all []finding.Finding) string {
@@ -129,17 +206,21 @@ func TestWhatStandsBetweenAPairing(t *testing.T) {
 		"it was set otherwise":     {func(f *Facts) { f.Analyser.Views[0].PerSecond = 1 }, "analyser.otherwise", true},
 		"another least score":      {func(f *Facts) { f.Analyser.Views[0].LeastScore = 0.5 }, "analyser.otherwise", true},
 		"the same to the cent":     {func(f *Facts) { f.Analyser.Views[0].LeastScore = 0.3001 }, "", false},
-		"as late as it may be":     {func(f *Facts) { f.Analyser.Views[0].Behind = behindBy }, "", false},
-		"a moment later":           {func(f *Facts) { f.Analyser.Views[0].Behind = behindBy + 1 }, "analyser.behind", false},
+		"as late as it may be":     {func(f *Facts) { f.behind(behindBy) }, "", false},
+		"a moment later":           {func(f *Facts) { f.behind(behindBy + 1) }, "analyser.behind", false},
 		"no still gets there":      {func(f *Facts) { f.Sending = "no answer" }, "analyser.unsent", false},
-		"its clock is in step":     {func(f *Facts) { f.Analyser.Ahead = clockWithin }, "", false},
-		"its clock is ahead":       {func(f *Facts) { f.Analyser.Ahead = clockWithin + 1 }, "analyser.clock", false},
-		"its clock is behind":      {func(f *Facts) { f.Analyser.Ahead = -time.Hour }, "analyser.clock", false},
-		"it falls behind, unheard": {func(f *Facts) { f.Trouble, f.Analyser.Views[0].Behind = "no answer", time.Minute }, "analyser.unread analyser.behind", false},
+		"its clock is in step":     {func(f *Facts) { f.Analyser.Running.Ahead = clockWithin }, "", false},
+		"its clock is ahead":       {func(f *Facts) { f.Analyser.Running.Ahead = clockWithin + 1 }, "analyser.clock", false},
+		"its clock is behind":      {func(f *Facts) { f.Analyser.Running.Ahead = -time.Hour }, "analyser.clock", false},
+		"it tells no clock":        {func(f *Facts) { f.Analyser.Running = Running{Ahead: time.Hour} }, "", false},
+		"read as long ago as may":  {func(f *Facts) { f.Analyser.At = f.Analyser.At.Add(-KnownFor) }, "", false},
+		"read too long ago":        {func(f *Facts) { f.Analyser.At = f.Analyser.At.Add(-KnownFor - 1) }, "analyser.unheard", false},
+		"and it can't be now":      {func(f *Facts) { f.Analyser.At, f.Trouble = time.Time{}, "no answer" }, "analyser.unread", false},
+		"it falls behind, unheard": {func(f *Facts) { f.Trouble = "no answer"; f.behind(time.Minute) }, "analyser.unread analyser.behind", false},
 	} {
 		f := standing()
 		tc.cause(&f)
-		if got := codes(Judge(f)); got != tc.codes {
+		if got := codes(Judge(now, f)); got != tc.codes {
 			t.Errorf("%s: %q, want %q", name, got, tc.codes)
 		}
 		if again := Propose(f, "7"); (len(again) > 0) != tc.again {
@@ -155,7 +236,7 @@ func TestWhatStandsBetweenAPairing(t *testing.T) {
 	if off := f.Off("7", "Analyser 1", *standing().Analyser, ""); off.Kind != Unpair || off.To != None || off.From != f.Wish.Text() || off.Key != c.Key {
 		t.Errorf("it is to be taken off by %+v", off)
 	}
-	for _, f := range Judge(func() Facts { f := standing(); f.Analyser.Ahead = -3 * time.Second; return f }()) {
+	for _, f := range Judge(now, func() Facts { f := standing(); f.Analyser.Running.Ahead = -3 * time.Second; return f }()) {
 		if !strings.Contains(f.Sentence, "3s behind") {
 			t.Errorf("a clock that is behind: %q", f.Sentence)
 		}

@@ -101,7 +101,7 @@ func figure(x, most float64) float64 {
 
 func (s status) analyser() pairing.Analyser {
 	clean := func(t string) string { return dial.CleanText(t, 128) }
-	a := pairing.Analyser{Name: clean(s.Name), Make: clean(s.Make), Model: clean(s.Model), Serial: clean(s.Serial), Firmware: clean(s.Firmware), Load: figure(s.Load, 1),
+	a := pairing.Analyser{Name: clean(s.Name), Make: clean(s.Make), Model: clean(s.Model), Serial: clean(s.Serial), Firmware: clean(s.Firmware), Running: pairing.Running{Load: figure(s.Load, 1), Views: map[string]pairing.Queue{}},
 		Limits: pairing.Limits{Views: count(s.Limits.Views), Licences: count(s.Limits.Licences), Width: count(s.Limits.Width), Height: count(s.Limits.Height),
 			PerSecond: figure(s.Limits.PerSecond, 1e6), Bytes: min(max(s.Limits.Bytes, 0), MaxStill)}}
 	for _, class := range s.Classes[:min(len(s.Classes), maxClasses)] {
@@ -111,8 +111,9 @@ func (s status) analyser() pairing.Analyser {
 	}
 	for _, v := range s.Views[:min(len(s.Views), maxViews)] {
 		a.Views = append(a.Views, pairing.View{ID: clean(v.ID), Name: clean(v.Name), PerSecond: figure(v.PerSecond, 1000), LeastScore: figure(v.LeastScore, 1), Token: clean(v.Configuration),
-			Metadata: dial.CleanText(v.Metadata, 512), Waiting: count(v.Waiting), Behind: time.Duration(figure(v.Behind, 1e6) * float64(time.Second)),
-			Taken: max(0, v.Taken), Looked: max(0, v.Looked), Refused: max(0, v.Refused), LastAt: v.LastAt.UTC()})
+			Metadata: dial.CleanText(v.Metadata, 512)})
+		a.Running.Views[clean(v.ID)] = pairing.Queue{Waiting: count(v.Waiting), Behind: time.Duration(figure(v.Behind, 1e6) * float64(time.Second)),
+			Taken: max(0, v.Taken), Looked: max(0, v.Looked), Refused: max(0, v.Refused), LastAt: v.LastAt.UTC()}
 	}
 	return a
 }
@@ -131,7 +132,7 @@ func (c *Client) Status(ctx context.Context) (pairing.Analyser, clock.Reading, e
 		return a, clock.Reading{}, nil
 	}
 	r := clock.Reading{At: a.At, Device: s.Clock, Offset: clock.Exact(sent, received, s.Clock)}
-	a.Ahead = r.Offset.Mid()
+	a.Running.Timed, a.Running.Ahead = true, r.Offset.Mid()
 	return a, r, nil
 }
 
@@ -155,7 +156,7 @@ func (c *Client) Still(ctx context.Context, id string, at time.Time, jpeg []byte
 	return c.do(ctx, http.MethodPost, "/api/views/"+url.PathEscape(id)+"/stills?"+q.Encode(), "image/jpeg", jpeg, nil, stillLimit)
 }
 
-// paths of the interface as they are told: without what names a view.
+// tried is a call as it is told to people: without what names a view.
 func tried(method, path string) string {
 	u, err := url.Parse(path)
 	if err != nil {
@@ -190,7 +191,7 @@ func (c *Client) do(ctx context.Context, method, path, kind string, in []byte, o
 			return err
 		}
 		if res.StatusCode/100 != 2 {
-			return c.refusal(res.StatusCode, data, says)
+			return dial.RefusedIn(res.StatusCode, data, says, c.on)
 		}
 		if out == nil {
 			return nil
@@ -200,23 +201,4 @@ func (c *Client) do(ctx context.Context, method, path, kind string, in []byte, o
 		}
 		return nil
 	})
-}
-
-func (c *Client) refusal(code int, data []byte, says string) error {
-	var e struct {
-		Error string `json:"error"`
-	}
-	_ = json.Unmarshal(data, &e)
-	text := dial.CleanText(e.Error, 300)
-	if text == "" {
-		text = fmt.Sprintf("HTTP %d", code)
-	}
-	kind := dial.ErrRefused
-	switch code {
-	case http.StatusUnauthorized:
-		kind = dial.ErrNotAuthorised
-	case http.StatusNotFound, http.StatusMethodNotAllowed:
-		kind = dial.ErrNotSupported
-	}
-	return &dial.Error{Tried: says, On: c.on, Kind: kind, Says: text, Beyond: code != http.StatusUnauthorized}
 }

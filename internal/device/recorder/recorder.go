@@ -98,7 +98,7 @@ func (c *Client) ask(ctx context.Context, client *http.Client, method, path stri
 		return err
 	}
 	if res.StatusCode != http.StatusOK {
-		return refusal(res.StatusCode, data, tried, on)
+		return dial.RefusedIn(res.StatusCode, data, tried, on)
 	}
 	if wantsStill {
 		*still = data
@@ -111,25 +111,6 @@ func (c *Client) ask(ctx context.Context, client *http.Client, method, path stri
 		return &dial.Error{Tried: tried, On: on, Kind: dial.ErrMalformed, Says: "it is no JSON of the recorder interface", Beyond: true}
 	}
 	return nil
-}
-
-func refusal(status int, data []byte, tried, on string) error {
-	var e struct {
-		Error string `json:"error"`
-	}
-	_ = json.Unmarshal(data, &e)
-	says := dial.CleanText(e.Error, 300)
-	if says == "" {
-		says = fmt.Sprintf("HTTP %d", status)
-	}
-	kind := dial.ErrRefused
-	switch status {
-	case http.StatusUnauthorized:
-		kind = dial.ErrNotAuthorised
-	case http.StatusNotFound, http.StatusMethodNotAllowed:
-		kind = dial.ErrNotSupported
-	}
-	return &dial.Error{Tried: tried, On: on, Kind: kind, Says: says, Beyond: status != http.StatusUnauthorized}
 }
 
 // Hello is what a recorder says of itself to anyone.

@@ -32,12 +32,16 @@ func New(k stages.Services) *Stage { return &Stage{k} }
 func (a *Stage) ID() stage.Stage { return stage.Analytics }
 
 // Judge says what stands between the rules as they are drawn and those of the camera.
-func (a *Stage) Judge(_ time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
+func (a *Stage) Judge(now time.Time, s *site.Snapshot, of site.Source) stage.Verdict {
 	f, drawn := facts.ForRules(s, of)
 	found, _ := facts.ForIdentity(s, of.Device)
 	read := !f.LookedAt.IsZero() && f.Trouble == ""
 	v := stage.Verdict{Read: read, Findings: rule.Judge(f, drawn), NotHere: cmp.Or(found.OnlyBehind(), found.OnlyRTSP())}
-	v.Findings = append(v.Findings, pairing.Judge(pairingOf(s, of))...)
+	looked := pairingOf(s, of)
+	v.Findings = append(v.Findings, pairing.Judge(now, looked)...)
+	if looked.Analyser != nil {
+		v.ValidUntil = looked.Analyser.At.Add(pairing.KnownFor + time.Second)
+	}
 	if of.Paired == nil && v.NotHere == "" && read && f.Token == "" && len(drawn) == 0 {
 		v.NotHere = "It has no analytics of its own: an analyser may look for it."
 	}

@@ -30,6 +30,10 @@ const freshFor = 20 * time.Second
 // pairingOf is what is known of a view that an analyser looks at, or is to.
 func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
 	f := pairing.Facts{ID: of.Key, Place: of.Place, Stills: Stills(s, of), Wish: pairing.Wish{PerSecond: pairing.UsualRate, LeastScore: pairing.UsualScore}}
+	e, _ := facts.RuleSet.Of(s, of)
+	asked, _ := facts.RulesRead.Of(s, of)
+	f.Own, f.Asked = of.Paired == nil && e.Token != "", !asked.At.IsZero() && asked.Trouble == ""
+	_, f.Opens = facts.Account.Of(s, of.Device.ID)
 	if of.Paired == nil {
 		return f
 	}
@@ -47,10 +51,8 @@ func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
 	return f
 }
 
-// Looked is what stands between a view and the analyser that looks at it.
-func Looked(s *site.Snapshot, of site.Source) []finding.Finding {
-	return pairing.Judge(pairingOf(s, of))
-}
+// Looked is what is known of a view that an analyser looks at, or may.
+func Looked(s *site.Snapshot, of site.Source) pairing.Facts { return pairingOf(s, of) }
 
 // Stills are the stills that a view offers, by its profiles.
 func Stills(s *site.Snapshot, of site.Source) (out []pairing.Still) {
@@ -116,19 +118,12 @@ func planPaired(_ time.Time, s *act.Seen, x Paired) (p act.Planned, err error) {
 	of := map[int64]site.Source{}
 	for _, v := range s.Of {
 		f := pairingOf(s.Snapshot, v)
-		e, _ := facts.RuleSet.Of(s.Snapshot, v)
-		_, opens := facts.Account.Of(s.Snapshot, v.Device.ID)
-		switch {
-		case v.Paired == nil && e.Token != "":
-			p.Refuse(v.Place, "it has analytics of its own")
-		case len(f.Stills) == 0:
-			p.Refuse(v.Place, "it offers no still that was read: read its streams")
-		case !opens:
-			p.Refuse(v.Place, "no account opens its stills")
-		default:
-			all = append(all, pairing.Placing{ID: v.ID, Rate: w.PerSecond, Stills: f.Stills, Wish: x.Analyser})
-			anew[v.Key], of[v.ID] = true, v
+		if why := f.Hinders(); why != "" {
+			p.Refuse(v.Place, why)
+			continue
 		}
+		all = append(all, pairing.Placing{ID: v.ID, Rate: w.PerSecond, Stills: f.Stills, Wish: x.Analyser})
+		anew[v.Key], of[v.ID] = true, v
 	}
 	room := bins(s.Snapshot, anew)
 	got := pairing.Assign(all, room)
@@ -139,7 +134,15 @@ func planPaired(_ time.Time, s *act.Seen, x Paired) (p act.Planned, err error) {
 			p.Refuse(v.Place, got.Why[want.ID])
 			continue
 		}
-		if changes := pairs(s.Snapshot, v, id, w); len(changes) > 0 {
+		told, _ := facts.Analyser.Of(s.Snapshot, id)
+		if d, ok := s.Device(id); ok {
+			told.Name = d.Place
+		}
+		from := ""
+		if v.Paired != nil {
+			from = strconv.FormatInt(v.Paired.Analyser, 10)
+		}
+		if changes := pairingOf(s.Snapshot, v).Moves(from, strconv.FormatInt(id, 10), told, w); len(changes) > 0 {
 			p.Add(v, changes)
 			p.Of[len(p.Of)-1].Ordered = true
 		} else {
@@ -148,29 +151,6 @@ func planPaired(_ time.Time, s *act.Seen, x Paired) (p act.Planned, err error) {
 	}
 	p.Title = "Have analysers look at " + act.Count(len(p.Of), "view")
 	return p, nil
-}
-
-// pairs are the changes that have an analyser look at a view, and another one no more.
-func pairs(s *site.Snapshot, v site.Source, to int64, w pairing.Wish) (out []finding.Change) {
-	f := pairingOf(s, v)
-	d, _ := s.Device(to)
-	told, _ := facts.Analyser.Of(s, to)
-	if v.Paired == nil || v.Paired.Analyser != to || told.Reads(v.Key) != w.Text() {
-		out = append(out, f.To(strconv.FormatInt(to, 10), d.Place, told, w, "It was asked for: "+cmp.Or(still(f, told), "its stills")+" go there."))
-	}
-	if v.Paired != nil && v.Paired.Analyser != to && f.Analyser != nil {
-		out = append(out, f.Off(strconv.FormatInt(v.Paired.Analyser, 10), f.Name, *f.Analyser, d.Place+" looks at it instead."))
-	}
-	return out
-}
-
-// still words which still of a view an analyser is sent.
-func still(f pairing.Facts, told pairing.Analyser) string {
-	s, ok := told.Limits.Fitting(f.Stills)
-	if !ok || s.Width == 0 {
-		return ""
-	}
-	return fmt.Sprintf("its stills of %d × %d", s.Width, s.Height)
 }
 
 func planUnpaired(_ time.Time, s *act.Seen, x act.Selection) (p act.Planned, err error) {
@@ -355,6 +335,9 @@ func (a *Stage) Sent(ctx context.Context, source int64, hindered error) error {
 	}
 	now := fact.LastRead{At: time.Now().UTC()}
 	if hindered != nil {
+		if engine.Ours(hindered) {
+			return nil // it is tried again, and says nothing of the analyser
+		}
 		now.Trouble = trouble.Sentence(hindered)
 	}
 	was, known := facts.Sending.Of(s, of)

@@ -276,6 +276,11 @@ func keepWatch(ctx context.Context, c *act.Call, x Watch) (act.Kept, error) {
 	if err != nil {
 		return act.Kept{}, err
 	}
+	for _, of := range selected {
+		if x.Off && of.Paired != nil {
+			return act.Kept{}, trouble.UserError("An analyser looks at " + of.Place + ", and gets its stills while what it sees is gathered: have it look no more first.")
+		}
+	}
 	sources := numbers(selected)
 	count := act.Count(len(sources), "camera")
 	out := act.Kept{Did: "began to gather what analytics see", Detail: count, Says: "What the analytics of " + count + " see is gathered from now on, and kept for 7 days."}

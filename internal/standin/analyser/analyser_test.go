@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/core/pairing"
 	client "duskyharbor/internal/device/analyser"
 	"duskyharbor/internal/device/dial"
+	"duskyharbor/internal/device/recorder"
 	"duskyharbor/internal/standin/analyser"
 	"duskyharbor/internal/testbed"
 )
@@ -83,7 +84,7 @@ func TestItTakesNoMoreThanItsLimits(t *testing.T) {
 		}
 	}
 	told, _, err := c.Status(ctx)
-	if v, ok := told.View("one"); err != nil || !ok || v.Taken == 0 || v.Refused < 5 || told.Limits.Views != 2 || len(told.Classes) != 4 {
+	if _, ok := told.View("one"); err != nil || !ok || told.Running.Views["one"].Taken == 0 || told.Running.Views["one"].Refused < 5 || told.Limits.Views != 2 || len(told.Classes) != 4 {
 		t.Errorf("it tells %+v, %v", told, err)
 	}
 }
@@ -119,24 +120,30 @@ func TestItFallsBehindAndForgets(t *testing.T) {
 		}
 		testbed.Until(t, 10*time.Second, "it says that it falls behind", func() bool {
 			told, _, err := c.Status(t.Context())
-			v, _ := told.View("one")
+			v := told.Running.Views["one"]
 			return err == nil && v.Waiting == 2 && v.Behind > 20*time.Millisecond
 		})
 		a.Restart()
 		testbed.Until(t, 20*time.Second, "it is back", func() bool {
 			told, _, err := c.Status(t.Context())
-			v, knows := told.View("one")
-			return err == nil && knows == !forgets && v.Waiting == 0
+			_, knows := told.View("one")
+			return err == nil && knows == !forgets && told.Running.Views["one"].Waiting == 0
 		})
 		a.Close()
 	}
 }
 
+// It says to anyone what it is, and nothing else; a picture it has none.
 func TestItSaysWhatItIsToAnyone(t *testing.T) {
 	t.Parallel()
 	a, c := start(t, analyser.Config{})
 	if _, _, err := c.Status(t.Context()); err != nil || c.Pin() == "" {
 		t.Fatal(err, c.Pin())
+	}
+	hello := recorder.New((&dial.Dialer{}).At(a.Config().Address), analyser.Port, c.Pin(), dial.Login{})
+	defer hello.Close()
+	if h, err := hello.Hello(t.Context()); err != nil || h.Kind != "analyser" || h.Model != "CRM L4" {
+		t.Errorf("%+v, %v", h, err)
 	}
 	res, err := http.Get("http://" + a.Config().Address.String() + ":8080/snapshot?profile=main")
 	if err != nil {

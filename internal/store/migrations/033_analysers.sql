@@ -25,3 +25,6 @@ begin
   end if;
   return null;
 end $$;
+
+-- How an analyser does just now is kept as it was read last: of that there is no history.
+create or replace function bare_value(v jsonb) returns jsonb language sql immutable as $$ select case jsonb_typeof(v) when 'object' then v - 'at' - 'running' else v end $$;

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/stages/analytics"
+	"duskyharbor/internal/store"
 	"duskyharbor/internal/web/shell"
 )
 
@@ -37,7 +38,7 @@ type looking struct {
 type paired struct {
 	Name string
 	Wish string
-	View *pairing.View // nil: it doesn't know it
+	View *pairing.Queue // nil: it doesn't know it
 
 	ID       int64
 	Findings []finding.Finding
@@ -47,10 +48,10 @@ type paired struct {
 }
 
 // analysers fills in which analysers there are, and which cameras have nobody who looks at them.
-func (d *data) analysers(p *shell.Request) {
+func (d *data) analysers(p *shell.Request, ours []store.Looked) {
 	names := map[string]string{}
-	for _, of := range p.Snapshot.Sources {
-		names[of.Key] = of.Place
+	for _, of := range ours {
+		names[of.Key] = of.Name
 	}
 	for _, dev := range p.Snapshot.Analysers() {
 		x := looking{ID: dev.ID, Place: dev.Place, Model: dev.Make + " " + dev.Model, Trouble: p.Snapshot.RecorderTrouble(dev.ID)}
@@ -61,8 +62,7 @@ func (d *data) analysers(p *shell.Request) {
 		d.Analysers = append(d.Analysers, x)
 	}
 	for _, r := range p.Rows {
-		f, _ := facts.ForRules(p.Snapshot, r.Source)
-		if r.Source.Paired == nil && !f.LookedAt.IsZero() && f.Token == "" && f.Trouble == "" {
+		if analytics.Looked(p.Snapshot, r.Source).Blind() {
 			d.Without = append(d.Without, r)
 		}
 	}
@@ -74,27 +74,25 @@ func (d *data) analysers(p *shell.Request) {
 	if !ok {
 		return
 	}
-	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text(), ID: dev.ID, Findings: analytics.Looked(p.Snapshot, of),
+	f := analytics.Looked(p.Snapshot, of)
+	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text(), ID: dev.ID, Findings: pairing.Judge(p.Now, f), Again: f.Otherwise(),
 		Rate: short2(of.Paired.PerSecond), Score: short2(of.Paired.LeastScore)}
-	for _, f := range d.Paired.Findings {
-		d.Paired.Again = d.Paired.Again || f.Code == "analyser.forgot" || f.Code == "analyser.otherwise"
-	}
 	if told, known := facts.Analyser.Of(p.Snapshot, dev.ID); known {
-		if v, there := told.View(of.Key); there {
-			d.Paired.View = &v
+		if q, there := told.Running.Views[of.Key]; there {
+			d.Paired.View = &q
 		}
 	}
 }
 
 func (x *looking) fill(a pairing.Analyser, names map[string]string) {
 	x.Known, x.ReadAt, x.Firmware = true, a.At, a.Firmware
-	x.Views = ofMost(float64(len(a.Views)), float64(least(a.Limits.Views, a.Limits.Licences)))
+	x.Views = ofMost(float64(len(a.Views)), float64(a.Limits.Most()))
 	x.Rate = ofMost(a.Rate(), a.Limits.PerSecond)
-	x.Load = fmt.Sprintf("%.0f %%", 100*a.Load)
-	behind, has := time.Duration(0), []string{}
+	x.Load = fmt.Sprintf("%.0f %%", 100*a.Running.Load)
+	waiting, behind := a.Behind()
+	var has []string
+	x.Waiting = waiting
 	for _, v := range a.Views {
-		x.Waiting += v.Waiting
-		behind = max(behind, v.Behind)
 		if name, ours := names[v.ID]; ours {
 			has = append(has, name)
 		} else {
@@ -105,18 +103,12 @@ func (x *looking) fill(a pairing.Analyser, names map[string]string) {
 	if behind >= time.Second {
 		x.Behind = fmt.Sprintf("%.0f s", behind.Seconds())
 	}
-	x.Clock = "in step"
-	if a.Ahead.Abs() > time.Second {
-		x.Clock = clock.Brief(a.Ahead)
+	x.Clock = "not told"
+	if off := a.Running.Ahead; a.Running.Timed && clock.BandOf(clock.Offset{Low: off, High: off}, 0) == clock.InStep {
+		x.Clock = "in step"
+	} else if a.Running.Timed {
+		x.Clock = clock.Brief(off)
 	}
-}
-
-// least is the smaller of two limits of which 0 is none.
-func least(a, b int) int {
-	if a == 0 || b != 0 && b < a {
-		return b
-	}
-	return a
 }
 
 // ofMost words how much of a limit is used; 0 is none.

@@ -178,7 +178,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		}
 	}
 	d.Tabs, d.More = shell.Tabs(all, d.Chosen)
-	d.analysers(p)
+	ours, err := pg.Store.LookedAt(ctx, p.Site.ID)
+	if err != nil {
+		return nil, err
+	}
+	d.analysers(p, ours)
 	if d.Chosen == nil {
 		return &d, nil
 	}

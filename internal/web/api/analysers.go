@@ -22,8 +22,8 @@ type Analyser struct {
 	Make     string          `json:"make,omitempty"`
 	Model    string          `json:"model,omitempty"`
 	Firmware string          `json:"firmware,omitempty"`
-	Ahead    float64         `json:"clock_ahead_seconds"` // of this server's
-	Load     float64         `json:"load"`                // 0 to 1
+	Ahead    *float64        `json:"clock_ahead_seconds,omitempty"` // of this server's; absent: it tells none
+	Load     float64         `json:"load"`                          // 0 to 1
 	Limits   *pairing.Limits `json:"limits,omitempty"`
 	Classes  []string        `json:"classes,omitempty"`
 	Views    []LookedAt      `json:"views,omitempty"`
@@ -43,21 +43,29 @@ type LookedAt struct {
 }
 
 func analysers(ctx context.Context, st *store.Store, siteID int64) (any, error) {
-	s, err := site.Load(ctx, st, siteID, nil)
+	s, err := site.Load(ctx, st, siteID, []int64{})
+	if err != nil {
+		return nil, err
+	}
+	ours, err := st.LookedAt(ctx, siteID)
 	if err != nil {
 		return nil, err
 	}
 	views := map[string]int64{}
-	for _, of := range s.Sources {
+	for _, of := range ours {
 		views[of.Key] = of.ID
 	}
 	out := []Analyser{}
 	for _, d := range s.Analysers() {
 		a := Analyser{ID: d.ID, Place: d.Place, Make: d.Make, Model: d.Model, Address: shell.AddressText(d.Address), Account: d.SetID, Trouble: s.RecorderTrouble(d.ID)}
 		if told, ok := facts.Analyser.Of(s, d.ID); ok {
-			a.ReadAt, a.Firmware, a.Ahead, a.Load, a.Limits, a.Classes = &told.At, told.Firmware, told.Ahead.Seconds(), told.Load, &told.Limits, told.Classes
+			a.ReadAt, a.Firmware, a.Load, a.Limits, a.Classes = &told.At, told.Firmware, told.Running.Load, &told.Limits, told.Classes
+			if ahead := told.Running.Ahead.Seconds(); told.Running.Timed {
+				a.Ahead = &ahead
+			}
 			for _, v := range told.Views {
-				a.Views = append(a.Views, LookedAt{views[v.ID], v.Name, v.PerSecond, v.LeastScore, v.Waiting, v.Behind.Seconds(), v.Taken, v.Looked, v.Refused})
+				q := told.Running.Views[v.ID]
+				a.Views = append(a.Views, LookedAt{views[v.ID], v.Name, v.PerSecond, v.LeastScore, q.Waiting, q.Behind.Seconds(), q.Taken, q.Looked, q.Refused})
 			}
 		}
 		out = append(out, a)

@@ -135,7 +135,7 @@ func labelOf(x store.Dot) string {
 }
 
 func kindOf(x store.Dot) string {
-	recorder := x.Kind == identity.Recorder
+	recorder := x.Kind != identity.Camera // an analyser stands among them
 	switch {
 	case !x.Heard && recorder:
 		return "silent-recorder"

@@ -109,7 +109,7 @@ type findRow struct {
 	Heard    string
 	Worst    string
 	WayOut   string
-	Recorder bool
+	Recorder bool // or an analyser: it has no row of the Board
 }
 
 type findData struct {
@@ -168,7 +168,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		marks[r.Device.ID] = r
 	}
 	for _, dev := range p.Snapshot.Devices {
-		f := findRow{Source: p.Snapshot.Of(dev), Recorder: dev.Kind == identity.Recorder}
+		f := findRow{Source: p.Snapshot.Of(dev), Recorder: dev.Kind != identity.Camera}
 		if f.Recorder && p.Query != "" {
 			continue
 		}
