@@ -156,7 +156,7 @@ func askAnalysers(h *harbour, a *acts) {
 	if views, _ := x["views"].([]any); len(views) != 1 || fmt.Sprint(views[0].(map[string]any)["view"]) != string(mess) {
 		h.t.Errorf("%v", x)
 	}
-	if says := a.refused("analytics/watch", args{"cameras": []any{mess}, "off": true}, http.StatusUnprocessableEntity); !strings.Contains(says, "have it look no more first") {
+	if says := a.refused("analytics/watch", args{"cameras": []any{mess}, "off": true}, http.StatusConflict); !strings.Contains(says, "have it look no more first") {
 		h.t.Errorf("%s", says)
 	}
 	a.makes("analytics/unpair", args{"cameras": []any{mess}})

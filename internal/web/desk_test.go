@@ -76,20 +76,34 @@ func (h *harbour) deskListed(a *acts) json.Number {
 // listDesk gives the desk, which was found and nobody listed, a name and an account on Settings.
 func (h *harbour) listDesk(p *testbed.Page) {
 	h.t.Helper()
-	found := h.Net.At(".2.8").String() // it is called so until someone names it
+	h.list(p, "recorder", "Desk account", h.Secrets.Desk, map[string]string{".2.8": "Harbour desk"})
+}
+
+// listAnalysers gives the analysers, which were found and nobody listed, names and an account on Settings.
+func (h *harbour) listAnalysers(p *testbed.Page) {
+	h.t.Helper()
+	h.list(p, "analyser", "Analysers' account", h.Secrets.Look, map[string]string{".2.30": "Analyser 1", ".2.31": "Analyser 2"})
+}
+
+// list gives what was found at addresses, and nobody listed, names and an account on Settings.
+func (h *harbour) list(p *testbed.Page, kind, account, password string, names map[string]string) {
+	h.t.Helper()
 	h.on(p, "settings")
-	p.Sees(30*time.Second, "Add a recorder", found)
+	p.Sees(30*time.Second, "Add a recorder", "Add an analyser")
 	fill := func(form, script string) {
 		testbed.Eval[bool](p, fmt.Sprintf(`(() => { const f = document.querySelector('form[action$=%q]'); const e = f.elements; %s; f.requestSubmit(); return true; })()`, form, script))
 	}
-	fill("/settings/set", fmt.Sprintf("e.name.value = 'Desk account'; e.username.value = 'install'; e.password.value = %q", h.Secrets.Desk))
-	testbed.Until(h.t, 30*time.Second, "the set is kept", func() bool { return count(h, `select count(*) from credential_set where name = 'Desk account'`) == 1 })
-	h.on(p, "settings")
-	p.Sees(30*time.Second, "Desk account")
-	fill(fmt.Sprintf("/settings/recorder/%d", h.recorder(found)), "e.place.value = 'Harbour desk'; e.set.value = [...e.set.options].find((o) => o.text.includes('Desk account')).value")
-	testbed.Until(h.t, 30*time.Second, "it is named", func() bool {
-		return count(h, `select count(*) from device where place = 'Harbour desk' and set_id is not null`) == 1
-	})
+	fill("/settings/set", fmt.Sprintf("e.name.value = %q; e.username.value = 'install'; e.password.value = %q", account, password))
+	testbed.Until(h.t, 30*time.Second, "the set is kept", func() bool { return count(h, `select count(*) from credential_set where name = $1`, account) == 1 })
+	for at, name := range names {
+		found := h.Net.At(at).String() // it is called so until someone names it
+		h.on(p, "settings")
+		p.Sees(30*time.Second, account, found)
+		fill(fmt.Sprintf("/settings/%s/%d", kind, count(h, `select id from device where place = $1`, found)), fmt.Sprintf("e.place.value = %q; e.set.value = [...e.set.options].find((o) => o.text.includes(%q)).value", name, account))
+		testbed.Until(h.t, 30*time.Second, "it is named", func() bool {
+			return count(h, `select count(*) from device where place = $1 and set_id is not null`, name) == 1
+		})
+	}
 }
 
 // cascades says on its channel face, once it was read, that the desk takes other recorders' channels.

@@ -209,6 +209,7 @@ func byButtons(t *testing.T, h *harbour, p *testbed.Page, shoot func(string)) {
 	p.Sees(30*time.Second, "Set the clock on 6 cameras")
 	h.run(p, "body", "Set the clock on 6 cameras")
 	h.listDesk(p)
+	h.listAnalysers(p)
 	h.on(p, "find")
 	h.run(p, "body", "Look at 3 networks")
 	h.on(p, "sign-in")

@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/stream"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/engine"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/stages"
@@ -125,11 +126,23 @@ func TakeOver(now time.Time, s *site.Snapshot, from, to store.Device) (out []Tak
 	return out, nil
 }
 
-// retireReads is how long the other recorders may take to be read before one is retired: somebody
-// waits for the page.
-const retireReads = 3 * time.Second
+// Somebody waits for the answer while the other recorders are read before one is retired: they have as long as the
+// answer has, less what making it takes; whoever asks without a limit gives them as long as any reading.
+const (
+	answerTakes = 2 * time.Second
+	retireReads = 12 * time.Second
+)
 
-// readOthers reads the other recorders of a site just now; it says which of them couldn't be read.
+// readsUntil is the time by which the others are to be read.
+func readsUntil(ctx context.Context, now time.Time) time.Time {
+	if by, ok := ctx.Deadline(); ok {
+		return by.Add(-answerTakes)
+	}
+	return now.Add(retireReads)
+}
+
+// readOthers reads the other recorders of a site just now; it says which of them couldn't be read. Trouble of ours is
+// err: none of them is told as silent for it.
 func readOthers(ctx context.Context, k stages.Services, siteID, than int64) (silent map[int64]bool, err error) {
 	s, err := site.Load(ctx, k.Store, siteID, []int64{})
 	if err != nil {
@@ -138,21 +151,24 @@ func readOthers(ctx context.Context, k stages.Services, siteID, than int64) (sil
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	silent = map[int64]bool{}
+	ctx, cancel := context.WithDeadline(ctx, readsUntil(ctx, time.Now()))
+	defer cancel()
 	for _, rec := range s.Recorders() {
 		if rec.ID == than {
 			continue
 		}
 		all.Go(func() {
-			ctx, cancel := context.WithTimeout(ctx, retireReads)
-			defer cancel()
-			_, err := k.Recorders.Read(ctx, rec)
+			_, failed := k.Recorders.Read(ctx, rec)
 			mu.Lock()
 			defer mu.Unlock()
-			silent[rec.ID] = err != nil
+			if failed != nil && engine.Ours(failed) && ctx.Err() == nil { // else there wasn't time for it
+				err = failed
+			}
+			silent[rec.ID] = failed != nil
 		})
 	}
 	all.Wait()
-	return silent, nil
+	return silent, err
 }
 
 // Retire takes out of a recorder all channels whose cameras another one receives, may record and keeps;
