@@ -81,7 +81,7 @@ func New(st *store.Store, v *vault.Vault, d *dial.Dialer, opt Options) (*App, er
 	rand.Read(name)
 	server := hex.EncodeToString(name)
 	if opt.Live != "" {
-		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(clients), Dialer: d, Log: opt.Log, Server: server, Listen: opt.Live})
+		a.Live, err = live.New(live.Options{Store: st, SignIn: streamLogin(clients), Looked: seenBy(services), Dialer: d, Log: opt.Log, Server: server, Listen: opt.Live})
 		if err != nil {
 			return nil, err
 		}

@@ -60,18 +60,27 @@ func (w *way) openBoxes(ctx context.Context, of site.Source) error {
 	if err != nil {
 		return err
 	}
-	f, _ := facts.ForStreams(s, of)
-	p, ok := f.Describes()
-	if !ok {
-		return errNoBoxes
-	}
-	if err := w.dial(ctx, s, of.Device, p, "what its analytics see"); err != nil {
+	if err := w.dialBoxes(ctx, s, of); err != nil {
 		return err
 	}
 	if w.track, err = w.conn.DescribeMetadata(); err == nil {
 		err = w.conn.PlayMetadata(w.track)
 	}
 	return err
+}
+
+// dialBoxes opens the conversation with who tells what is seen of a view: its own camera, or the analyser that looks at it.
+func (w *way) dialBoxes(ctx context.Context, s *site.Snapshot, of site.Source) (err error) {
+	if of.Paired != nil {
+		w.conn, err = w.relay.looked(ctx, w.ctx, s, of)
+		return err
+	}
+	f, _ := facts.ForStreams(s, of)
+	p, ok := f.Describes()
+	if !ok {
+		return errNoBoxes
+	}
+	return w.dial(ctx, s, of.Device, p, "what its analytics see")
 }
 
 // boxes reads documents; of those that come at once the last picture is told.

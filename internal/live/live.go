@@ -46,6 +46,7 @@ const (
 type Relay struct {
 	store  *store.Store
 	signIn SignIn
+	looked Looked
 	dialer *dial.Dialer
 	log    *slog.Logger
 	server string // its name in claims
@@ -66,10 +67,14 @@ type Relay struct {
 // can't be had is a sentence for the person.
 type SignIn func(ctx context.Context, d store.Device, s *site.Snapshot, purpose string) (rtsp.Login, error)
 
+// Looked opens the conversation with the analyser that looks at a view, about what it sees; it lasts as long as lasts does.
+type Looked func(ctx, lasts context.Context, s *site.Snapshot, of site.Source) (*rtsp.Conn, error)
+
 // Options of a Relay.
 type Options struct {
 	Store  *store.Store
 	SignIn SignIn
+	Looked Looked
 	Dialer *dial.Dialer
 	Log    *slog.Logger
 	Server string // a name that no other server has
@@ -82,7 +87,7 @@ func New(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("moving pictures can't be sent from UDP %s (give another --live, or off): %w", o.Listen, err)
 	}
-	r := &Relay{store: o.Store, signIn: o.SignIn, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}, heard: map[int64]bool{}, boxed: map[int64]bool{}}
+	r := &Relay{store: o.Store, signIn: o.SignIn, looked: o.Looked, dialer: o.Dialer, log: o.Log, server: o.Server, conn: conn, readers: map[int64]*reader{}, talking: map[int64]bool{}, heard: map[int64]bool{}, boxed: map[int64]bool{}}
 	media := &webrtc.MediaEngine{}
 	for i, profile := range []string{"42e01f", "4d001f", "64001f"} { // constrained baseline, main, high
 		err := media.RegisterCodec(webrtc.RTPCodecParameters{RTPCodecCapability: capability(profile),

@@ -43,7 +43,7 @@ func (h *harbour) finds(place string) string {
 // nothing that it had said is lost.
 func TestAnAnalyserLooksForACameraThatCant(t *testing.T) {
 	t.Parallel()
-	h := serveWith(t, testbed.StartOnly(t, "Crew mess", "Analyser 1", "Analyser 2"), app.Options{Gather: true})
+	h := serveWith(t, testbed.StartOnly(t, "Crew mess", "Analyser 1", "Analyser 2"), app.Options{Gather: true, Live: "127.0.0.1:0"})
 	a := whole(t, h)
 	h.ready("find", "sign-in", "streams", "analytics")
 	one, two := h.analysersListed(a)
@@ -82,11 +82,22 @@ func TestAnAnalyserLooksForACameraThatCant(t *testing.T) {
 			t.Fatal(res, err)
 		}
 	}
+	// What it sees lies over the moving picture, and comes with the pictures that it was seen in.
+	h.on(p, fmt.Sprintf("streams?camera=%v", mess))
+	p.Sees(20*time.Second, "Boxes")
+	p.Press("Boxes")
 	walks()
+	testbed.Until(t, 60*time.Second, "who walks is boxed", func() bool {
+		return strings.HasPrefix(testbed.Glance[string](p, "document.querySelector('.seenboxes span b')?.textContent || ''"), "Human ")
+	})
+	p.Press("Boxes")
 	testbed.Until(t, 60*time.Second, "someone was seen, and is gone", func() bool {
 		return count(h, `select count(*) from seen where class = 'Human'`) > 0 && count(h, `select count(*) from seen where ended_at > now() - interval '6 seconds'`) == 0
 	})
 	got := a.do("POST", fmt.Sprintf("%s/cameras/%v/rehearsal", a.site, mess), jsonNumber(args{"minutes": 10, "name": "Middle", "kind": "Crosses", "points": "50 100, 50 40", "classes": []string{"Human"}}), http.StatusOK)
+	if n := count(h, `select count(*) from seen where class = 'Human' and length(crop) > 400`); n == 0 {
+		t.Error("no picture of who was seen was kept")
+	}
 	if fired := small.ONVIF().Fired("Middle"); fired != 1 || got["fires"] != float64(1) || len(got["fired"].([]any)) != 1 {
 		t.Errorf("it fired %d times, %v were foretold, %v heard of", fired, got["fires"], got["fired"])
 	}

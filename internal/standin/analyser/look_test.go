@@ -1,6 +1,8 @@
 package analyser
 
 import (
+	"bytes"
+	"image/jpeg"
 	"testing"
 	"time"
 
@@ -26,10 +28,15 @@ func TestWhoWalksIsSeen(t *testing.T) {
 		var l look
 		var tr tracker
 		at, there, seenThere, idle, ids := time.Unix(1000, 0), 0, 0, 0, map[string]bool{}
+		var pictures [][]byte
 		for _, walk := range []bool{false, true} {
 			for d := time.Duration(0); d < footage.Length; d += 500 * time.Millisecond {
 				at = at.Add(500 * time.Millisecond)
-				seen, _ := tr.follow(at, l.at(sc.DrawLook(walk, d, 640, 360, footage.Look{})), 0.3)
+				img := sc.DrawLook(walk, d, 640, 360, footage.Look{})
+				seen, _ := tr.follow(at, l.at(img), 0.3)
+				for _, p := range tr.pictures(img, seen) {
+					pictures = append(pictures, p)
+				}
 				is := sc.Moving(walk, d)
 				if len(is) == 0 {
 					idle += len(seen)
@@ -46,6 +53,15 @@ func TestWhoWalksIsSeen(t *testing.T) {
 		}
 		if there < 15 || seenThere < there*2/3 || idle > 0 || len(ids) != 1 {
 			t.Errorf("night %v: seen %d of %d times, as %d, and %d times while nobody was there", night, seenThere, there, len(ids), idle)
+		}
+		// A picture is told again only where it shows them clearly better.
+		if n := len(pictures); n < 1 || n > 8 {
+			t.Errorf("night %v: %d pictures of them", night, n)
+		}
+		for _, p := range pictures {
+			if size, err := jpeg.DecodeConfig(bytes.NewReader(p)); err != nil || size.Height < 20 || size.Width > 300 {
+				t.Errorf("night %v: a picture of %d × %d, %v", night, size.Width, size.Height, err)
+			}
 		}
 	}
 }

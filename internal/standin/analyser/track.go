@@ -26,6 +26,7 @@ type trace struct {
 	at    time.Time
 	votes map[string]float64
 	score float64
+	shown float64 // how well the picture that was told shows it: its area by its score
 }
 
 // follow names what is seen at a moment, and says what is gone. What it is less sure of than least isn't told.

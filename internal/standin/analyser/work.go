@@ -79,8 +79,10 @@ func (a *Analyser) work() {
 		img, err := jpeg.Decode(bytes.NewReader(s.data))
 		var seen []scene.Observation
 		var gone []string
+		var pictures map[string][]byte
 		if err == nil {
 			seen, gone = v.tracks.follow(s.at, v.sees.at(img), least)
+			pictures = v.tracks.pictures(img, seen)
 		}
 		if takes > 0 {
 			select {
@@ -95,7 +97,7 @@ func (a *Analyser) work() {
 		here := a.mem.find(a.idOf(v)) >= 0
 		a.mu.Unlock()
 		if err == nil && here {
-			a.onvif.Tell(v.slot, s.at, seen, gone)
+			a.onvif.Tell(v.slot, s.at, seen, gone, pictures)
 		}
 	}
 }

@@ -22,13 +22,14 @@ type fed struct {
 
 // told is what was seen of a source at a moment.
 type told struct {
-	at   time.Time
-	seen []scene.Observation
+	at       time.Time
+	seen     []scene.Observation
+	pictures map[string][]byte
 }
 
 // Tell has the analytics of a source be told what was seen at a moment, and what isn't there any more: their rules run over it, and who
-// hears the source's metadata is told.
-func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone []string) {
+// hears the source's metadata is told, with pictures (JPEG) of some of it by object.
+func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone []string, pictures map[string][]byte) {
 	c.fed.mu.Lock()
 	defer c.fed.mu.Unlock()
 	select {
@@ -55,7 +56,7 @@ func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone [
 			continue
 		}
 		select {
-		case hears <- told{at, slices.Clone(seen)}:
+		case hears <- told{at, slices.Clone(seen), pictures}:
 		default:
 		}
 	}
@@ -83,7 +84,7 @@ func (s *rtspSession) relate(ctx context.Context, t *track) {
 		case <-ctx.Done():
 			return
 		case x := <-hears:
-			doc := metadataXML(x.at, x.seen, func(scene.Observation) string { return "" }, events())
+			doc := metadataXML(x.at, x.seen, func(o scene.Observation) string { return pictureXML(x.pictures[o.Object]) }, events())
 			if !s.sendDocument(t, []byte(doc), uint32(time.Since(began)*90000/time.Second)) {
 				return
 			}

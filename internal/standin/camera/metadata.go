@@ -109,8 +109,16 @@ func (c *Camera) looksOf(source int, n int64, sent map[string]int64) func(o scen
 		if jpeg.Encode(&file, part, &jpeg.Options{Quality: 75}) != nil {
 			return dress(o)
 		}
-		return dress(o) + "<tt:Image>" + base64.StdEncoding.EncodeToString(file.Bytes()) + "</tt:Image>"
+		return dress(o) + pictureXML(file.Bytes())
 	}
+}
+
+// pictureXML is an object's picture within its appearance; empty where there is none.
+func pictureXML(jpeg []byte) string {
+	if len(jpeg) == 0 {
+		return ""
+	}
+	return "<tt:Image>" + base64.StdEncoding.EncodeToString(jpeg) + "</tt:Image>"
 }
 
 // Size of the picture that crops are cut from.

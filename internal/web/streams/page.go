@@ -251,7 +251,8 @@ func streamRowOf(p *shell.Request, r shell.Row) streamRow {
 	if p, ok := f.Moves(); ok {
 		x.Moves = p.Codec
 	}
-	_, x.Boxes = f.Describes()
+	_, describes := f.Describes()
+	x.Boxes = describes || r.Paired != nil
 	x.Hand = handOf(setup)
 	if record, _, ok := f.Find(stream.ToExamine(f.Profiles)); ok && record.Snapshot != "" {
 		x.Whole = p.Path("stills") + "/" + strconv.FormatInt(r.ID, 10) + "/whole"
