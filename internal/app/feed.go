@@ -46,8 +46,8 @@ func (a *App) feed(ctx context.Context, source int64) (*gather.Feed, error) {
 		return nil, err
 	}
 	return &gather.Feed{Every: time.Duration(float64(time.Second) / of.Paired.Sends(v)), Most: told.Limits.Bytes, Token: v.Token, Take: taken.Take,
-		Give: func(ctx context.Context, at time.Time, jpeg []byte) error { return to.Still(ctx, of.Key, at, jpeg) },
-		Hear: func(ctx context.Context) (*rtsp.Conn, error) { return hear(ctx, ctx, a.Services, d, v, purpose) },
+		Give:  func(ctx context.Context, at time.Time, jpeg []byte) error { return to.Still(ctx, of.Key, at, jpeg) },
+		Hear:  func(ctx context.Context) (*rtsp.Conn, error) { return hear(ctx, ctx, a.Services, d, v, purpose) },
 		Close: func() { taken.Close(); to.Close() }}, nil
 }
 
