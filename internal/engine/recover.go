@@ -58,6 +58,11 @@ func (e *Engine) watch() {
 			} else if n > 0 {
 				e.opt.Log.Info("old rows were deleted", "rows", n)
 			}
+			if ended, err := e.store.EndKnown(ctx, time.Now().UTC()); err != nil {
+				e.opt.Log.Warn("reference pictures whose end has come can't be deleted", "err", err)
+			} else if len(ended) > 0 {
+				e.opt.Log.Info("reference pictures whose end has come were deleted", "sites", len(ended))
+			}
 		}
 		cancel()
 		select {

@@ -24,7 +24,7 @@ func ofView[T any](k site.SourceFact[T]) named { return named{k.Name, reflect.Ty
 
 var stored = []named{of(facts.Seen), of(facts.Scanned), of(facts.Account), of(facts.Attempted), of(facts.PasswordRule), of(facts.WebAccount), of(facts.Users),
 	of(facts.Info), of(facts.Services), of(facts.IPConfig), of(facts.DNS), of(facts.Hidden), of(facts.VideoSources), of(facts.Pin), of(facts.ShownPin), of(facts.Clock),
-	of(facts.Watched), of(site.Profiles), of(site.Recorder), of(facts.RecorderPin), of(facts.ServesNTP), of(site.Reached), of(facts.Analyser), of(facts.Topics), of(facts.Touched),
+	of(facts.Watched), of(site.Profiles), of(site.Recorder), of(facts.RecorderPin), of(facts.ServesNTP), of(site.Reached), of(facts.Analyser), of(facts.Known), of(facts.Topics), of(facts.Touched),
 	ofView(facts.Measured), ofView(facts.StreamsRead), ofView(facts.Took), ofView(facts.Still), ofView(facts.Setup), ofView(facts.TriedPTZ), ofView(facts.Rules), ofView(facts.RuleSet), ofView(facts.RulesRead), ofView(facts.Held), ofView(facts.Sits), ofView(facts.Sending), ofView(facts.Inputs),
 	ofView(facts.RoutesRead), ofView(facts.Placed)}
 

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/picture"
@@ -44,6 +45,7 @@ var (
 	RecorderPin  = site.Fact[string]{Name: fact.RecorderPin}
 	ServesNTP    = site.Fact[bool]{Name: fact.ServesNTP}
 	Analyser     = site.Fact[pairing.Analyser]{Name: fact.Analyser} // what an analyser told of itself
+	Known        = site.Fact[known.Held]{Name: fact.Known}          // of whom it holds reference pictures
 	Topics       = site.Fact[[]topic.Description]{Name: fact.Topics}
 	Touched      = site.Fact[stream.Touched]{Name: fact.Touched} // what its streams rest on
 )

@@ -238,3 +238,19 @@ func (s *Store) Crop(ctx context.Context, site, source int64, object string, at 
 	}
 	return picture, err
 }
+
+// Cropped is an object of which a picture was kept.
+type Cropped struct {
+	SourceID      int64
+	Place         string
+	Object, Class string
+	At            time.Time // when it was seen last
+}
+
+// Crops are the objects that were seen last of those of which a picture was kept, the latest first, each once; of some classes, or of all.
+func (s *Store) Crops(ctx context.Context, site int64, classes []string, most int) ([]Cropped, error) {
+	return queryAll[Cropped](ctx, s.db, `select source_id, place, object, class, at from (
+			select distinct on (x.source_id, x.object) x.source_id, s.name place, x.object, x.class, x.ended_at at from seen x join source s on s.id = x.source_id
+				where s.site_id = $1 and x.crop is not null and x.ended_at > now() - interval '1 day' and (x.class = any($2) or cardinality($2::text[]) = 0) order by x.source_id, x.object, x.ended_at desc) c
+		order by at desc, source_id, object limit $3`, site, append([]string{}, classes...), most)
+}

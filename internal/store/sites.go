@@ -525,24 +525,37 @@ func SetPlace(id int64) string { return "credential_set.sealed/" + itoa(id) }
 func (s *Store) Reseal(ctx context.Context, f func(sealed []byte, place string) ([]byte, error)) (int, error) {
 	n := 0
 	err := s.InTx(ctx, func(tx pgx.Tx) error {
-		type row struct {
-			ID     int64
-			Sealed []byte
-		}
-		rows, err := queryAll[row](ctx, tx, `select id, sealed from credential_set order by id for update`)
-		if err != nil {
-			return err
-		}
-		b := &pgx.Batch{}
-		for _, r := range rows {
-			fresh, err := f(r.Sealed, SetPlace(r.ID))
+		for _, t := range []struct {
+			table string
+			place func(id int64) string
+		}{{"credential_set", SetPlace}, {"known_picture", KnownPlace}} {
+			some, err := reseal(ctx, tx, t.table, t.place, f)
 			if err != nil {
 				return err
 			}
-			b.Queue(`update credential_set set sealed = $2 where id = $1`, r.ID, fresh)
+			n += some
 		}
-		n = len(rows)
-		return tx.SendBatch(ctx, b).Close()
+		return nil
 	})
 	return n, err
+}
+
+func reseal(ctx context.Context, tx pgx.Tx, table string, place func(id int64) string, f func(sealed []byte, place string) ([]byte, error)) (int, error) {
+	type row struct {
+		ID     int64
+		Sealed []byte
+	}
+	rows, err := queryAll[row](ctx, tx, `select id, sealed from `+table+` order by id for update`)
+	if err != nil {
+		return 0, err
+	}
+	b := &pgx.Batch{}
+	for _, r := range rows {
+		fresh, err := f(r.Sealed, place(r.ID))
+		if err != nil {
+			return 0, err
+		}
+		b.Queue(`update `+table+` set sealed = $2 where id = $1`, r.ID, fresh)
+	}
+	return len(rows), tx.SendBatch(ctx, b).Close()
 }

@@ -38,6 +38,7 @@ const (
 	ServesNTP    = "recorder.ntp"
 	Reached      = "recorder.reached"
 	Analyser     = "analyser.status"
+	Known        = "analyser.known"
 	Topics       = "event.topics"
 	Rules        = "camera.rules"
 	RuleSet      = "camera.ruleset"

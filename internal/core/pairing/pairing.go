@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"duskyharbor/internal/core/known"
 )
 
 // Analyser is what one tells of itself and of the views that it looks at.
@@ -22,7 +24,9 @@ type Analyser struct {
 	Limits   Limits    `json:"limits"`
 	Classes  []string  `json:"classes,omitempty"` // what it tells apart
 	Views    []View    `json:"views,omitempty"`
-	Running  Running   `json:"running"`
+	// Knows is of what it takes reference pictures.
+	Knows   []known.Kind `json:"knows,omitempty"`
+	Running Running      `json:"running"`
 }
 
 // Running is how an analyser does just now. It is kept as it was read last alone: of it there is no history.

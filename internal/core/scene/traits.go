@@ -1,6 +1,7 @@
 package scene
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
@@ -99,11 +100,24 @@ type Traits struct {
 	Speed  float64   `json:"speed,omitempty"` // in m/s, the greatest that was told
 	Has    []Carried `json:"has,omitempty"`
 	Lacks  []Carried `json:"lacks,omitempty"` // what it was told to be without
+	// Held is what it was held to be by sets of references, a set each.
+	Held []Recognised `json:"held,omitempty"`
 }
+
+// Recognised is what an object was held to be by a set of references.
+type Recognised struct {
+	Set   int64   `json:"set"`
+	Entry int64   `json:"entry,omitempty"` // the likest; 0: it is told to be unknown
+	As    string  `json:"as"`              // known, nearly known or unknown
+	Score float64 `json:"score"`           // 0 to 1
+}
+
+// MostHeld is by how many sets an object is told to be held.
+const MostHeld = 8
 
 // None says whether nothing is told.
 func (t Traits) None() bool {
-	return t.Colour == "" && t.Plate == "" && t.Speed == 0 && len(t.Has) == 0 && len(t.Lacks) == 0
+	return t.Colour == "" && t.Plate == "" && t.Speed == 0 && len(t.Has) == 0 && len(t.Lacks) == 0 && len(t.Held) == 0
 }
 
 // Also adds what is told later. Of what was told before it has the last word; a speed is the greatest.
@@ -119,7 +133,24 @@ func (t Traits) Also(later Traits) Traits {
 	}
 	t.Speed = max(t.Speed, later.Speed)
 	t.Has, t.Lacks = also(t.Has, later.Has, later.Lacks), also(t.Lacks, later.Lacks, later.Has)
+	t.Held = alsoHeld(t.Held, later.Held)
 	return t
+}
+
+// alsoHeld is what an object was held to be, of each set what was surest: of what is as sure what was told last.
+func alsoHeld(was, came []Recognised) []Recognised {
+	out := slices.Clone(was)
+	for _, c := range came {
+		i := slices.IndexFunc(out, func(h Recognised) bool { return h.Set == c.Set })
+		switch {
+		case i >= 0 && c.Score >= out[i].Score:
+			out[i] = c
+		case i < 0 && len(out) < MostHeld:
+			out = append(out, c)
+		}
+	}
+	slices.SortFunc(out, func(a, b Recognised) int { return cmp.Compare(a.Set, b.Set) })
+	return out
 }
 
 // also is what was there with what came, less what went, in one order whatever the order of telling.
