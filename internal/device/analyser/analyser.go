@@ -10,9 +10,12 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"duskyharbor/internal/core/clock"
+	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/device/dial"
 )
@@ -59,6 +62,7 @@ type status struct {
 	Clock    time.Time    `json:"clock"`
 	Takes    []string     `json:"takes"`
 	Classes  []string     `json:"classes"`
+	Knows    []string     `json:"knows"`
 	Limits   limits       `json:"limits"`
 	Load     float64      `json:"load"`
 	Views    []viewStatus `json:"views"`
@@ -107,6 +111,11 @@ func (s status) analyser() pairing.Analyser {
 	for _, class := range s.Classes[:min(len(s.Classes), maxClasses)] {
 		if class = dial.CleanText(class, 32); class != "" {
 			a.Classes = append(a.Classes, class)
+		}
+	}
+	for _, k := range known.Kinds {
+		if slices.Contains(s.Knows, string(k)) {
+			a.Knows = append(a.Knows, k)
 		}
 	}
 	for _, v := range s.Views[:min(len(s.Views), maxViews)] {
@@ -161,6 +170,9 @@ func tried(method, path string) string {
 	u, err := url.Parse(path)
 	if err != nil {
 		return method
+	}
+	if strings.HasPrefix(u.Path, "/api/known/") {
+		return method + " /api/known/…"
 	}
 	if len(u.Path) > len("/api/views/") && u.Path[:len("/api/views/")] == "/api/views/" {
 		if method == http.MethodPost {

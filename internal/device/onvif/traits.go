@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/device/dial"
 )
@@ -43,7 +44,26 @@ func traits(n *node) (t scene.Traits) {
 	told(scene.Bag, body.at("Belonging", "Bag"))
 	told(scene.Hat, wears.at("Hat"), wears.at("Helmet"))
 	told(scene.FaceCover, wears.at("Mask"), wears.at("Kerchief"))
+	t.Held = held(look.at("Extension"))
 	return t
+}
+
+// held is what an analyser of this product's own interface holds an object to be (docs/analyser-interface.yaml).
+func held(n *node) (out []scene.Recognised) {
+	for _, k := range n.all("Known") {
+		set, err := strconv.ParseInt(k.attr("Set"), 10, 64)
+		entry, _ := strconv.ParseInt(k.attr("Entry"), 10, 64)
+		score := (&node{text: k.attr("Score")}).float()
+		as := known.Told(k.attr("As"))
+		if err != nil || len(out) >= scene.MostHeld || !(score >= 0 && score <= 1) || as != known.IsKnown && as != known.IsNearly && as != known.IsUnknown {
+			continue
+		}
+		if as == known.IsUnknown {
+			entry = 0
+		}
+		out = append(out, scene.Recognised{Set: set, Entry: entry, As: string(as), Score: score})
+	}
+	return out
 }
 
 // worn is 1 for what is had, −1 for what isn't, 0 where it isn't told: a part with Wear in it, a truth by itself, or a part

@@ -71,6 +71,7 @@ type paired struct {
 
 type memory struct {
 	Views []paired     `json:"views"`
+	Sets  []set        `json:"sets,omitempty"`
 	Keys  wire.KeyPair `json:"keys"`
 }
 

@@ -24,6 +24,7 @@ type status struct {
 	Clock    time.Time    `json:"clock"`
 	Takes    []string     `json:"takes"`
 	Classes  []string     `json:"classes"`
+	Knows    []string     `json:"knows"`
 	Limits   Limits       `json:"limits"`
 	Load     float64      `json:"load"`
 	Views    []viewStatus `json:"views"`
@@ -68,6 +69,12 @@ func (a *Analyser) handler() http.Handler {
 	signed("PUT /api/views/{id}", a.pair)
 	signed("DELETE /api/views/{id}", a.unpair)
 	signed("POST /api/views/{id}/stills", a.still)
+	signed("GET /api/known", a.known)
+	signed("PUT /api/known/{set}", a.holdSet)
+	signed("DELETE /api/known/{set}", a.forgetSet)
+	signed("GET /api/known/{set}/likeness", a.likeness)
+	signed("PUT /api/known/{set}/entries/{entry}", a.holdEntry)
+	signed("DELETE /api/known/{set}/entries/{entry}", a.forgetEntry)
 	return mux
 }
 
@@ -86,7 +93,7 @@ func (a *Analyser) status(w http.ResponseWriter, _ *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	out := status{Name: a.cfg.Place, Make: a.cfg.Make, Model: a.cfg.Model, Serial: a.cfg.Serial, Firmware: a.cfg.Firmware, Clock: a.Now().UTC(), Takes: []string{"stills"},
-		Classes: classes, Limits: a.cfg.Limits, Load: min(1, a.busy.Seconds()/max(1, now.Sub(a.began).Seconds())), Views: []viewStatus{}}
+		Classes: classes, Knows: knows, Limits: a.cfg.Limits, Load: min(1, a.busy.Seconds()/max(1, now.Sub(a.began).Seconds())), Views: []viewStatus{}}
 	for _, p := range a.mem.Views {
 		v := a.live[p.ID]
 		x := viewStatus{ID: p.ID, Name: p.Name, PerSecond: p.PerSecond, LeastScore: p.LeastScore, Configuration: fmt.Sprintf("vac%d", p.Slot),

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/standin/camera"
 )
 
 // still is a picture that waits to be looked at.
@@ -79,10 +80,10 @@ func (a *Analyser) work() {
 		img, err := jpeg.Decode(bytes.NewReader(s.data))
 		var seen []scene.Observation
 		var gone []string
-		var pictures map[string][]byte
+		var shows map[string]camera.Shown
 		if err == nil {
 			seen, gone = v.tracks.follow(s.at, v.sees.at(img), least)
-			pictures = v.tracks.pictures(img, seen)
+			shows = a.shows(v, img, seen)
 		}
 		if takes > 0 {
 			select {
@@ -97,7 +98,7 @@ func (a *Analyser) work() {
 		here := a.mem.find(a.idOf(v)) >= 0
 		a.mu.Unlock()
 		if err == nil && here {
-			a.onvif.Tell(v.slot, s.at, seen, gone, pictures)
+			a.onvif.Tell(v.slot, s.at, seen, gone, shows)
 		}
 	}
 }

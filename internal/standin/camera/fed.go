@@ -2,12 +2,14 @@ package camera
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
 
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/scene"
+	"duskyharbor/internal/standin/wire"
 )
 
 // maxTold is how many documents wait for a stream of metadata whose reader is slow; more are lost.
@@ -22,14 +24,40 @@ type fed struct {
 
 // told is what was seen of a source at a moment.
 type told struct {
-	at       time.Time
-	seen     []scene.Observation
-	pictures map[string][]byte
+	at    time.Time
+	seen  []scene.Observation
+	shows map[string]Shown
+}
+
+// Shown is what is told of an object besides where it is.
+type Shown struct {
+	Picture []byte // JPEG; nil: none now
+	Known   []Known
+}
+
+// Known is what an object is held to be by a set of references.
+type Known struct {
+	Set, Entry int64
+	As         string
+	Score      float64
+}
+
+// xml is it within an object's appearance.
+func (s Shown) xml() string {
+	out := pictureXML(s.Picture)
+	if len(s.Known) == 0 {
+		return out
+	}
+	out += `<tt:Extension>`
+	for _, k := range s.Known {
+		out += fmt.Sprintf(`<an:Known xmlns:an="urn:analyser:known" Set="%d" Entry="%d" As="%s" Score="%.3f"/>`, k.Set, k.Entry, wire.Esc(k.As), k.Score)
+	}
+	return out + `</tt:Extension>`
 }
 
 // Tell has the analytics of a source be told what was seen at a moment, and what isn't there any more: their rules run over it, and who
-// hears the source's metadata is told, with pictures (JPEG) of some of it by object.
-func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone []string, pictures map[string][]byte) {
+// hears the source's metadata is told, with what there is to be told of some of it besides, by object.
+func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone []string, shows map[string]Shown) {
 	c.fed.mu.Lock()
 	defer c.fed.mu.Unlock()
 	select {
@@ -56,7 +84,7 @@ func (c *Camera) Tell(source int, at time.Time, seen []scene.Observation, gone [
 			continue
 		}
 		select {
-		case hears <- told{at, slices.Clone(seen), pictures}:
+		case hears <- told{at, slices.Clone(seen), shows}:
 		default:
 		}
 	}
@@ -84,7 +112,7 @@ func (s *rtspSession) relate(ctx context.Context, t *track) {
 		case <-ctx.Done():
 			return
 		case x := <-hears:
-			doc := metadataXML(x.at, x.seen, func(o scene.Observation) string { return pictureXML(x.pictures[o.Object]) }, events())
+			doc := metadataXML(x.at, x.seen, func(o scene.Observation) string { return x.shows[o.Object].xml() }, events())
 			if !s.sendDocument(t, []byte(doc), uint32(time.Since(began)*90000/time.Second)) {
 				return
 			}
