@@ -15,6 +15,7 @@ import (
 	"duskyharbor/internal/web/expected"
 	"duskyharbor/internal/web/find"
 	"duskyharbor/internal/web/inventory"
+	"duskyharbor/internal/web/known"
 	"duskyharbor/internal/web/later"
 	"duskyharbor/internal/web/log"
 	"duskyharbor/internal/web/me"
@@ -37,7 +38,7 @@ func (a *App) Pages(v *vault.Vault, opt shell.Options, extra ...func(*shell.Serv
 	}
 	pages := []shell.Page{
 		board.New(s), find.New(s), signin.New(s, a.SignIn), clock.New(s, a.Clock), streams.New(s,
-			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), analytics.New(s, a.Analytics), routes.New(s), prove.New(s),
+			a.Streams, a.Live), channels.New(s, a.Streams), recording.New(s), analytics.New(s, a.Analytics), known.New(s, v), routes.New(s), prove.New(s),
 		later.New(stage.Handover.Slug(), "Here the as-built record will be printed: every camera, every route, every proof."),
 		later.New("sightings", "Here what the cameras' analytics saw will be found again, by class, colour, time and place."),
 		log.New(s), runs.New(s), expected.New(s), inventory.New(s), settings.New(s), me.New(s), api.New(s, a.Analytics),

@@ -175,6 +175,7 @@ func askAnalysers(h *harbour, a *acts) {
 	if n := h.Fleet.Analyser("Analyser 2").Views(); n != 0 {
 		h.t.Errorf("it looks at %d views yet", n)
 	}
+	askKnown(h, a, two)
 	made := a.keeps("settings/analyser", args{"place": "Loft analyser", "address": h.Net.At(".2.32").String()})
 	a.wait(map[string]any{"id": made["run_id"]})
 	a.refused("settings/analyser", args{"place": "Loft analyser", "address": h.Net.At(".2.33").String()}, http.StatusUnprocessableEntity)

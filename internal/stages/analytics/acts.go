@@ -42,6 +42,13 @@ func (a *Stage) Acts() []act.Any {
 		act.Act[Paired]{Name: "analytics/pair", About: "have analysers look at views that have no analytics of their own, as they have room", Stage: on, Plan: planPaired},
 		act.Act[act.Selection]{Name: "analytics/unpair", About: "have analysers look at views no more; what they saw stays", Stage: on, Plan: planUnpaired},
 		act.Act[Analysers]{Name: "analytics/analysers", About: "read the site's analysers: limits, views, queues, clocks", Stage: on, Runs: true, Keep: a.readAnalysers},
+		act.Act[KnownSet]{Name: "known/set", About: "keep a set of reference pictures, of faces, vehicles or things; nothing is written to an analyser", Stage: on, Keep: keepKnownSet},
+		act.Act[AKnownSet]{Name: "known/set/drop", About: "forget a set of reference pictures that is empty", Stage: on, Keep: dropKnownSet},
+		act.Act[Known]{Name: "known/entry", About: "keep by what name, on what ground and until when somebody or something is known", Stage: on, Keep: keepKnown},
+		act.Act[Unknown]{Name: "known/entry/drop", About: "delete somebody or something that is known, here; analysers are told by known/at", Stage: on, Keep: dropKnown},
+		act.Act[KnownPicture]{Name: "known/picture", About: "keep a reference picture of somebody or something that is known", Stage: on, Keep: a.keepKnownPicture},
+		act.Act[AKnownPicture]{Name: "known/picture/drop", About: "delete a reference picture here", Stage: on, Keep: dropKnownPicture},
+		act.Act[KnownAt]{Name: "known/at", About: "have an analyser hold a set of references as it is here, or hold it no more", Stage: on, More: a.readKnown, Plan: planKnownAt},
 		act.Act[Named]{Name: "analytics/remove", About: "take a rule off a camera", Stage: on, Plan: planRemoved},
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"duskyharbor/internal/act"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
+	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
@@ -178,6 +179,8 @@ func (a *Stage) Editor(ctx context.Context, v *engine.Visit, c store.Change) (en
 		return a.moduleEditor(ctx, v, c)
 	case pairing.Pair, pairing.Unpair:
 		return a.pairEditor(ctx, v, c)
+	case known.PutSet, known.PutEntry:
+		return a.knownEditor(ctx, v, c)
 	}
 	if c.Kind != rule.WriteRule && c.Kind != rule.RemoveRule {
 		return nil, engine.ErrKind
@@ -240,6 +243,8 @@ func (a *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if err := a.pairingsMade(ctx, v, changes); err != nil {
 		return err
 	}
-	_, err := a.Read(ctx, v)
-	return err
+	if _, err := a.Read(ctx, v); err != nil || v.Device.Kind != identity.Analyser {
+		return err
+	}
+	return a.forgetGone(ctx, v.Site)
 }

@@ -286,6 +286,9 @@ func (a *Stage) askAnalyser(ctx context.Context, d store.Device) (told pairing.A
 			if pin := c.Pin(); pin != "" {
 				keep = append(keep, facts.RecorderPin.New(d.ID, via, told.At, pin))
 			}
+			var held []store.NewFact
+			held, err = a.heldBy(ctx, c, d, told)
+			keep = append(keep, held...)
 		}
 	}
 	if err != nil && engine.Ours(err) {

@@ -66,6 +66,7 @@ type Hit struct {
 	Object  string       `json:"object"`
 	Class   string       `json:"class,omitempty"`
 	Looks   string       `json:"looks,omitempty"`   // colour, plate, speed, what is carried or worn, as far as it was told
+	Known   []string     `json:"known,omitempty"`   // who or what it was held to be, a set each
 	Picture bool         `json:"picture,omitempty"` // the camera sent one of it
 	Place   [2]float64   `json:"place"`
 	Path    [][2]float64 `json:"path,omitempty"`
@@ -110,12 +111,16 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 		out.Minutes += l[1].Sub(l[0]).Minutes()
 	}
 	over := rule.Span{From: time.Duration(out.From.UnixNano()), To: time.Duration(out.To.UnixNano()), Zone: zone}
-	out.Fires, out.Hits = hits(r, tracks, over)
+	who, err := a.who(ctx, siteID, tracks)
+	if err != nil {
+		return out, err
+	}
+	out.Fires, out.Hits = hits(r, tracks, over, who)
 	out.Untold = rule.Untold(r, tracks)
 	f, _ := facts.ForRules(s, of)
 	if i := slices.IndexFunc(f.Configs, func(c rule.Config) bool { return c.Name == x.Name }); i >= 0 {
 		if on, ok := f.Configs[i].Says(); ok {
-			n, all := hits(on, tracks, over)
+			n, all := hits(on, tracks, over, who)
 			out.Now, out.NowHits = &n, all
 			if err := a.compare(ctx, s, of, on, tracks, over, &out); err != nil {
 				return out, err
@@ -220,7 +225,7 @@ func keepCheck(ctx context.Context, c *act.Call, x Check) (act.Kept, error) {
 // seenFor is for how long what was seen is kept.
 const seenFor = 7 * 24 * time.Hour
 
-func hits(r rule.Rule, tracks []scene.Track, over rule.Span) (n int, out []Hit) {
+func hits(r rule.Rule, tracks []scene.Track, over rule.Span, who names) (n int, out []Hit) {
 	by := map[string]*scene.Track{}
 	for i := range tracks {
 		by[tracks[i].ID] = &tracks[i]
@@ -233,18 +238,19 @@ func hits(r rule.Rule, tracks []scene.Track, over rule.Span) (n int, out []Hit) 
 		if n++; len(out) >= mostHits {
 			continue
 		}
-		out = append(out, hit(h, by[h.Object]))
+		out = append(out, hit(h, by[h.Object], who))
 	}
 	return n, out
 }
 
 // hit is a firing with the part of its track around it.
-func hit(h rule.Hit, tr *scene.Track) Hit {
+func hit(h rule.Hit, tr *scene.Track, who names) Hit {
 	out := Hit{At: time.Unix(0, int64(h.At)).UTC(), Object: h.Object}
 	if tr == nil {
 		return out
 	}
 	out.Class, out.Looks, out.Picture = tr.Class, rule.Told(tr.Traits), tr.Pictured
+	out.Known = who.of(tr.Traits)
 	at := func(p scene.TrackPoint) [2]float64 {
 		a := p.Box.Anchor()
 		return [2]float64{(a.X + 1) * 50, (1 - a.Y) * 50}

@@ -57,7 +57,10 @@ export function rehearse(section, form, figure) {
       crop.src = `${crop.dataset.at}&${of}`;
     }
     picked.querySelector("[data-picked]").textContent =
-      [hit.class || "Something", hit.looks].filter(Boolean).join(", ") + " at " + clock.format(new Date(hit.at)) + ":";
+      [hit.class || "Something", hit.looks, ...(hit.known || [])].filter(Boolean).join(", ") +
+      " at " +
+      clock.format(new Date(hit.at)) +
+      ":";
     const is = (last.checked || []).find((c) => same(c, hit));
     const said = is ? (is.right ? "right" : "wrong") : "neither";
     for (const b of picked.querySelectorAll("[data-was]"))

@@ -62,6 +62,7 @@ func (pg *Page) Routes(r *shell.Routes) {
 	site.GET("/cameras/:camera/facts", pg.facts)
 	site.GET("/cameras/:camera/rules", pg.rules)
 	site.GET("/rule-sets", pg.ruleSets)
+	site.GET("/known", pg.known, pg.Scoped(people.ScopeApply))
 	site.POST("/cameras/:camera/rehearsal", pg.rehearse, pg.Scoped(people.ScopeRun))
 	site.GET("/findings", pg.findings)
 	site.GET("/runs", pg.runs)

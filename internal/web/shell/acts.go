@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"duskyharbor/internal/core/trouble"
 
@@ -305,6 +306,14 @@ func (s *Server) Audit(ctx context.Context, me Visitor, act, detail string) erro
 	err := s.Store.Audit(ctx, store.AuditEntry{Site: me.Member.ID, Person: me.Person.ID, Act: act, Detail: detail})
 	s.Engine.Touch(me.Member.ID)
 	return err
+}
+
+// LookedAtKnown is what the log says of who looks at who or what is known.
+const LookedAtKnown = "looked at who or what is known"
+
+// AuditOnce writes down what somebody did, where the same doesn't stand there of the last hour.
+func (s *Server) AuditOnce(ctx context.Context, site, person, token int64, act, detail string) error {
+	return s.Store.AuditOnce(ctx, store.AuditEntry{Site: site, Person: person, Token: token, Act: act, Detail: detail}, time.Hour)
 }
 
 // undo shows what takes back a change that was made.
