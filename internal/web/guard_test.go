@@ -96,7 +96,7 @@ func (v *visitor) signIn(login, password string) *http.Response {
 }
 
 var pages = []string{"board", "find", "sign-in", "clock", "streams", "channels", "recording", "analytics", "routes",
-	"prove", "handover", "sightings", "log", "log?part=people", "settings", "account", "expected"}
+	"prove", "handover", "sightings", "log", "log?part=people", "settings", "account", "expected", "known"}
 
 func TestWhoMaySeeAndChangeWhat(t *testing.T) {
 	t.Parallel()
