@@ -10,7 +10,7 @@ import (
 
 // LikenessOf is how alike the pictures of a set of references are by the analyser that holds the most of them, with when that told it.
 // The device is zero where none holds any.
-func LikenessOf(s *site.Snapshot, set int64) (l known.Likeness, by store.Device, at time.Time) {
+func LikenessOf(s *site.Snapshot, set string) (l known.Likeness, by store.Device, at time.Time) {
 	for _, d := range s.Analysers() {
 		held, _ := Known.Of(s, d.ID)
 		if h, ok := held.Set(set); ok && len(h.Likeness.Pictures) > len(l.Pictures) {

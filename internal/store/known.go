@@ -23,12 +23,13 @@ func KnownPlace(picture int64) string { return fmt.Sprintf("known_picture.sealed
 func (s *Store) KnownSets(ctx context.Context, site int64) (out []known.Set, err error) {
 	type row struct {
 		ID, Entry, Picture                 *int64
+		Key                                string
 		Name, Kind, Who, Ground, Digest    *string
 		Least, Nearly                      float64
 		TellsNearly, TellsUnknown, GoneYet bool
 		Since, Ends                        *time.Time
 	}
-	rows, err := queryAll[row](ctx, s.db, `select k.id, k.name, k.kind, round(k.least::numeric, 4)::float8 least, round(k.nearly::numeric, 4)::float8 nearly, k.tells_nearly, k.tells_unknown,
+	rows, err := queryAll[row](ctx, s.db, `select k.id, k.key::text key, k.name, k.kind, round(k.least::numeric, 4)::float8 least, round(k.nearly::numeric, 4)::float8 nearly, k.tells_nearly, k.tells_unknown,
 		e.id entry, e.name who, e.ground, e.since, e.ends, e.gone_at is not null gone_yet, p.id picture, p.digest
 		from known_set k left join known_entry e on e.set_id = k.id left join known_picture p on p.entry_id = e.id
 		where k.site_id = $1 order by k.name, k.id, e.name, e.id, p.id`, site)
@@ -37,7 +38,7 @@ func (s *Store) KnownSets(ctx context.Context, site int64) (out []known.Set, err
 	}
 	for _, r := range rows {
 		if n := len(out); n == 0 || out[n-1].ID != *r.ID {
-			out = append(out, known.Set{ID: *r.ID, Name: *r.Name, Kind: known.Kind(*r.Kind), Least: r.Least, Nearly: r.Nearly, Close: r.TellsNearly, Unknown: r.TellsUnknown})
+			out = append(out, known.Set{ID: *r.ID, Key: r.Key, Name: *r.Name, Kind: known.Kind(*r.Kind), Least: r.Least, Nearly: r.Nearly, Close: r.TellsNearly, Unknown: r.TellsUnknown})
 		}
 		set := &out[len(out)-1]
 		if r.Entry == nil {

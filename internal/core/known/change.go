@@ -16,10 +16,10 @@ const (
 // Give are the changes that have an analyser hold a set as it is here on a day: the set, then what is to go, then what is new or
 // otherwise. What has ended isn't given. It is named by its place.
 func (s Set) Give(h Held, analyser string, today time.Time) (out []finding.Change) {
-	if from, to := h.Reads(s.ID), s.Text(); from != to {
+	if from, to := h.Reads(s.Key), s.Text(); from != to {
 		out = append(out, s.change(from, to, analyser, "It was asked to hold the set."))
 	}
-	had, _ := h.Set(s.ID)
+	had, _ := h.Set(s.Key)
 	wanted := map[int64]bool{}
 	for _, e := range s.Entries {
 		wanted[e.ID] = s.holds(e, today)
@@ -30,7 +30,7 @@ func (s Set) Give(h Held, analyser string, today time.Time) (out []finding.Chang
 		}
 	}
 	for _, e := range s.Entries {
-		from, to := h.ReadsEntry(s.ID, e.ID), e.Text()
+		from, to := h.ReadsEntry(s.Key, e.ID), e.Text()
 		if !wanted[e.ID] || from == to {
 			continue
 		}
@@ -51,7 +51,7 @@ func (s Set) holds(e Entry, today time.Time) bool {
 
 // Take are the changes that have an analyser hold nothing of a set.
 func (s Set) Take(h Held, analyser string) (out []finding.Change) {
-	if from := h.Reads(s.ID); from != None {
+	if from := h.Reads(s.Key); from != None {
 		c := s.change(from, None, analyser, "It was asked to hold the set no more: it is deleted there, with all its pictures.")
 		c.Title = analyser + " holds " + s.Name + " no more"
 		c.Removes, c.Undo = true, finding.Undo{Kind: finding.Compensating, Note: "have it hold the set again: all pictures are sent anew."}
@@ -62,7 +62,7 @@ func (s Set) Take(h Held, analyser string) (out []finding.Change) {
 
 // Drop is the change that deletes an entry at an analyser.
 func (s Set) Drop(h Held, entry int64, analyser, why string) finding.Change {
-	return finding.Change{Kind: PutEntry, Key: s.key() + "/entry/" + strconv.FormatInt(entry, 10), Title: "Deleted at " + analyser, From: h.ReadsEntry(s.ID, entry), To: None,
+	return finding.Change{Kind: PutEntry, Key: s.key() + "/entry/" + strconv.FormatInt(entry, 10), Title: "Deleted at " + analyser, From: h.ReadsEntry(s.Key, entry), To: None,
 		Why: why, Risk: finding.NoRisk, Removes: true, Undo: finding.Undo{Kind: finding.Irreversible, Note: "its pictures are deleted there, and here."}, Args: s.args(entry)}
 }
 
@@ -74,10 +74,10 @@ func (s Set) change(from, to, analyser, why string) finding.Change {
 	return finding.Change{Kind: PutSet, Key: s.key(), Title: analyser + " holds " + s.Name, From: from, To: to, Why: why, Risk: finding.NoRisk, Undo: undo, Args: s.args(0)}
 }
 
-func (s Set) key() string { return "known/" + strconv.FormatInt(s.ID, 10) }
+func (s Set) key() string { return "known/" + s.Key }
 
 func (s Set) args(entry int64) map[string]string {
-	out := map[string]string{"set": strconv.FormatInt(s.ID, 10)}
+	out := map[string]string{"set": s.Key}
 	if entry != 0 {
 		out["entry"] = strconv.FormatInt(entry, 10)
 	}

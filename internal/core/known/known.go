@@ -43,6 +43,7 @@ const (
 // Set is a set of references, with what becomes of who isn't among them. Scores are 0 to 1.
 type Set struct {
 	ID      int64
+	Key     string // by which analysers know it, and that no other set has anywhere
 	Name    string
 	Kind    Kind
 	Least   float64 // from it on one is known
@@ -166,10 +167,13 @@ type Held struct {
 
 // HeldSet is a set that an analyser holds.
 type HeldSet struct {
-	ID       int64       `json:"id"`
+	Key      string      `json:"key"`
 	Text     string      `json:"text"`
 	Entries  []HeldEntry `json:"entries,omitempty"`
 	Likeness Likeness    `json:"likeness"`
+	// Differs is how many changes stood between it and the set as it was here when it was read.
+	Differs int    `json:"differs,omitempty"`
+	Name    string `json:"name"` // of the set here then
 }
 
 // HeldEntry is one of its entries.
@@ -178,9 +182,9 @@ type HeldEntry struct {
 	Text string `json:"text"`
 }
 
-// Set finds a set by its number.
-func (h Held) Set(id int64) (HeldSet, bool) {
-	i := slices.IndexFunc(h.Sets, func(s HeldSet) bool { return s.ID == id })
+// Set finds a set by its key.
+func (h Held) Set(key string) (HeldSet, bool) {
+	i := slices.IndexFunc(h.Sets, func(s HeldSet) bool { return s.Key == key })
 	if i < 0 {
 		return HeldSet{}, false
 	}
@@ -188,7 +192,7 @@ func (h Held) Set(id int64) (HeldSet, bool) {
 }
 
 // Reads is how a set stands there.
-func (h Held) Reads(set int64) string {
+func (h Held) Reads(set string) string {
 	if s, ok := h.Set(set); ok {
 		return s.Text
 	}
@@ -196,7 +200,7 @@ func (h Held) Reads(set int64) string {
 }
 
 // ReadsEntry is how an entry of a set stands there.
-func (h Held) ReadsEntry(set, entry int64) string {
+func (h Held) ReadsEntry(set string, entry int64) string {
 	s, _ := h.Set(set)
 	for _, e := range s.Entries {
 		if e.ID == entry {

@@ -287,12 +287,12 @@ func hold(s Set, h Held, changes []finding.Change) Held {
 		out.Sets = append(out.Sets, x)
 	}
 	for _, c := range changes {
-		i := slices.IndexFunc(out.Sets, func(x HeldSet) bool { return x.ID == s.ID })
+		i := slices.IndexFunc(out.Sets, func(x HeldSet) bool { return x.Key == s.Key })
 		switch {
 		case c.Kind == PutSet && c.To == None:
 			out.Sets = slices.Delete(out.Sets, i, i+1)
 		case c.Kind == PutSet && i < 0:
-			out.Sets = append(out.Sets, HeldSet{ID: s.ID, Text: c.To})
+			out.Sets = append(out.Sets, HeldSet{Key: s.Key, Text: c.To})
 		case c.Kind == PutSet:
 			out.Sets[i].Text = c.To
 		default:
@@ -319,7 +319,7 @@ func TestGivenTheChangesItHoldsTheSet(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(3, 4))
 	for range 500 {
-		s := Set{ID: 7, Name: "Crew", Kind: Face, Least: 0.8, Nearly: 0.6}
+		s := Set{ID: 7, Key: "k7", Name: "Crew", Kind: Face, Least: 0.8, Nearly: 0.6}
 		for e := range r.IntN(5) {
 			x := of(int64(e+1), fmt.Sprintf("Name %d", e))
 			for p := range r.IntN(3) {
@@ -331,9 +331,9 @@ func TestGivenTheChangesItHoldsTheSet(t *testing.T) {
 			}
 			s.Entries = append(s.Entries, x)
 		}
-		h := Held{Sets: []HeldSet{{ID: 3, Text: "another"}}}
+		h := Held{Sets: []HeldSet{{Key: "k3", Text: "another"}}}
 		if r.IntN(3) > 0 {
-			mine := HeldSet{ID: 7, Text: s.Text()}
+			mine := HeldSet{Key: "k7", Text: s.Text()}
 			if r.IntN(2) == 0 {
 				mine.Text = "otherwise"
 			}
@@ -352,8 +352,8 @@ func TestGivenTheChangesItHoldsTheSet(t *testing.T) {
 		if again := s.Give(now, "Analyser 1", day); len(again) != 0 {
 			t.Fatalf("%+v: once more %+v", s, again)
 		}
-		held, _ := now.Set(7)
-		if held.Text != s.Text() || now.Reads(3) != "another" {
+		held, _ := now.Set("k7")
+		if held.Text != s.Text() || now.Reads("k3") != "another" {
 			t.Fatalf("it holds %+v", now)
 		}
 		n := 0
@@ -362,15 +362,15 @@ func TestGivenTheChangesItHoldsTheSet(t *testing.T) {
 			if keeps {
 				n++
 			}
-			if (now.ReadsEntry(7, e.ID) == e.Text()) != keeps {
-				t.Fatalf("%+v: it reads %s", e, now.ReadsEntry(7, e.ID))
+			if (now.ReadsEntry("k7", e.ID) == e.Text()) != keeps {
+				t.Fatalf("%+v: it reads %s", e, now.ReadsEntry("k7", e.ID))
 			}
 		}
 		if len(held.Entries) != n {
 			t.Fatalf("it holds %d of %d", len(held.Entries), n)
 		}
 		off := s.Take(now, "Analyser 1")
-		if len(off) != 1 || !off[0].Removes || hold(s, now, off).Reads(7) != None || len(s.Take(h, "x")) > 0 != (h.Reads(7) != None) {
+		if len(off) != 1 || !off[0].Removes || hold(s, now, off).Reads("k7") != None || len(s.Take(h, "x")) > 0 != (h.Reads("k7") != None) {
 			t.Fatalf("%+v", off)
 		}
 	}

@@ -28,6 +28,8 @@ type Facts struct {
 	PairedAt time.Time
 	// Sending says what keeps its stills from going there, or what is seen from coming; empty: nothing does, or nobody tried yet.
 	Sending string
+	// References are the sets of references that the analyser held otherwise than here when it was read.
+	References []string
 }
 
 // behindBy is how old the oldest still may be that waits, before it is told.
@@ -93,6 +95,11 @@ func Judge(now time.Time, f Facts) (out []finding.Finding) {
 		out = append(out, finding.Finding{Code: "analyser.behind", Severity: finding.Needs, Words: "falls behind",
 			Sentence: fmt.Sprintf("%s falls behind by %d s: %d stills of this view wait to be looked at, and what it fires comes so late.", f.Name, int(q.Behind.Seconds()), q.Waiting),
 			WayOut:   "Have it look at fewer stills a second, or move a view to another analyser."})
+	}
+	if len(f.References) > 0 {
+		out = append(out, finding.Finding{Code: "analyser.references", Severity: finding.Needs, Words: "other references",
+			Sentence: fmt.Sprintf("%s holds the reference pictures of %s otherwise than they are here.", f.Name, listed(f.References)),
+			WayOut:   "Have it hold them as they are here: what was deleted here is known there until then."})
 	}
 	if f.Sending != "" {
 		out = append(out, finding.Finding{Code: "analyser.unsent", Severity: finding.Needs, Words: "nobody looks",

@@ -209,6 +209,7 @@ func TestWhatStandsBetweenAPairing(t *testing.T) {
 		"as late as it may be":     {func(f *Facts) { f.behind(behindBy) }, "", false},
 		"a moment later":           {func(f *Facts) { f.behind(behindBy + 1) }, "analyser.behind", false},
 		"no still gets there":      {func(f *Facts) { f.Sending = "no answer" }, "analyser.unsent", false},
+		"it holds other pictures":  {func(f *Facts) { f.References = []string{"Crew", "Lorries"} }, "analyser.references", false},
 		"its clock is in step":     {func(f *Facts) { f.Analyser.Running.Ahead = clockWithin }, "", false},
 		"its clock is ahead":       {func(f *Facts) { f.Analyser.Running.Ahead = clockWithin + 1 }, "analyser.clock", false},
 		"its clock is behind":      {func(f *Facts) { f.Analyser.Running.Ahead = -time.Hour }, "analyser.clock", false},

@@ -106,7 +106,7 @@ type Traits struct {
 
 // Recognised is what an object was held to be by a set of references.
 type Recognised struct {
-	Set   int64   `json:"set"`
+	Set   string  `json:"set"`             // by its key
 	Entry int64   `json:"entry,omitempty"` // the likest; 0: it is told to be unknown
 	As    string  `json:"as"`              // known, nearly known or unknown
 	Score float64 `json:"score"`           // 0 to 1

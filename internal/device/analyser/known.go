@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"time"
 
 	"duskyharbor/internal/core/known"
@@ -18,7 +19,7 @@ const (
 )
 
 type knownSet struct {
-	ID      int64        `json:"id"`
+	ID      string       `json:"id"`
 	Name    string       `json:"name"`
 	Kind    string       `json:"kind"`
 	Least   float64      `json:"least"`
@@ -40,6 +41,9 @@ type knownPicture struct {
 	JPEG   []byte `json:"jpeg,omitempty"`   // as it is sent
 }
 
+// at is where a set is, by its key.
+func at(set string) string { return "/api/known/" + url.PathEscape(set) }
+
 // Reference is a reference picture as it is sent.
 type Reference struct {
 	ID   int64
@@ -56,7 +60,7 @@ func (c *Client) Known(ctx context.Context) (known.Held, error) {
 	}
 	out := known.Held{At: time.Now().UTC()}
 	for _, s := range in.Sets[:min(len(in.Sets), maxSets)] {
-		h := known.HeldSet{ID: s.ID, Text: s.set().Text()}
+		h := known.HeldSet{Key: dial.CleanText(s.ID, 64), Text: s.set().Text()}
 		for _, e := range s.Entries[:min(len(s.Entries), known.MostEntries)] {
 			h.Entries = append(h.Entries, known.HeldEntry{ID: e.ID, Text: e.entry().Text()})
 		}
@@ -78,9 +82,9 @@ func (e knownEntry) entry() known.Entry {
 }
 
 // Likeness reads how alike the pictures of a set are.
-func (c *Client) Likeness(ctx context.Context, set int64) (known.Likeness, error) {
+func (c *Client) Likeness(ctx context.Context, set string) (known.Likeness, error) {
 	var in known.Likeness
-	if err := c.do(ctx, http.MethodGet, fmt.Sprintf("/api/known/%d/likeness", set), "application/json", nil, &in, callLimit); err != nil {
+	if err := c.do(ctx, http.MethodGet, at(set)+"/likeness", "application/json", nil, &in, callLimit); err != nil {
 		return known.Likeness{}, err
 	}
 	in.Pictures = in.Pictures[:min(len(in.Pictures), known.MostOfSet)]
@@ -100,16 +104,16 @@ func (c *Client) HoldSet(ctx context.Context, s known.Set) error {
 	if err != nil {
 		return err
 	}
-	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/known/%d", s.ID), "application/json", in, nil, callLimit)
+	return c.do(ctx, http.MethodPut, at(s.Key), "application/json", in, nil, callLimit)
 }
 
 // ForgetSet has it delete a set with all its pictures.
-func (c *Client) ForgetSet(ctx context.Context, set int64) error {
-	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/api/known/%d", set), "application/json", nil, nil, callLimit)
+func (c *Client) ForgetSet(ctx context.Context, set string) error {
+	return c.do(ctx, http.MethodDelete, at(set), "application/json", nil, nil, callLimit)
 }
 
 // Hold has it hold an entry of a set with these pictures, and no others.
-func (c *Client) Hold(ctx context.Context, set, entry int64, name string, all []Reference) error {
+func (c *Client) Hold(ctx context.Context, set string, entry int64, name string, all []Reference) error {
 	e := knownEntry{Name: name, Pictures: []knownPicture{}}
 	for _, r := range all {
 		e.Pictures = append(e.Pictures, knownPicture{ID: r.ID, JPEG: r.JPEG})
@@ -118,10 +122,10 @@ func (c *Client) Hold(ctx context.Context, set, entry int64, name string, all []
 	if err != nil {
 		return err
 	}
-	return c.do(ctx, http.MethodPut, fmt.Sprintf("/api/known/%d/entries/%d", set, entry), "application/json", in, nil, knownLimit)
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("%s/entries/%d", at(set), entry), "application/json", in, nil, knownLimit)
 }
 
 // Forget has it delete an entry of a set with its pictures.
-func (c *Client) Forget(ctx context.Context, set, entry int64) error {
-	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/api/known/%d/entries/%d", set, entry), "application/json", nil, nil, callLimit)
+func (c *Client) Forget(ctx context.Context, set string, entry int64) error {
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("%s/entries/%d", at(set), entry), "application/json", nil, nil, callLimit)
 }

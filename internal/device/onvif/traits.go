@@ -51,17 +51,17 @@ func traits(n *node) (t scene.Traits) {
 // held is what an analyser of this product's own interface holds an object to be (docs/analyser-interface.yaml).
 func held(n *node) (out []scene.Recognised) {
 	for _, k := range n.all("Known") {
-		set, err := strconv.ParseInt(k.attr("Set"), 10, 64)
+		set := k.attr("Set")
 		entry, _ := strconv.ParseInt(k.attr("Entry"), 10, 64)
 		score := (&node{text: k.attr("Score")}).float()
 		as := known.Told(k.attr("As"))
-		if err != nil || len(out) >= scene.MostHeld || !(score >= 0 && score <= 1) || as != known.IsKnown && as != known.IsNearly && as != known.IsUnknown {
+		if set == "" || len(set) > 64 || len(out) >= scene.MostHeld || !(score >= 0 && score <= 1) || as != known.IsKnown && as != known.IsNearly && as != known.IsUnknown {
 			continue
 		}
 		if as == known.IsUnknown {
 			entry = 0
 		}
-		out = append(out, scene.Recognised{Set: set, Entry: entry, As: string(as), Score: score})
+		out = append(out, scene.Recognised{Set: strings.Clone(set), Entry: entry, As: string(as), Score: score})
 	}
 	return out
 }

@@ -91,7 +91,7 @@ func dropKnownSet(ctx context.Context, c *act.Call, x AKnownSet) (act.Kept, erro
 		return act.Kept{}, trouble.UserError(of.Name + " isn't empty: delete who or what is in it first.")
 	}
 	for _, d := range s.Analysers() {
-		if held, _ := facts.Known.Of(s, d.ID); held.Reads(x.ID) != known.None {
+		if held, _ := facts.Known.Of(s, d.ID); held.Reads(of.Key) != known.None {
 			return act.Kept{}, trouble.UserError(d.Place + " holds it: have it hold " + of.Name + " no more first.")
 		}
 	}
@@ -171,7 +171,7 @@ func dropKnown(ctx context.Context, c *act.Call, x Unknown) (act.Kept, error) {
 			Do: "Delete it"}
 	}
 	var held []int64
-	at := heldAt(s, x.Set, x.Entry)
+	at := heldAt(s, of.Key, x.Entry)
 	says := e.Name + " is deleted."
 	if len(at) > 0 {
 		held, says = []int64{x.Entry}, e.Name+" is deleted here. "+holders(at)+" yet: have it deleted there as well."
@@ -184,7 +184,7 @@ func dropKnown(ctx context.Context, c *act.Call, x Unknown) (act.Kept, error) {
 }
 
 // heldAt are the analysers that hold an entry, as they told last.
-func heldAt(s *site.Snapshot, set, entry int64) (out []store.Device) {
+func heldAt(s *site.Snapshot, set string, entry int64) (out []store.Device) {
 	for _, d := range s.Analysers() {
 		if held, _ := facts.Known.Of(s, d.ID); held.ReadsEntry(set, entry) != known.None {
 			out = append(out, d)
@@ -336,17 +336,34 @@ func planKnownAt(now time.Time, s *act.Seen, x KnownAt) (p act.Planned, err erro
 	return p, nil
 }
 
-// heldBy reads of whom an analyser holds references, where it takes any.
+// heldBy reads of whom an analyser holds references, where it takes any: of this site's sets alone, what others have it hold is theirs.
 func (a *Stage) heldBy(ctx context.Context, c *analyser.Client, d store.Device, told pairing.Analyser) ([]store.NewFact, error) {
 	if len(told.Knows) == 0 {
 		return nil, nil
 	}
-	held, err := c.Known(ctx)
-	for i := 0; err == nil && i < len(held.Sets); i++ {
-		held.Sets[i].Likeness, err = c.Likeness(ctx, held.Sets[i].ID)
-	}
+	ours, err := a.Store.KnownSets(ctx, d.SiteID)
 	if err != nil {
 		return nil, err
+	}
+	all, err := c.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of, err := a.Store.Site(ctx, d.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	held := known.Held{At: all.At}
+	for _, s := range ours {
+		h, there := all.Set(s.Key)
+		if !there {
+			continue
+		}
+		h.Name, h.Differs = s.Name, len(s.Give(all, d.Place, known.Day(all.At, of.Zone)))
+		if h.Likeness, err = c.Likeness(ctx, s.Key); err != nil {
+			return nil, err
+		}
+		held.Sets = append(held.Sets, h)
 	}
 	return []store.NewFact{facts.Known.New(d.ID, "GET /api/known", held.At, held)}, nil
 }
@@ -368,7 +385,7 @@ func (a *Stage) forgetGone(ctx context.Context, siteID int64) error {
 				continue
 			}
 			gone = append(gone, e.ID)
-			if len(heldAt(s, of.ID, e.ID)) > 0 {
+			if len(heldAt(s, of.Key, e.ID)) > 0 {
 				held = append(held, e.ID)
 			}
 		}
@@ -381,13 +398,13 @@ func (a *Stage) forgetGone(ctx context.Context, siteID int64) error {
 
 // knownEditor reads and writes what an analyser holds of a set of references.
 func (a *Stage) knownEditor(ctx context.Context, v *engine.Visit, c store.Change) (engine.Editor, error) {
-	set, err := strconv.ParseInt(c.Args["set"], 10, 64)
-	entry := int64(0)
-	if err == nil && c.Kind == known.PutEntry {
-		entry, err = strconv.ParseInt(c.Args["entry"], 10, 64)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("change %d names no set of references: %w", c.ID, err)
+	set, entry := c.Args["set"], int64(0)
+	if c.Kind == known.PutEntry {
+		n, err := strconv.ParseInt(c.Args["entry"], 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("change %d names no entry of a set of references: %w", c.ID, err)
+		}
+		entry = n
 	}
 	client, err := a.Accounts.Analyser(ctx, v.Device)
 	if err != nil {
@@ -418,12 +435,12 @@ func (a *Stage) knownEditor(ctx context.Context, v *engine.Visit, c store.Change
 var errKnownSince = trouble.UserError("It was changed here since this was shown: have the set held again.")
 
 // give sends a set, or an entry of it, as it is here, where that is as text says.
-func (a *Stage) give(ctx context.Context, client *analyser.Client, siteID, set, entry int64, text string) error {
+func (a *Stage) give(ctx context.Context, client *analyser.Client, siteID int64, set string, entry int64, text string) error {
 	all, err := a.Store.KnownSets(ctx, siteID)
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(all, func(s known.Set) bool { return s.ID == set })
+	i := slices.IndexFunc(all, func(s known.Set) bool { return s.Key == set })
 	if i < 0 {
 		return errKnownSince
 	}
@@ -452,8 +469,8 @@ func (a *Stage) give(ctx context.Context, client *analyser.Client, siteID, set, 
 	return client.Hold(ctx, set, entry, all[i].Entries[k].Name, out)
 }
 
-// names are who is known, by set and entry; the empty entry is the set's own.
-type names map[[2]int64]string
+// names are who is known, by the keys of their sets.
+type names map[string]known.Set
 
 // who names those that objects were held to be.
 func (a *Stage) who(ctx context.Context, siteID int64, tracks []scene.Track) (names, error) {
@@ -463,12 +480,7 @@ func (a *Stage) who(ctx context.Context, siteID int64, tracks []scene.Track) (na
 	all, err := a.Store.KnownSets(ctx, siteID)
 	out := names{}
 	for _, s := range all {
-		out[[2]int64{s.ID, 0}] = s.Name
-		for _, e := range s.Entries {
-			if !e.Gone {
-				out[[2]int64{s.ID, e.ID}] = e.Name
-			}
-		}
+		out[s.Key] = s
 	}
 	return out, err
 }
@@ -476,18 +488,18 @@ func (a *Stage) who(ctx context.Context, siteID int64, tracks []scene.Track) (na
 // of words who or what an object was held to be.
 func (n names) of(t scene.Traits) (out []string) {
 	for _, h := range t.Held {
-		set, there := n[[2]int64{h.Set, 0}]
+		set, there := n[h.Set]
 		if !there {
 			continue // the set is forgotten, or it is none of this site
 		}
-		name, known := n[[2]int64{h.Set, h.Entry}]
+		i := slices.IndexFunc(set.Entries, func(e known.Entry) bool { return e.ID == h.Entry && !e.Gone })
 		switch {
 		case h.Entry == 0:
-			out = append(out, fmt.Sprintf("unknown to %s (%.2f)", set, h.Score))
-		case !known:
-			out = append(out, "somebody of "+set+" who was deleted since")
+			out = append(out, fmt.Sprintf("unknown to %s (%.2f)", set.Name, h.Score))
+		case i < 0:
+			out = append(out, "somebody of "+set.Name+" who was deleted since")
 		default:
-			out = append(out, fmt.Sprintf("%s as %s (%.2f)", h.As, name, h.Score))
+			out = append(out, fmt.Sprintf("%s as %s (%.2f)", h.As, set.Entries[i].Name, h.Score))
 		}
 	}
 	return out

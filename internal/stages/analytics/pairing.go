@@ -45,6 +45,12 @@ func pairingOf(s *site.Snapshot, of site.Source) pairing.Facts {
 	if told, known := facts.Analyser.Of(s, d.ID); known {
 		f.Analyser = &told
 	}
+	holds, _ := facts.Known.Of(s, d.ID)
+	for _, h := range holds.Sets {
+		if h.Differs > 0 {
+			f.References = append(f.References, h.Name)
+		}
+	}
 	if sent, known := facts.Sending.Of(s, of); known && sent.At.After(of.Paired.At) {
 		f.Sending = sent.Trouble
 	}

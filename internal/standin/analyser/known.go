@@ -36,7 +36,7 @@ var ofKind = map[string][]string{"face": {"Human"}, "vehicle": {"Vehicle", "Boat
 
 // set is a set of references as it keeps it.
 type set struct {
-	ID      int64   `json:"id"`
+	ID      string  `json:"id"`
 	Name    string  `json:"name"`
 	Kind    string  `json:"kind"`
 	Least   float64 `json:"least"`
@@ -169,7 +169,7 @@ func (a *Analyser) Knows() (n int) {
 }
 
 func (m memory) set(id string) int {
-	return slices.IndexFunc(m.Sets, func(s set) bool { return strconv.FormatInt(s.ID, 10) == id })
+	return slices.IndexFunc(m.Sets, func(s set) bool { return s.ID == id })
 }
 
 func (a *Analyser) known(w http.ResponseWriter, _ *http.Request) {
@@ -215,10 +215,10 @@ func (a *Analyser) likeness(w http.ResponseWriter, q *http.Request) {
 
 func (a *Analyser) holdSet(w http.ResponseWriter, q *http.Request) {
 	var in set
-	id, err := strconv.ParseInt(q.PathValue("set"), 10, 64)
-	if jerr := json.NewDecoder(io.LimitReader(q.Body, 1<<16)).Decode(&in); jerr != nil || err != nil || id <= 0 || in.Name == "" || len(in.Name) > 400 || !slices.Contains(knows, in.Kind) ||
+	id := q.PathValue("set")
+	if err := json.NewDecoder(io.LimitReader(q.Body, 1<<16)).Decode(&in); err != nil || len(id) > 64 || in.Name == "" || len(in.Name) > 400 || !slices.Contains(knows, in.Kind) ||
 		!(in.Least > 0 && in.Least <= 1) || !(in.Nearly >= 0 && in.Nearly <= in.Least) {
-		refuse(w, http.StatusBadRequest, "a set has a number, a name, a kind, a score from which one is known and a lower one from which one nearly is")
+		refuse(w, http.StatusBadRequest, "a set has a key, a name, a kind, a score from which one is known and a lower one from which one nearly is")
 		return
 	}
 	a.mu.Lock()

@@ -74,12 +74,12 @@ func TestWhoIsSeenIsHeldAgainstSets(t *testing.T) {
 		return e
 	}
 	m := memory{Sets: []set{
-		{ID: 1, Kind: "face", Least: 0.8, Nearly: 0.5, Close: true, Unknown: true, Entries: []entry{held(7, one[0], one[len(one)/2]), held(8, two[0])}},
-		{ID: 2, Kind: "face", Least: 0.99, Nearly: 0.5, Close: true, Entries: []entry{held(9, two[0])}},
-		{ID: 3, Kind: "face", Least: 0.99, Nearly: 0.98, Unknown: true, Entries: []entry{held(9, two[0])}},
-		{ID: 4, Kind: "face", Least: 0.99, Nearly: 0.98},
-		{ID: 5, Kind: "vehicle", Least: 0.1, Unknown: true, Entries: []entry{held(9, one[0])}},
-		{ID: 6, Kind: "thing", Least: 0.1, Entries: []entry{held(9, one[0])}},
+		{ID: "1", Kind: "face", Least: 0.8, Nearly: 0.5, Close: true, Unknown: true, Entries: []entry{held(7, one[0], one[len(one)/2]), held(8, two[0])}},
+		{ID: "2", Kind: "face", Least: 0.99, Nearly: 0.5, Close: true, Entries: []entry{held(9, two[0])}},
+		{ID: "3", Kind: "face", Least: 0.99, Nearly: 0.98, Unknown: true, Entries: []entry{held(9, two[0])}},
+		{ID: "4", Kind: "face", Least: 0.99, Nearly: 0.98},
+		{ID: "5", Kind: "vehicle", Least: 0.1, Unknown: true, Entries: []entry{held(9, one[0])}},
+		{ID: "6", Kind: "thing", Least: 0.1, Entries: []entry{held(9, one[0])}},
 	}}
 	got := m.hold("Human", one[1])
 	says := ""

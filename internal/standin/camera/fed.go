@@ -37,9 +37,10 @@ type Shown struct {
 
 // Known is what an object is held to be by a set of references.
 type Known struct {
-	Set, Entry int64
-	As         string
-	Score      float64
+	Set   string
+	Entry int64
+	As    string
+	Score float64
 }
 
 // xml is it within an object's appearance.
@@ -50,7 +51,7 @@ func (s Shown) xml() string {
 	}
 	out += `<tt:Extension>`
 	for _, k := range s.Known {
-		out += fmt.Sprintf(`<an:Known xmlns:an="urn:analyser:known" Set="%d" Entry="%d" As="%s" Score="%.3f"/>`, k.Set, k.Entry, wire.Esc(k.As), k.Score)
+		out += fmt.Sprintf(`<an:Known xmlns:an="urn:analyser:known" Set="%s" Entry="%d" As="%s" Score="%.3f"/>`, wire.Esc(k.Set), k.Entry, wire.Esc(k.As), k.Score)
 	}
 	return out + `</tt:Extension>`
 }

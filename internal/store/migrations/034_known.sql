@@ -1,6 +1,7 @@
 -- Sets of reference pictures, of who or what is known. The pictures are sealed.
 create table known_set (
   id bigint primary key generated always as identity,
+  key uuid not null default gen_random_uuid() unique, -- by which analysers know it: no other set has it, in no other database
   site_id bigint not null references site on delete cascade,
   name text not null,
   kind text not null check (kind in ('face', 'vehicle', 'thing')),

@@ -89,11 +89,11 @@ func knownSet(s *site.Snapshot, of known.Set, today time.Time) KnownSet {
 	out := KnownSet{ID: of.ID, Name: of.Name, Kind: string(of.Kind), Least: of.Least, Nearly: of.Nearly, Close: of.Close, Unknown: of.Unknown, Entries: []KnownEntry{}, At: []KnownAt{}}
 	for _, d := range s.Analysers() {
 		held, _ := facts.Known.Of(s, d.ID)
-		if held.Reads(of.ID) != known.None {
+		if held.Reads(of.Key) != known.None {
 			out.At = append(out.At, KnownAt{d.ID, len(of.Give(held, d.Place, today)), held.At})
 		}
 	}
-	likeness, _, _ := facts.LikenessOf(s, of.ID)
+	likeness, _, _ := facts.LikenessOf(s, of.Key)
 	figures, names := of.LeaveOneOut(likeness), of.Names()
 	for _, e := range of.Entries {
 		x := KnownEntry{ID: e.ID, Name: e.Name, Ground: e.Ground, Since: e.Since.Format(time.DateOnly), Ends: e.Ends.Format(time.DateOnly), Gone: e.Gone, Pictures: []KnownPicture{}}

@@ -74,13 +74,16 @@ type data struct {
 	Places  []place
 	By      string // the analyser whose likeness is shown; empty: none compared them
 	At      time.Time
-	Since   string // what a new entry's form begins with
-	Ends    string
+	Fresh   fresh  // what the form of a new entry holds
+	Refused int64  // the entry whose form was just refused; 0: none, or the new one's
 	Most    string // the last day that can be
 	Kinds   []known.Kind
 	Held    bool // some analyser holds it
 	Lately  []seen
 }
+
+// fresh is what stands in the form of a new entry.
+type fresh struct{ Name, Ground, Since, Ends string }
 
 // seen is a picture of an object that was seen lately.
 type seen struct {
@@ -160,7 +163,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 		return nil, err
 	}
 	today := known.Day(p.Now, p.Site.Zone)
-	d := data{Sets: all, Kinds: known.Kinds, Since: today.Format(time.DateOnly), Ends: today.AddDate(1, 0, 0).Format(time.DateOnly), Most: today.AddDate(10, 0, 0).Format(time.DateOnly)}
+	d := data{Sets: all, Kinds: known.Kinds, Most: today.AddDate(10, 0, 0).Format(time.DateOnly)}
 	want := p.URL.Query().Get("set")
 	for i := range all {
 		if strconv.FormatInt(all[i].ID, 10) == want || want == "" && d.Chosen == nil {
@@ -172,6 +175,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	}
 	d.Kind = d.Chosen.Kind.Plural()
 	d.fill(p, today)
+	d.Refused, _ = strconv.ParseInt(p.Field("known/entry", "entry", ""), 10, 64)
+	d.Fresh = fresh{Since: today.Format(time.DateOnly), Ends: today.AddDate(1, 0, 0).Format(time.DateOnly)}
+	if d.Refused == 0 {
+		d.Fresh = fresh{p.Field("known/entry", "name", ""), p.Field("known/entry", "ground", ""), p.Field("known/entry", "since", d.Fresh.Since), p.Field("known/entry", "ends", d.Fresh.Ends)}
+	}
 	if err := d.offer(ctx, p, pg.Store); err != nil {
 		return nil, err
 	}
@@ -180,12 +188,12 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 
 func (d *data) fill(p *shell.Request, today time.Time) {
 	set := *d.Chosen
-	likeness, by, at := facts.LikenessOf(p.Snapshot, set.ID)
+	likeness, by, at := facts.LikenessOf(p.Snapshot, set.Key)
 	d.By, d.At = by.Place, at
 	for _, dev := range p.Snapshot.Analysers() {
 		told, _ := facts.Analyser.Of(p.Snapshot, dev.ID)
 		held, _ := facts.Known.Of(p.Snapshot, dev.ID)
-		x := place{ID: dev.ID, Name: dev.Place, Holds: held.Reads(set.ID) != known.None, Trouble: p.Snapshot.RecorderTrouble(dev.ID), Changes: len(set.Give(held, dev.Place, today)), Refuses: true}
+		x := place{ID: dev.ID, Name: dev.Place, Holds: held.Reads(set.Key) != known.None, Trouble: p.Snapshot.RecorderTrouble(dev.ID), Changes: len(set.Give(held, dev.Place, today)), Refuses: true}
 		for _, k := range told.Knows {
 			x.Refuses = x.Refuses && k != set.Kind
 		}
@@ -196,7 +204,7 @@ func (d *data) fill(p *shell.Request, today time.Time) {
 	for _, e := range set.Entries {
 		x := entry{Entry: e, Figure: figures[e.ID], Ended: e.Ended(today), Since: e.Since.Format(time.DateOnly), Ends: e.Ends.Format(time.DateOnly)}
 		if e.Gone {
-			x.Waiting = holders(p, set.ID, e.ID)
+			x.Waiting = holders(p, set.Key, e.ID)
 		} else {
 			x.Helps = x.Figure.Helps(names)
 			x.show(set, likeness)
@@ -227,7 +235,7 @@ func (x entry) trouble() int {
 }
 
 // holders are the analysers that hold an entry.
-func holders(p *shell.Request, set, id int64) (out []place) {
+func holders(p *shell.Request, set string, id int64) (out []place) {
 	for _, dev := range p.Snapshot.Analysers() {
 		if held, _ := facts.Known.Of(p.Snapshot, dev.ID); held.ReadsEntry(set, id) != known.None {
 			out = append(out, place{ID: dev.ID, Name: dev.Place})
