@@ -241,6 +241,8 @@ func (a *Stage) pairingsMade(ctx context.Context, v *engine.Visit, changes []sto
 		if err != nil {
 			return err
 		}
+		// It is read before that is kept: who begins to send stills then finds the view among what it told.
+		_, failed := a.askAnalyser(ctx, d)
 		w, on := pairing.ParseWish(c.ToText)
 		switch {
 		case on:
@@ -248,10 +250,7 @@ func (a *Stage) pairingsMade(ctx context.Context, v *engine.Visit, changes []sto
 		case of.Paired != nil && of.Paired.Analyser == d.ID:
 			err = a.Store.Unpair(ctx, v.Site, of.ID)
 		}
-		if err != nil {
-			return err
-		}
-		if _, err := a.askAnalyser(ctx, d); err != nil {
+		if err := errors.Join(err, failed); err != nil {
 			return err
 		}
 	}
