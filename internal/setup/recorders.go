@@ -13,6 +13,7 @@ import (
 	"duskyharbor/internal/core/netplan"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
+	"duskyharbor/internal/facts"
 	"duskyharbor/internal/site"
 	"duskyharbor/internal/store"
 )
@@ -207,9 +208,17 @@ func (o owned) askRemoval(ctx context.Context, c *act.Call, r store.RecorderRow)
 	if o.kind == identity.Recorder {
 		return askRecorderRemoval(ctx, c, r)
 	}
+	s, err := site.Load(ctx, c.Store, c.Site.ID, []int64{})
+	if err != nil {
+		return err
+	}
+	var holds string
+	if held, _ := facts.Known.Of(s, r.ID); len(held.Sets) > 0 {
+		holds = fmt.Sprintf(" It goes on holding %s of reference pictures too, which nobody can delete from here then: have it hold them no more first.", act.Count(len(held.Sets), "set"))
+	}
 	return act.AskError{Heading: "Remove " + r.Place + "?", Do: "Remove " + r.Place,
 		Text: fmt.Sprintf("%s goes from this site, with what was read of it. It looks at %s: no stills are sent to it then, and what it saw stays. It goes on knowing them: take the pairings off first where it is to forget them. Nothing is written to it.",
-			r.Place, act.Count(r.Planned, "view"))}
+			r.Place, act.Count(r.Planned, "view")) + holds}
 }
 
 func askRecorderRemoval(ctx context.Context, c *act.Call, r store.RecorderRow) error {

@@ -182,16 +182,16 @@ func (s *Store) Unknow(ctx context.Context, site int64, entries, held []int64) e
 	})
 }
 
-// EndKnown deletes the pictures of all whose end has come, of every site, and says whose they were by site.
-func (s *Store) EndKnown(ctx context.Context, today time.Time) (ended map[int64][]string, err error) {
+// EndKnown deletes the pictures of all whose end has come, by the day in their site's zone, and says whose they were by site.
+func (s *Store) EndKnown(ctx context.Context, now time.Time) (ended map[int64][]string, err error) {
 	type row struct {
 		SiteID int64
 		Name   string
 	}
-	rows, err := queryAll[row](ctx, s.db, `with over as (update known_entry e set gone_at = now() from known_set k where k.id = e.set_id and e.gone_at is null and e.ends <= $1 returning e.id, k.site_id, e.name),
+	rows, err := queryAll[row](ctx, s.db, `with over as (update known_entry e set gone_at = now() from known_set k join site t on t.id = k.site_id where k.id = e.set_id and e.gone_at is null and e.ends <= ($1::timestamptz at time zone t.zone)::date returning e.id, k.site_id, e.name),
 		dropped as (delete from known_picture p using over o where p.entry_id = o.id),
 		told as (insert into audit (site_id, act, detail) select site_id, 'deleted reference pictures', name || ': their end has come' from over)
-		select site_id, name from over order by site_id, name`, today)
+		select site_id, name from over order by site_id, name`, now)
 	if err != nil {
 		return nil, err
 	}

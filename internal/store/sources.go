@@ -58,35 +58,36 @@ type Target struct{ Device, Source int64 }
 func (d Device) Whole() Source { return Source{Place: d.Place, Device: d} }
 
 // sourceColumns are of source s and device d; where d has no source, of d alone.
-const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses, coalesce(s.turned, 0) turned, coalesce(s.key::text, '') key, s.analyser_id, coalesce(s.stills, 0)::float8 stills, coalesce(s.least_score, 0)::float8 least_score, s.paired_at`
+const sourceColumns = deviceColumns + `, coalesce(s.id, 0) src, coalesce(s.nth, 0) nth, coalesce(s.video, '') video, coalesce(s.name, d.place) src_place, s.recorder_id, coalesce(s.channel, 0) channel, coalesce(s.input, 0) input, coalesce(s.consent, '') consent, coalesce(s.consent_by, '') consent_by, s.consent_at, s.marks, s.pictures, s.plan_id, coalesce(s.locked, false) locked, coalesce(s.together, '') together, coalesce(s.uses, '{}') uses, coalesce(s.turned, 0) turned, coalesce(s.key::text, '') key, s.analyser_id, coalesce(s.stills, 0)::float8 stills, coalesce(s.least_score, 0)::float8 least_score, coalesce(s.looks_within, '') looks_within, s.paired_at`
 
 // sourceFrom lists views.
 const sourceFrom = ` from source s join device d on d.id = s.device_id `
 
 type sourceRow struct {
 	Device
-	Src        int64
-	Nth        int
-	Video      string
-	SrcPlace   string
-	RecorderID *int64
-	Channel    int
-	Input      int
-	Consent    string
-	ConsentBy  string
-	ConsentAt  *time.Time
-	Marks      *stream.Scale
-	Pictures   stream.Pictures
-	PlanID     *int64
-	Locked     bool
-	Together   string
-	Uses       stream.Uses
-	Turned     scene.Turned
-	Key        string
-	AnalyserID *int64
-	Stills     float64
-	LeastScore float64
-	PairedAt   *time.Time
+	Src         int64
+	Nth         int
+	Video       string
+	SrcPlace    string
+	RecorderID  *int64
+	Channel     int
+	Input       int
+	Consent     string
+	ConsentBy   string
+	ConsentAt   *time.Time
+	Marks       *stream.Scale
+	Pictures    stream.Pictures
+	PlanID      *int64
+	Locked      bool
+	Together    string
+	Uses        stream.Uses
+	Turned      scene.Turned
+	Key         string
+	AnalyserID  *int64
+	Stills      float64
+	LeastScore  float64
+	LooksWithin string
+	PairedAt    *time.Time
 }
 
 func (r sourceRow) source() Source {
@@ -96,7 +97,7 @@ func (r sourceRow) source() Source {
 	}
 	var paired *Paired
 	if r.AnalyserID != nil && r.PairedAt != nil {
-		paired = &Paired{*r.AnalyserID, pairing.Wish{PerSecond: r.Stills, LeastScore: r.LeastScore}, *r.PairedAt}
+		paired = &Paired{*r.AnalyserID, pairing.Wish{PerSecond: r.Stills, LeastScore: r.LeastScore, Within: r.LooksWithin}, *r.PairedAt}
 	}
 	return Source{Key: r.Key, Paired: paired, Consent: consent, Marks: r.Marks, Accepted: r.Pictures, PlanID: r.PlanID, Locked: r.Locked, Together: r.Together, Uses: r.Uses, Turned: r.Turned, ID: r.Src, Nth: r.Nth, Video: r.Video, Place: r.SrcPlace, RecorderID: r.RecorderID, Channel: r.Channel, Input: r.Input, Device: r.Device}
 }
@@ -380,7 +381,7 @@ func (s *Store) SetTurned(ctx context.Context, site, source int64, t scene.Turne
 
 // Pair keeps that an analyser looks at a view from now on, and has what it sees be gathered. ErrNotFound where the site has no such view.
 func (s *Store) Pair(ctx context.Context, site, source, analyser int64, w pairing.Wish) error {
-	err := s.ofSource(ctx, site, source, `analyser_id = (select id from device where id = $3 and site_id = $1 and kind = 'analyser'), stills = $4, least_score = $5, paired_at = now()`, analyser, w.PerSecond, w.LeastScore)
+	err := s.ofSource(ctx, site, source, `analyser_id = (select id from device where id = $3 and site_id = $1 and kind = 'analyser'), stills = $4, least_score = $5, looks_within = $6, paired_at = now()`, analyser, w.PerSecond, w.LeastScore, w.Within)
 	if err != nil {
 		return err
 	}

@@ -118,6 +118,14 @@ func TestAnAnalyserLooksForACameraThatCant(t *testing.T) {
 		t.Errorf("its rules went with it: %s", says)
 	}
 
+	// On the page it is looked at otherwise: within an area that is drawn, of more that is less sure.
+	a.keeps("analytics/draw", args{"camera_id": mess, "name": "Floor", "kind": "Inside", "points": "0 50, 100 50, 100 100, 0 100"})
+	h.on(p, "analytics?camera="+string(mess))
+	testbed.Eval[bool](p, `(() => { const d = document.querySelector("details.otherwise"); d.open = true; const e = d.querySelector("form").elements; e.score.value = "0.2"; e.within.value = [...e.within.options].find((o) => o.text.includes("Floor")).value; return true })()`)
+	h.run(p, "details.otherwise", "Have it looked at so")
+	h.on(p, "analytics?camera="+string(mess))
+	p.Sees(20*time.Second, "2 stills a second, told from a score of 0.20, within 0 50, 100 50, 100 100, 0 100.")
+
 	// It moves to the other, and what was seen stays.
 	before := count(h, `select count(*) from seen`)
 	a.makes("analytics/pair", args{"cameras": []any{mess}, "analyser_id": one, "per_second": 1})
@@ -152,7 +160,7 @@ func askAnalysers(h *harbour, a *acts) {
 	one, two := h.analysersListed(a)
 	mess, slip := a.camera("Crew mess"), a.camera("Slipway")
 	h.readAnalysers(a)
-	for field, bad := range map[string]args{"rate": {"per_second": 5.1}, "analyser": {"analyser_id": 1 << 40}} {
+	for field, bad := range map[string]args{"rate": {"per_second": 5.1}, "analyser": {"analyser_id": 1 << 40}, "within": {"within": "10 10, 90 10"}} {
 		bad["cameras"] = []any{mess}
 		if got := a.do("POST", a.site+"/acts/analytics/pair", jsonNumber(bad), http.StatusUnprocessableEntity); got["field"] != field {
 			h.t.Errorf("%s: %v", field, got)
@@ -163,6 +171,11 @@ func askAnalysers(h *harbour, a *acts) {
 	}
 	a.makes("analytics/pair", args{"cameras": []any{mess, slip}, "analyser_id": two})
 	a.refused("analytics/pair", args{"cameras": []any{mess}, "analyser_id": two}, http.StatusConflict)
+	a.makes("analytics/pair", args{"cameras": []any{mess}, "analyser_id": two, "within": "0 50,100 50, 100 100,0 100"})
+	if v := a.the("analysers", "analysers", "id", two)["views"].([]any)[0].(map[string]any); v["within"] != "0 50, 100 50, 100 100, 0 100" {
+		h.t.Errorf("it looks within %v", v["within"])
+	}
+	a.makes("analytics/pair", args{"cameras": []any{mess}, "analyser_id": two})
 	x := a.the("analysers", "analysers", "id", two)
 	if views, _ := x["views"].([]any); len(views) != 1 || fmt.Sprint(views[0].(map[string]any)["view"]) != string(mess) {
 		h.t.Errorf("%v", x)

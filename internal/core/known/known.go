@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -75,6 +76,8 @@ func (s Set) Wrong() (field, says string) {
 	switch {
 	case strings.TrimSpace(s.Name) == "" || utf8.RuneCountInString(s.Name) > MostName:
 		return "name", fmt.Sprintf("Name the set, in up to %d characters.", MostName)
+	case !plain(s.Name):
+		return "name", errPlain
 	case !slices.Contains(Kinds, s.Kind):
 		return "kind", "A set is of faces, of vehicles or of things."
 	case !(s.Least > 0 && s.Least <= 1):
@@ -85,11 +88,26 @@ func (s Set) Wrong() (field, says string) {
 	return "", ""
 }
 
+// errPlain is said of a name that wouldn't read back as it was typed.
+const errPlain = "A name has no line breaks, nothing that can't be seen, and no space at its ends."
+
+// plain says whether a name is of characters that can be seen, so that it reads back everywhere as it was typed.
+func plain(name string) bool {
+	if strings.TrimSpace(name) != name {
+		return false
+	}
+	return !strings.ContainsFunc(name, func(r rune) bool {
+		return r == utf8.RuneError || unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+	})
+}
+
 // Wrong says what of an entry can't be on a day; empty where it can. Without a ground, and an end to come, nobody is kept.
 func (e Entry) Wrong(today time.Time) (field, says string) {
 	switch {
 	case strings.TrimSpace(e.Name) == "" || utf8.RuneCountInString(e.Name) > MostName:
 		return "name", fmt.Sprintf("Say who or what it is, in up to %d characters.", MostName)
+	case !plain(e.Name):
+		return "name", errPlain
 	case strings.TrimSpace(e.Ground) == "" || utf8.RuneCountInString(e.Ground) > MostGround:
 		return "ground", fmt.Sprintf("Say on what ground pictures are kept: who consented to it, or what law asks for it, in up to %d characters.", MostGround)
 	case e.Since.IsZero() || e.Since.After(today):
@@ -175,6 +193,9 @@ type HeldSet struct {
 	Differs int    `json:"differs,omitempty"`
 	Name    string `json:"name"` // of the set here then
 }
+
+// Same says whether it holds the same pictures as another, which are then as alike as they were.
+func (s HeldSet) Same(o HeldSet) bool { return slices.Equal(s.Entries, o.Entries) }
 
 // HeldEntry is one of its entries.
 type HeldEntry struct {

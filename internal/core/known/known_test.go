@@ -57,7 +57,7 @@ func TestASetSaysWhatIsWrong(t *testing.T) {
 	}{
 		{"", func(*Set) {}}, {"", func(s *Set) { s.Nearly = s.Least }}, {"", func(s *Set) { s.Nearly = 0 }}, {"", func(s *Set) { s.Least = 1 }},
 		{"name", func(s *Set) { s.Name = " " }}, {"name", func(s *Set) { s.Name = strings.Repeat("é", MostName+1) }}, {"", func(s *Set) { s.Name = strings.Repeat("é", MostName) }},
-		{"kind", func(s *Set) { s.Kind = "boat" }}, {"kind", func(s *Set) { s.Kind = "" }},
+		{"name", func(s *Set) { s.Name = "Crew\x00" }}, {"kind", func(s *Set) { s.Kind = "boat" }}, {"kind", func(s *Set) { s.Kind = "" }},
 		{"least", func(s *Set) { s.Least, s.Nearly = 0, 0 }}, {"least", func(s *Set) { s.Least = 1.01 }}, {"least", func(s *Set) { s.Least = math.NaN() }},
 		{"nearly", func(s *Set) { s.Nearly = 0.81 }}, {"nearly", func(s *Set) { s.Nearly = -0.1 }}, {"nearly", func(s *Set) { s.Nearly = math.NaN() }},
 	} {
@@ -75,7 +75,8 @@ func TestNobodyIsKeptWithoutGroundAndEnd(t *testing.T) {
 		field string
 		with  func(*Entry)
 	}{
-		{"", func(*Entry) {}}, {"", func(e *Entry) { e.Name = " as typed " }},
+		{"", func(*Entry) {}}, {"", func(e *Entry) { e.Name = "as  typed" }},
+		{"name", func(e *Entry) { e.Name = " at its ends" }}, {"name", func(e *Entry) { e.Name = "two\nlines" }}, {"name", func(e *Entry) { e.Name = "turned \u202e round" }}, {"name", func(e *Entry) { e.Name = "no text \xff" }},
 		{"name", func(e *Entry) { e.Name = "\t" }}, {"name", func(e *Entry) { e.Name = strings.Repeat("a", MostName+1) }},
 		{"ground", func(e *Entry) { e.Ground = " " }}, {"ground", func(e *Entry) { e.Ground = strings.Repeat("a", MostGround+1) }},
 		{"since", func(e *Entry) { e.Since = time.Time{} }}, {"since", func(e *Entry) { e.Since = day.AddDate(0, 0, 1) }},

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/known"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
 )
 
 // Analyser is what one tells of itself and of the views that it looks at.
@@ -63,14 +65,17 @@ type View struct {
 	Name       string  `json:"name"`
 	PerSecond  float64 `json:"per_second"`  // stills that it takes in a second at the most
 	LeastScore float64 `json:"least_score"` // what it is less sure of it doesn't tell
-	Token      string  `json:"token"`       // of its analytics configuration (ONVIF)
-	Metadata   string  `json:"metadata"`    // where what it sees is streamed, over RTSP
+	Within     string  `json:"within,omitempty"`
+	Token      string  `json:"token"`    // of its analytics configuration (ONVIF)
+	Metadata   string  `json:"metadata"` // where what it sees is streamed, over RTSP
 }
 
 // Wish is how a view is to be looked at.
 type Wish struct {
 	PerSecond  float64 `json:"per_second"`
 	LeastScore float64 `json:"least_score"`
+	// Within is the area that is looked at, as rule.FormatPoints writes it; empty: the whole picture.
+	Within string `json:"within,omitempty"`
 }
 
 // Bounds of a Wish.
@@ -89,6 +94,17 @@ func (w Wish) Wrong() string {
 		return fmt.Sprintf("a view has from %g to %d stills looked at in a second", LeastRate, MostRate)
 	case !(w.LeastScore >= 0 && w.LeastScore <= 1):
 		return "a score is from 0 to 1"
+	case w.Within == "":
+		return ""
+	}
+	area, err := rule.ParsePoints(w.Within)
+	switch {
+	case err != nil:
+		return "the area that is looked at can't be: " + err.Error()
+	case len(area) < 3 || !scene.Polygon(area).Simple():
+		return "the area that is looked at has three corners or more, and its edges don't cross"
+	case rule.FormatPoints(area) != w.Within:
+		return "the area that is looked at is written as " + rule.FormatPoints(area)
 	}
 	return ""
 }
@@ -98,8 +114,14 @@ const None = "not looked at"
 
 // Text is the wish as a change says it.
 func (w Wish) Text() string {
-	return fmt.Sprintf("%s a second, told from a score of %.2f", stills(w.PerSecond), w.LeastScore)
+	out := fmt.Sprintf("%s a second, told from a score of %.2f", stills(w.PerSecond), w.LeastScore)
+	if w.Within != "" {
+		out += within + w.Within
+	}
+	return out
 }
+
+const within = ", within "
 
 // ParseWish reads Text; false where it says something else.
 func ParseWish(text string) (w Wish, ok bool) {
@@ -108,6 +130,7 @@ func ParseWish(text string) (w Wish, ok bool) {
 		return w, false
 	}
 	rate, _, _ = strings.Cut(rate, " ")
+	score, w.Within, _ = strings.Cut(score, within)
 	var err, err2 error
 	w.PerSecond, err = strconv.ParseFloat(rate, 64)
 	w.LeastScore, err2 = strconv.ParseFloat(score, 64)
@@ -127,7 +150,7 @@ func (a Analyser) Reads(id string) string {
 	if !ok {
 		return None
 	}
-	return Wish{v.PerSecond, v.LeastScore}.Text()
+	return Wish{v.PerSecond, v.LeastScore, v.Within}.Text()
 }
 
 // View finds a view by what it was paired by.

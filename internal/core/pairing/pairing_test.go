@@ -78,6 +78,9 @@ func TestAWishReadsBackAsItIsSaid(t *testing.T) {
 	r := rand.New(rand.NewPCG(25, 1))
 	for range 2000 {
 		w := Wish{PerSecond: float64(10+r.IntN(491)) / 100, LeastScore: float64(r.IntN(101)) / 100}
+		if r.IntN(2) == 0 {
+			w.Within = "0 0, 100 0, 50.25 100"
+		}
 		if back, ok := ParseWish(w.Text()); !ok || back != w {
 			t.Fatalf("%v says %q, which reads as %v, %v", w, w.Text(), back, ok)
 		}
@@ -94,7 +97,8 @@ func TestWhatAWishMayBe(t *testing.T) {
 	for _, tc := range []struct {
 		w  Wish
 		ok bool
-	}{{Wish{LeastRate, 0}, true}, {Wish{MostRate, 1}, true}, {Wish{0, 0.5}, false}, {Wish{MostRate + 0.01, 0.5}, false}, {Wish{1, -0.01}, false}, {Wish{1, 1.01}, false}, {Wish{-1, 0}, false}} {
+	}{{Wish{LeastRate, 0, ""}, true}, {Wish{MostRate, 1, ""}, true}, {Wish{0, 0.5, ""}, false}, {Wish{MostRate + 0.01, 0.5, ""}, false}, {Wish{1, -0.01, ""}, false}, {Wish{1, 1.01, ""}, false}, {Wish{-1, 0, ""}, false},
+		{Wish{1, 0, "0 0, 100 0, 50.5 100"}, true}, {Wish{1, 0, "0 0, 100 0"}, false}, {Wish{1, 0, "0 0, 100 100, 100 0, 0 100"}, false}, {Wish{1, 0, "0 0,100 0,50 100"}, false}, {Wish{1, 0, "0 0, 101 0, 50 100"}, false}, {Wish{1, 0, "door"}, false}} {
 		if (tc.w.Wrong() == "") != tc.ok {
 			t.Errorf("%v: %q", tc.w, tc.w.Wrong())
 		}
@@ -103,7 +107,7 @@ func TestWhatAWishMayBe(t *testing.T) {
 
 // standing is a pairing with which all is well.
 func standing() Facts {
-	w := Wish{2, 0.3}
+	w := Wish{2, 0.3, ""}
 	return Facts{ID: "k", Place: "Crew mess", Name: "Analyser 1", Wish: w, Stills: small, Opens: true, Analyser: &Analyser{At: now, Name: "Analyser 1", Views: []View{{ID: "k", PerSecond: 2, LeastScore: 0.3}},
 		Running: Running{Timed: true}}}
 }
@@ -153,7 +157,7 @@ func TestAViewMovesFromOneToAnother(t *testing.T) {
 	}{
 		"first":         {nobody.Moves("", "8", other, f.Wish), Pair + " 8 "},
 		"as it is":      {f.Moves("7", "7", *f.Analyser, f.Wish), ""},
-		"otherwise":     {f.Moves("7", "7", *f.Analyser, Wish{1, 0.3}), Pair + " 7 "},
+		"otherwise":     {f.Moves("7", "7", *f.Analyser, Wish{1, 0.3, ""}), Pair + " 7 "},
 		"to another":    {f.Moves("7", "8", other, f.Wish), Pair + " 8 " + Unpair + " 7 "},
 		"it has it too": {f.Moves("7", "8", Analyser{Name: "Analyser 2", Views: f.Analyser.Views}, f.Wish), Pair + " 8 " + Unpair + " 7 "},
 	} {

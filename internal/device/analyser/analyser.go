@@ -17,6 +17,8 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/pairing"
+	"duskyharbor/internal/core/rule"
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/device/dial"
 )
 
@@ -82,6 +84,7 @@ type viewStatus struct {
 	Name          string    `json:"name"`
 	PerSecond     float64   `json:"per_second"`
 	LeastScore    float64   `json:"least_score"`
+	Within        corners   `json:"within"`
 	Configuration string    `json:"configuration"`
 	Metadata      string    `json:"metadata"`
 	Waiting       int       `json:"waiting"`
@@ -90,6 +93,29 @@ type viewStatus struct {
 	Looked        int       `json:"looked"`
 	Refused       int       `json:"refused"`
 	LastAt        time.Time `json:"last_at"`
+}
+
+// corners are an area's, each across and down in hundredths of the picture from its upper left one; none: the whole picture.
+type corners [][2]float64
+
+// maxCorners is how many an area has at the most.
+const maxCorners = 64
+
+func cornersOf(text string) (corners, error) {
+	all, err := rule.ParsePoints(text)
+	out := corners{}
+	for _, p := range all {
+		out = append(out, [2]float64{(p.X + 1) * 50, (1 - p.Y) * 50})
+	}
+	return out, err
+}
+
+func (c corners) text() string {
+	var all []scene.Point
+	for _, p := range c[:min(len(c), maxCorners)] {
+		all = append(all, scene.Point{X: figure(p[0], 100)/50 - 1, Y: 1 - figure(p[1], 100)/50})
+	}
+	return rule.FormatPoints(all)
 }
 
 // count is a number of the wire within what can be.
@@ -119,7 +145,7 @@ func (s status) analyser() pairing.Analyser {
 		}
 	}
 	for _, v := range s.Views[:min(len(s.Views), maxViews)] {
-		a.Views = append(a.Views, pairing.View{ID: clean(v.ID), Name: clean(v.Name), PerSecond: figure(v.PerSecond, 1000), LeastScore: figure(v.LeastScore, 1), Token: clean(v.Configuration),
+		a.Views = append(a.Views, pairing.View{ID: clean(v.ID), Name: clean(v.Name), PerSecond: figure(v.PerSecond, 1000), LeastScore: figure(v.LeastScore, 1), Within: v.Within.text(), Token: clean(v.Configuration),
 			Metadata: dial.CleanText(v.Metadata, 512)})
 		a.Running.Views[clean(v.ID)] = pairing.Queue{Waiting: count(v.Waiting), Behind: time.Duration(figure(v.Behind, 1e6) * float64(time.Second)),
 			Taken: max(0, v.Taken), Looked: max(0, v.Looked), Refused: max(0, v.Refused), LastAt: v.LastAt.UTC()}
@@ -147,7 +173,11 @@ func (c *Client) Status(ctx context.Context) (pairing.Analyser, clock.Reading, e
 
 // Pair has it look at a view; again with the same wish it changes nothing.
 func (c *Client) Pair(ctx context.Context, id, name string, w pairing.Wish) error {
-	in, err := json.Marshal(map[string]any{"name": name, "per_second": w.PerSecond, "least_score": w.LeastScore})
+	area, err := cornersOf(w.Within)
+	if err != nil {
+		return err
+	}
+	in, err := json.Marshal(map[string]any{"name": name, "per_second": w.PerSecond, "least_score": w.LeastScore, "within": area})
 	if err != nil {
 		return err
 	}

@@ -243,8 +243,6 @@ func (a *Stage) AfterChange(ctx context.Context, v *engine.Visit, changes []stor
 	if err := a.pairingsMade(ctx, v, changes); err != nil {
 		return err
 	}
-	if _, err := a.Read(ctx, v); err != nil || v.Device.Kind != identity.Analyser {
-		return err
-	}
-	return a.forgetGone(ctx, v.Site)
+	_, err := a.Read(ctx, v)
+	return err
 }

@@ -17,6 +17,7 @@ import (
 	xdraw "golang.org/x/image/draw"
 
 	"duskyharbor/internal/act"
+	"duskyharbor/internal/core/fact"
 	"duskyharbor/internal/core/known"
 	"duskyharbor/internal/core/pairing"
 	"duskyharbor/internal/core/scene"
@@ -130,7 +131,7 @@ func (x Known) entry() known.Entry {
 		}
 		return t
 	}
-	return known.Entry{ID: x.ID, Name: x.Name, Ground: strings.TrimSpace(x.Ground), Since: day(x.Since), Ends: day(x.Ends)}
+	return known.Entry{ID: x.ID, Name: strings.TrimSpace(x.Name), Ground: strings.TrimSpace(x.Ground), Since: day(x.Since), Ends: day(x.Ends)}
 }
 
 func keepKnown(ctx context.Context, c *act.Call, x Known) (act.Kept, error) {
@@ -353,6 +354,12 @@ func (a *Stage) heldBy(ctx context.Context, c *analyser.Client, d store.Device, 
 	if err != nil {
 		return nil, err
 	}
+	var was known.Held
+	if facts, err := a.Store.FactsOf(ctx, []int64{d.ID}); err != nil {
+		return nil, err
+	} else if _, err := facts[d.ID].Into(fact.Known, &was); err != nil {
+		return nil, err
+	}
 	held := known.Held{At: all.At}
 	for _, s := range ours {
 		h, there := all.Set(s.Key)
@@ -360,7 +367,9 @@ func (a *Stage) heldBy(ctx context.Context, c *analyser.Client, d store.Device, 
 			continue
 		}
 		h.Name, h.Differs = s.Name, len(s.Give(all, d.Place, known.Day(all.At, of.Zone)))
-		if h.Likeness, err = c.Likeness(ctx, s.Key); err != nil {
+		if had, there := was.Set(s.Key); there && had.Same(h) {
+			h.Likeness = had.Likeness
+		} else if h.Likeness, err = c.Likeness(ctx, s.Key); err != nil {
 			return nil, err
 		}
 		held.Sets = append(held.Sets, h)

@@ -16,6 +16,7 @@ import (
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/identity"
 	"duskyharbor/internal/core/pairing"
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/core/stage"
 	"duskyharbor/internal/core/trouble"
 	"duskyharbor/internal/engine"
@@ -84,16 +85,30 @@ type Paired struct {
 	Analyser  int64   `form:"analyser" json:"analyser_id,omitempty"` // 0: any, as they have room
 	PerSecond float64 `form:"rate" json:"per_second,omitempty"`      // stills; 0: 2
 	Score     float64 `form:"score" json:"least_score,omitempty"`    // 0 to 1; 0: 0.3
+	Within    string  `form:"within" json:"within,omitempty"`        // the area that is looked at, as a drawing's points are given; empty: the whole picture
 }
 
 func (x Paired) wish() pairing.Wish {
-	return pairing.Wish{PerSecond: cmp.Or(x.PerSecond, pairing.UsualRate), LeastScore: cmp.Or(x.Score, pairing.UsualScore)}
+	return pairing.Wish{PerSecond: cmp.Or(x.PerSecond, pairing.UsualRate), LeastScore: cmp.Or(x.Score, pairing.UsualScore), Within: plainPoints(x.Within)}
+}
+
+// plainPoints are points as they are written everywhere; what can't be read stays as it is, to be refused.
+func plainPoints(text string) string {
+	if all, err := rule.ParsePoints(text); err == nil {
+		return rule.FormatPoints(all)
+	}
+	return text
 }
 
 // Check is what is wrong with it.
 func (x Paired) Check() error {
-	if why := x.wish().Wrong(); why != "" {
-		return act.Wrong("rate", upper(why)+".")
+	w := x.wish()
+	if why := w.Wrong(); why != "" {
+		field := "rate"
+		if w.Within = ""; w.Wrong() == "" {
+			field = "within"
+		}
+		return act.Wrong(field, upper(why)+".")
 	}
 	return nil
 }
@@ -268,6 +283,9 @@ func (a *Stage) pairingsMade(ctx context.Context, v *engine.Visit, changes []sto
 // readAnalyser reads an analyser that is read by itself.
 func (a *Stage) readAnalyser(ctx context.Context, v *engine.Visit) (string, error) {
 	told, err := a.askAnalyser(ctx, v.Device)
+	if err == nil {
+		err = a.forgetGone(ctx, v.Site)
+	}
 	if err != nil {
 		return "", err
 	}

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/standin/camera"
 	"duskyharbor/internal/standin/wire"
 )
@@ -66,7 +67,23 @@ type paired struct {
 	Slot       int       `json:"slot"`
 	PerSecond  float64   `json:"per_second"`
 	LeastScore float64   `json:"least_score"`
+	Within     corners   `json:"within,omitempty"`
 	Since      time.Time `json:"since"`
+}
+
+// corners are of the area that is looked at, across and down in hundredths of the picture; none: the whole picture.
+type corners [][2]float64
+
+// holds says whether what stands in a box stands in the area: the middle of its lower edge.
+func (c corners) holds(b scene.Box) bool {
+	if len(c) == 0 {
+		return true
+	}
+	var area scene.Polygon
+	for _, p := range c {
+		area = append(area, scene.Point{X: p[0]/50 - 1, Y: 1 - p[1]/50})
+	}
+	return area.Contains(b.Anchor())
 }
 
 type memory struct {

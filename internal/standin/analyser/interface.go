@@ -35,6 +35,7 @@ type viewStatus struct {
 	Name          string     `json:"name"`
 	PerSecond     float64    `json:"per_second"`
 	LeastScore    float64    `json:"least_score"`
+	Within        corners    `json:"within"`
 	Configuration string     `json:"configuration"`
 	Metadata      string     `json:"metadata"`
 	Waiting       int        `json:"waiting"`
@@ -96,7 +97,7 @@ func (a *Analyser) status(w http.ResponseWriter, _ *http.Request) {
 		Classes: classes, Knows: knows, Limits: a.cfg.Limits, Load: min(1, a.busy.Seconds()/max(1, now.Sub(a.began).Seconds())), Views: []viewStatus{}}
 	for _, p := range a.mem.Views {
 		v := a.live[p.ID]
-		x := viewStatus{ID: p.ID, Name: p.Name, PerSecond: p.PerSecond, LeastScore: p.LeastScore, Configuration: fmt.Sprintf("vac%d", p.Slot),
+		x := viewStatus{ID: p.ID, Name: p.Name, PerSecond: p.PerSecond, LeastScore: p.LeastScore, Within: p.Within, Configuration: fmt.Sprintf("vac%d", p.Slot),
 			Metadata: a.metadata(p.Slot), Waiting: len(v.queue), Taken: v.taken, Looked: v.looked, Refused: v.refused}
 		if len(v.queue) > 0 {
 			x.Behind = now.Sub(v.queue[0].came).Seconds()
@@ -124,9 +125,10 @@ func (a *Analyser) pair(w http.ResponseWriter, q *http.Request) {
 		Name       string  `json:"name"`
 		PerSecond  float64 `json:"per_second"`
 		LeastScore float64 `json:"least_score"`
+		Within     corners `json:"within"`
 	}
 	id := q.PathValue("id")
-	if err := json.NewDecoder(io.LimitReader(q.Body, 1<<16)).Decode(&in); err != nil || len(id) > 64 || in.Name == "" || len(in.Name) > 200 || !(in.PerSecond > 0 && in.PerSecond <= 25) || !(in.LeastScore >= 0 && in.LeastScore <= 1) {
+	if err := json.NewDecoder(io.LimitReader(q.Body, 1<<16)).Decode(&in); err != nil || len(id) > 64 || in.Name == "" || len(in.Name) > 200 || !(in.PerSecond > 0 && in.PerSecond <= 25) || !(in.LeastScore >= 0 && in.LeastScore <= 1) || len(in.Within) > 64 {
 		refuse(w, http.StatusBadRequest, "a view has a name, a rate above 0 and up to 25 a second, and a least score from 0 to 1")
 		return
 	}
@@ -158,7 +160,7 @@ func (a *Analyser) pair(w http.ResponseWriter, q *http.Request) {
 		i = len(a.mem.Views) - 1
 	}
 	p := &a.mem.Views[i]
-	p.Name, p.PerSecond, p.LeastScore = in.Name, in.PerSecond, in.LeastScore
+	p.Name, p.PerSecond, p.LeastScore, p.Within = in.Name, in.PerSecond, in.LeastScore, in.Within
 	_ = wire.Save(a.cfg.StateFile, a.mem)
 	reply(w, http.StatusOK, map[string]string{"id": id})
 }

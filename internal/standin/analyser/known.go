@@ -136,24 +136,41 @@ func (m memory) hold(class string, img image.Image) (out []camera.Known) {
 	return out
 }
 
-// shows is what there is to tell of what is seen in a still besides where it is: of what it shows better than those of before a picture, and
-// who that is held to be.
+// shows is what there is to tell of what is seen in a still besides where it is: a picture of what it shows better than those of before,
+// and who it is held to be, where that is surer than before.
 func (a *Analyser) shows(v *view, img image.Image, seen []scene.Observation) map[string]camera.Shown {
 	out := map[string]camera.Shown{}
 	for object, data := range v.tracks.pictures(img, seen) {
-		x := camera.Shown{Picture: data}
-		if part, err := jpeg.Decode(bytes.NewReader(data)); err == nil {
-			class := ""
-			for _, o := range seen {
-				if o.Object == object {
-					class = o.Class
-				}
-			}
-			a.mu.Lock()
-			x.Known = a.mem.hold(class, part)
-			a.mu.Unlock()
+		out[object] = camera.Shown{Picture: data}
+	}
+	for _, o := range seen {
+		of := v.tracks.find(o.Object)
+		part, ok := partOf(img, o.Box)
+		if of == nil || !ok || !inside(o.Box) {
+			continue
 		}
-		out[object] = x
+		a.mu.Lock()
+		all := a.mem.hold(o.Class, part)
+		a.mu.Unlock()
+		if all = of.surer(all); len(all) > 0 {
+			x := out[o.Object]
+			x.Known = all
+			out[o.Object] = x
+		}
+	}
+	return out
+}
+
+// surer keeps of what an object is held to be what it is surer of than before.
+func (t *trace) surer(all []camera.Known) (out []camera.Known) {
+	for _, k := range all {
+		if k.Score > t.held[k.Set] {
+			if t.held == nil {
+				t.held = map[string]float64{}
+			}
+			t.held[k.Set] = k.Score
+			out = append(out, k)
+		}
 	}
 	return out
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"duskyharbor/internal/core/scene"
 	"duskyharbor/internal/standin/footage"
 )
 
@@ -91,5 +92,23 @@ func TestWhoIsSeenIsHeldAgainstSets(t *testing.T) {
 	}
 	if says != "1 known 7, 2 nearly known 9, 3 unknown 0, 6 known 9, " {
 		t.Error(says)
+	}
+}
+
+// What stands outside of the area that is looked at isn't told.
+func TestWhatStandsOutsideIsntTold(t *testing.T) {
+	t.Parallel()
+	lower := corners{{0, 50}, {100, 50}, {100, 100}, {0, 100}}
+	box := func(bottom float64) scene.Box {
+		return scene.Box{Left: -0.1, Right: 0.1, Bottom: bottom, Top: bottom + 0.4}
+	}
+	for _, tc := range []struct {
+		area   corners
+		bottom float64
+		want   bool
+	}{{nil, 0.5, true}, {lower, -0.5, true}, {lower, 0.1, false}, {lower, -0.01, true}} {
+		if got := tc.area.holds(box(tc.bottom)); got != tc.want {
+			t.Errorf("%+v: %v", tc, got)
+		}
 	}
 }

@@ -26,7 +26,18 @@ type trace struct {
 	at    time.Time
 	votes map[string]float64
 	score float64
-	shown float64 // how well the picture that was told shows it: its area by its score
+	shown float64            // how well the picture that was told shows it: its area by its score
+	held  map[string]float64 // how sure it was of who it is, by set
+}
+
+// find is the one of an id; nil: it is gone.
+func (t *tracker) find(id string) *trace {
+	for _, of := range t.tracks {
+		if of.id == id {
+			return of
+		}
+	}
+	return nil
 }
 
 // follow names what is seen at a moment, and says what is gone. What it is less sure of than least isn't told.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"image/jpeg"
 	"math"
+	"slices"
 	"time"
 
 	"duskyharbor/internal/core/scene"
@@ -48,26 +49,26 @@ func (v *view) mayTake(now time.Time, rate float64) bool {
 }
 
 // next takes the still that waited for the longest.
-func (a *Analyser) next() (v *view, s still, least float64, takes time.Duration, ok bool) {
+func (a *Analyser) next() (v *view, s still, as paired, takes time.Duration, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, p := range a.mem.Views {
 		w := a.live[p.ID]
 		if len(w.queue) > 0 && (!ok || w.queue[0].came.Before(s.came)) {
-			v, s, least, ok = w, w.queue[0], p.LeastScore, true
+			v, s, as, ok = w, w.queue[0], p, true
 		}
 	}
 	if ok {
 		v.queue = v.queue[1:]
 		a.waiting -= len(s.data)
 	}
-	return v, s, least, a.takes, ok
+	return v, s, as, a.takes, ok
 }
 
 // work looks at stills, one after the other.
 func (a *Analyser) work() {
 	for {
-		v, s, least, takes, ok := a.next()
+		v, s, as, takes, ok := a.next()
 		if !ok {
 			select {
 			case <-a.ctx.Done():
@@ -78,12 +79,13 @@ func (a *Analyser) work() {
 		}
 		began := time.Now()
 		img, err := jpeg.Decode(bytes.NewReader(s.data))
-		var seen []scene.Observation
+		var found []scene.Observation
 		var gone []string
 		var shows map[string]camera.Shown
 		if err == nil {
-			seen, gone = v.tracks.follow(s.at, v.sees.at(img), least)
-			shows = a.shows(v, img, seen)
+			there := slices.DeleteFunc(v.sees.at(img), func(x seen) bool { return !as.Within.holds(x.box) })
+			found, gone = v.tracks.follow(s.at, there, as.LeastScore)
+			shows = a.shows(v, img, found)
 		}
 		if takes > 0 {
 			select {
@@ -98,7 +100,7 @@ func (a *Analyser) work() {
 		here := a.mem.find(a.idOf(v)) >= 0
 		a.mu.Unlock()
 		if err == nil && here {
-			a.onvif.Tell(v.slot, s.at, seen, gone, shows)
+			a.onvif.Tell(v.slot, s.at, found, gone, shows)
 		}
 	}
 }

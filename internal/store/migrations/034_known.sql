@@ -32,3 +32,6 @@ create table known_picture (
   added_at timestamptz not null default now()
 );
 create index on known_picture (entry_id);
+
+-- The area of a view that its analyser looks at; empty: the whole picture.
+alter table source add column looks_within text not null default '';

@@ -9,6 +9,7 @@ import (
 	"duskyharbor/internal/core/clock"
 	"duskyharbor/internal/core/finding"
 	"duskyharbor/internal/core/pairing"
+	"duskyharbor/internal/core/rule"
 	"duskyharbor/internal/facts"
 	"duskyharbor/internal/stages/analytics"
 	"duskyharbor/internal/store"
@@ -45,10 +46,15 @@ type paired struct {
 	Again    bool // it isn't looked at as was asked
 	Rate     string
 	Score    string
+	Within   string // the area that is looked at; empty: the whole picture
+	Areas    []area // it, and those of the drawn rules
 }
 
+// area is one that may be looked at alone.
+type area struct{ Name, Points string }
+
 // analysers fills in which analysers there are, and which cameras have nobody who looks at them.
-func (d *data) analysers(p *shell.Request, ours []store.Looked) {
+func (d *data) analysers(p *shell.Request, ours []store.Looked, drawn []rule.Drawn) {
 	names := map[string]string{}
 	for _, of := range ours {
 		names[of.Key] = of.Name
@@ -76,11 +82,25 @@ func (d *data) analysers(p *shell.Request, ours []store.Looked) {
 	}
 	f := analytics.Looked(p.Snapshot, of)
 	d.Paired = &paired{Name: dev.Place, Wish: of.Paired.Wish.Text(), ID: dev.ID, Findings: pairing.Judge(p.Now, f), Again: f.Otherwise(),
-		Rate: short2(of.Paired.PerSecond), Score: short2(of.Paired.LeastScore)}
+		Rate: short2(of.Paired.PerSecond), Score: short2(of.Paired.LeastScore), Within: of.Paired.Within}
+	d.Paired.offer(drawn)
 	if told, known := facts.Analyser.Of(p.Snapshot, dev.ID); known {
 		if q, there := told.Running.Views[of.Key]; there {
 			d.Paired.View = &q
 		}
+	}
+}
+
+// offer lists the areas that may be looked at alone: of each drawn rule that has one.
+func (x *paired) offer(drawn []rule.Drawn) {
+	had := x.Within == ""
+	for _, r := range drawn {
+		if points := rule.FormatPoints(r.Area); points != "" {
+			x.Areas, had = append(x.Areas, area{"the area of " + r.Name, points}), had || points == x.Within
+		}
+	}
+	if !had {
+		x.Areas = append(x.Areas, area{"the area that it looks at now", x.Within})
 	}
 }
 

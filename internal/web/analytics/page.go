@@ -182,7 +182,11 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.analysers(p, ours)
+	var drawn []rule.Drawn
+	if d.Chosen != nil {
+		_, drawn = facts.ForRules(p.Snapshot, d.Chosen.Source)
+	}
+	d.analysers(p, ours, drawn)
 	if d.Chosen == nil {
 		return &d, nil
 	}

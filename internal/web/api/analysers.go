@@ -35,6 +35,7 @@ type LookedAt struct {
 	Name       string  `json:"name"`           // as the analyser calls it
 	PerSecond  float64 `json:"per_second"`
 	LeastScore float64 `json:"least_score"`
+	Within     string  `json:"within,omitempty"` // the area that is looked at; absent: the whole picture
 	Waiting    int     `json:"waiting"`
 	Behind     float64 `json:"behind_seconds"`
 	Taken      int     `json:"taken"`
@@ -65,7 +66,7 @@ func analysers(ctx context.Context, st *store.Store, siteID int64) (any, error) 
 			}
 			for _, v := range told.Views {
 				q := told.Running.Views[v.ID]
-				a.Views = append(a.Views, LookedAt{views[v.ID], v.Name, v.PerSecond, v.LeastScore, q.Waiting, q.Behind.Seconds(), q.Taken, q.Looked, q.Refused})
+				a.Views = append(a.Views, LookedAt{views[v.ID], v.Name, v.PerSecond, v.LeastScore, v.Within, q.Waiting, q.Behind.Seconds(), q.Taken, q.Looked, q.Refused})
 			}
 		}
 		out = append(out, a)
