@@ -183,7 +183,6 @@ func TestAFaceSetIsImprovedByItsFigure(t *testing.T) {
 	hold := func() {
 		t.Helper()
 		h.run(p, ".knownat", "Have Analyser 2 hold it")
-		h.on(p, "known")
 	}
 	add(file("one.jpg", false, 5*time.Second), "With one picture alone nothing tells")
 	add(file("two.jpg", true, 5*time.Second), "aren't compared yet")

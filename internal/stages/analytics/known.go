@@ -168,7 +168,7 @@ func dropKnown(ctx context.Context, c *act.Call, x Unknown) (act.Kept, error) {
 	}
 	e := of.Entries[i]
 	if !c.Sure && !e.Gone {
-		return act.Kept{}, act.AskError{Heading: "Delete " + e.Name + "?", Text: "Its " + act.Count(len(e.Pictures), "picture") + " are deleted here at once, for good. An analyser that holds them does until it is told: that is shown next.",
+		return act.Kept{}, act.AskError{Heading: "Delete " + e.Name + "?", Text: "All its pictures are deleted here at once, for good. An analyser that holds them does until it is told: that is shown next.",
 			Do: "Delete it"}
 	}
 	var held []int64
