@@ -19,3 +19,13 @@ func LikenessOf(s *site.Snapshot, set string) (l known.Likeness, by store.Device
 	}
 	return l, by, at
 }
+
+// HeldAt are the analysers that hold an entry of a set of references, as they told last.
+func HeldAt(s *site.Snapshot, set string, entry int64) (out []store.Device) {
+	for _, d := range s.Analysers() {
+		if held, _ := Known.Of(s, d.ID); held.ReadsEntry(set, entry) != known.None {
+			out = append(out, d)
+		}
+	}
+	return out
+}

@@ -35,6 +35,14 @@ type Site struct {
 
 const siteColumns = `s.id, s.name, s.zone, s.zone_posix, s.demo, s.look_every, s.time_source, s.at_once_network, s.at_once_recorder, s.encrypt, s.least_days, s.most_days, s.active_percent, s.outlived`
 
+// Location is the site's zone; UTC where the zone database doesn't know it.
+func (s Site) Location() *time.Location {
+	if l, err := time.LoadLocation(s.Zone); err == nil {
+		return l
+	}
+	return time.UTC
+}
+
 // Member is a site and the role a person has on it.
 type Member struct {
 	Site

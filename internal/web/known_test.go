@@ -78,7 +78,7 @@ func askKnown(h *harbour, a *acts, analyser any) {
 	wrong("known/picture", args{"entry_id": maren, "picture": coat(h.t, 20, 40, 160)}, "picture")
 	a.keeps("known/picture", args{"entry_id": anselm["id"], "picture": coat(h.t, 150, 30, 30)})
 	two := a.keeps("known/picture", args{"entry_id": anselm["id"], "picture": coat(h.t, 158, 36, 34)})["id"]
-	if n := count(h, `select count(*) from known_picture where position('JFIF'::bytea in sealed) > 0`); n != 0 {
+	if n := count(h, `select count(*) from known_picture where position('\xffd8ffdb'::bytea in sealed) > 0`); n != 0 {
 		h.t.Error("pictures aren't sealed")
 	}
 	a.refused("known/set/drop", args{"id": set}, http.StatusConflict)
@@ -187,7 +187,7 @@ func TestAFaceSetIsImprovedByItsFigure(t *testing.T) {
 	add(file("one.jpg", false, 5*time.Second), "With one picture alone nothing tells")
 	add(file("two.jpg", true, 5*time.Second), "aren't compared yet")
 	hold()
-	p.Sees(20*time.Second, "0 of 2", "another picture helps", "holds it as it is here.")
+	p.Sees(20*time.Second, "0 of 2", "another picture helps", "held it as it is here when it was read")
 	p.Accessible("a set of references")
 	h.fits(p, "a set of references")
 	p.Theme("dark")

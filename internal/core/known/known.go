@@ -30,6 +30,18 @@ func (k Kind) Plural() string {
 	return map[Kind]string{Face: "faces", Vehicle: "vehicles", Thing: "things"}[k]
 }
 
+// Classes are what objects are said to be that may be of the kind; none: any. Analysers and cameras say it in the words of ONVIF's
+// tt:ObjectType, of its first edition too (Vehical), and of tt:VehicleType.
+func (k Kind) Classes() []string {
+	switch k {
+	case Face:
+		return []string{"Human", "Face"}
+	case Vehicle:
+		return []string{"Vehicle", "Vehical", "Boat", "Car", "Truck", "Bus", "Motorcycle", "Bicycle"}
+	}
+	return nil
+}
+
 // Bounds of sets.
 const (
 	MostName     = 80 // characters
@@ -118,12 +130,9 @@ func (e Entry) Wrong(today time.Time) (field, says string) {
 	return "", ""
 }
 
-// Day is the day in a zone, as a time at its beginning in UTC; of a zone that isn't known it is that of UTC.
-func Day(now time.Time, zone string) time.Time {
-	now = now.UTC()
-	if l, err := time.LoadLocation(zone); err == nil {
-		now = now.In(l)
-	}
+// Day is the day in a zone, as a time at its beginning in UTC.
+func Day(now time.Time, zone *time.Location) time.Time {
+	now = now.In(zone)
 	return time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, time.UTC)
 }
 
@@ -229,4 +238,20 @@ func (h Held) ReadsEntry(set string, entry int64) string {
 		}
 	}
 	return None
+}
+
+// Over are the entries of sets that are gone here, and those of them that an analyser holds yet.
+func Over(sets []Set, at []Held) (gone, held []int64) {
+	for _, s := range sets {
+		for _, e := range s.Entries {
+			if !e.Gone {
+				continue
+			}
+			gone = append(gone, e.ID)
+			if slices.ContainsFunc(at, func(h Held) bool { return h.ReadsEntry(s.Key, e.ID) != None }) {
+				held = append(held, e.ID)
+			}
+		}
+	}
+	return gone, held
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"duskyharbor/internal/core/finding"
+	"duskyharbor/internal/core/scene"
 )
 
 var day = time.Date(2026, 5, 4, 0, 0, 0, 0, time.UTC)
@@ -153,8 +154,9 @@ func naive(s Set, l Likeness, e Entry, p Picture) Outcome {
 	best := func(all []Picture) float64 {
 		x := -1.0
 		for _, q := range all {
-			if y, ok := l.Of(p.ID, q.ID); ok && q.ID != p.ID && y > x {
-				x = y
+			i, k := slices.Index(l.Pictures, p.ID), slices.Index(l.Pictures, q.ID)
+			if i >= 0 && k >= 0 && i != k {
+				x = max(x, l.Scores[i][k])
 			}
 		}
 		return x
@@ -264,17 +266,76 @@ func TestDoublesAreFound(t *testing.T) {
 	}
 }
 
-func TestScoresAreToldAs(t *testing.T) {
+func TestWhatAnObjectWasHeldToBeIsWorded(t *testing.T) {
+	t.Parallel()
+	gone := of(9, "Gone", 9)
+	gone.Gone = true
+	set := Set{Name: "Crew", Entries: []Entry{of(1, "A", 1), gone}}
+	for _, tc := range []struct {
+		held scene.Recognised
+		want string
+	}{
+		{scene.Recognised{Entry: 1, As: "known", Score: 0.931}, "known as A (0.93)"}, {scene.Recognised{Entry: 1, As: "nearly known", Score: 0.7}, "nearly known as A (0.70)"},
+		{scene.Recognised{As: "unknown"}, "unknown to Crew (0.00)"}, {scene.Recognised{Entry: 9, As: "known", Score: 1}, "somebody of Crew who was deleted since"},
+		{scene.Recognised{Entry: 7, As: "known", Score: 1}, "somebody of Crew who was deleted since"},
+	} {
+		if got := set.Says(tc.held); got != tc.want {
+			t.Errorf("%+v: %s", tc.held, got)
+		}
+	}
+}
+
+func TestWorstStandFirst(t *testing.T) {
+	t.Parallel()
+	gone := of(9, "Gone", 9)
+	gone.Gone = true
+	set := Set{Least: 0.8, Nearly: 0.6, Entries: []Entry{of(1, "All known", 1, 2), of(2, "Alone", 3), of(3, "Taken for another", 4, 5), of(4, "No picture"), gone, of(5, "Another", 6)}}
+	var got []string
+	for _, e := range set.WorstFirst(set.LeaveOneOut(alike(map[[2]int64]float64{{1, 2}: 0.9, {4, 5}: 0.9, {4, 6}: 0.95}))) {
+		got = append(got, e.Name)
+	}
+	if s := strings.Join(got, ", "); s != "Gone, Taken for another, Another, Alone, No picture, All known" {
+		t.Error(s)
+	}
+	if set.Entries[0].Name != "All known" {
+		t.Error("the set itself is in another order")
+	}
+	for o, wants := range map[Outcome]bool{Right: false, Alone: false, Mixed: true, Near: true, Missed: true, Untried: true} {
+		if o.Wants() != wants {
+			t.Errorf("%s", o)
+		}
+	}
+}
+
+func TestWhatIsGoneEverywhereIsOver(t *testing.T) {
+	t.Parallel()
+	one, two := of(1, "Held", 1), of(2, "Held by nobody", 2)
+	one.Gone, two.Gone = true, true
+	sets := []Set{{Key: "a", Entries: []Entry{one, two, of(3, "Kept", 3)}}, {Key: "b", Entries: []Entry{two}}}
+	at := []Held{{}, {Sets: []HeldSet{{Key: "a", Entries: []HeldEntry{{1, "x"}, {3, "y"}}}}}}
+	if gone, held := Over(sets, at); !slices.Equal(gone, []int64{1, 2, 2}) || !slices.Equal(held, []int64{1}) {
+		t.Errorf("%v %v", gone, held)
+	}
+	if gone, held := Over(sets, nil); len(gone) != 3 || held != nil {
+		t.Errorf("where no analyser is: %v %v", gone, held)
+	}
+}
+
+func TestTheDayIsTheZones(t *testing.T) {
 	t.Parallel()
 	for _, tc := range []struct {
-		score          float64
-		close, unknown bool
-		want           Told
+		at   string
+		zone int // hours
+		want string
 	}{
-		{0.8, false, false, IsKnown}, {1, true, true, IsKnown}, {0.7999, true, false, IsNearly}, {0.6, true, true, IsNearly}, {0.7, false, true, IsUnknown}, {0.7, false, false, IsSilent},
-		{0.5999, true, true, IsUnknown}, {0.5999, true, false, IsSilent}, {0, false, true, IsUnknown},
+		{"2026-05-04T00:00:00Z", 0, "2026-05-04"}, {"2026-05-03T23:59:59Z", 0, "2026-05-03"}, {"2026-05-03T22:59:59Z", 1, "2026-05-03"}, {"2026-05-03T23:00:00Z", 1, "2026-05-04"},
+		{"2026-05-04T04:59:59Z", -5, "2026-05-03"}, {"2026-12-31T14:00:00Z", 10, "2027-01-01"},
 	} {
-		if got := (Set{Least: 0.8, Nearly: 0.6, Close: tc.close, Unknown: tc.unknown}).Tells(tc.score); got != tc.want {
+		at, err := time.Parse(time.RFC3339, tc.at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := Day(at, time.FixedZone("", tc.zone*3600)); got.Format(time.DateOnly) != tc.want || got.Location() != time.UTC || got.Hour() != 0 {
 			t.Errorf("%+v: %s", tc, got)
 		}
 	}

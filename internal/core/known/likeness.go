@@ -1,9 +1,13 @@
 package known
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
+
+	"duskyharbor/internal/core/scene"
 )
 
 // Likeness is how alike pictures are, as an analyser reckons it: 0 to 1 of each two.
@@ -12,26 +16,8 @@ type Likeness struct {
 	Scores   [][]float64 `json:"scores,omitempty"` // a row of each picture, a column of each
 }
 
-// Of tells how alike two pictures are; ok is false where that wasn't told.
-func (l Likeness) Of(a, b int64) (score float64, ok bool) {
-	i, j := -1, -1
-	for n, p := range l.Pictures {
-		if p == a {
-			i = n
-		}
-		if p == b {
-			j = n
-		}
-	}
-	if i < 0 || j < 0 || i >= len(l.Scores) || j >= len(l.Scores[i]) {
-		return 0, false
-	}
-	score = l.Scores[i][j]
-	return score, score >= 0 && score <= 1
-}
-
-// lookup is Of, for who asks often.
-func (l Likeness) lookup() func(a, b int64) (float64, bool) {
+// lookup tells how alike two pictures are; ok is false where that wasn't told.
+func (l Likeness) lookup() func(a, b int64) (score float64, ok bool) {
 	at := make(map[int64]int, len(l.Pictures))
 	for i, p := range l.Pictures {
 		at[p] = i
@@ -60,6 +46,9 @@ const (
 	Untried Outcome = "not compared" // no analyser told how alike it is to the others of its entry
 )
 
+// Wants says whether a picture of the outcome wants somebody.
+func (o Outcome) Wants() bool { return o != Right && o != Alone }
+
 // Judged is a picture held against all the others.
 type Judged struct {
 	Picture    int64
@@ -83,6 +72,25 @@ func (f Figure) Count(o Outcome) (n int) {
 		}
 	}
 	return n
+}
+
+// WorstFirst are the set's entries: those that are deleted here and not everywhere, those that would be taken for another, those that
+// aren't all known, the rest; of each as they were.
+func (s Set) WorstFirst(figures map[int64]Figure) []Entry {
+	rank := func(e Entry) int {
+		switch f := figures[e.ID]; {
+		case e.Gone:
+			return 0
+		case f.Count(Mixed) > 0:
+			return 1
+		case f.Right < f.Of || f.Of == 0:
+			return 2
+		}
+		return 3
+	}
+	out := slices.Clone(s.Entries)
+	slices.SortStableFunc(out, func(a, b Entry) int { return cmp.Compare(rank(a), rank(b)) })
+	return out
 }
 
 // LeaveOneOut judges each entry's pictures by all the others of the set: known where one of its own entry's is alike enough and more so
@@ -250,7 +258,7 @@ func (s Set) Doubles(l Likeness) (out []Double) {
 			}
 		}
 	}
-	sortDoubles(out)
+	slices.SortStableFunc(out, func(a, b Double) int { return cmp.Compare(b.Score, a.Score) })
 	return out
 }
 
@@ -272,34 +280,24 @@ func likest(a, b Entry, like func(a, b int64) (float64, bool)) (d Double, ok boo
 	return d, ok
 }
 
-func sortDoubles(all []Double) {
-	for i := 1; i < len(all); i++ {
-		for k := i; k > 0 && all[k].Score > all[k-1].Score; k-- {
-			all[k], all[k-1] = all[k-1], all[k]
-		}
-	}
-}
-
-// Told is what a score is told as.
+// Told is what an analyser tells that somebody is, or something.
 type Told string
 
-// What a score is told as.
+// What it tells.
 const (
 	IsKnown   Told = "known"
 	IsNearly  Told = "nearly known"
 	IsUnknown Told = "unknown"
-	IsSilent  Told = "nothing" // nothing is told of it
 )
 
-// Tells says what a score of the likest entry is told as.
-func (s Set) Tells(score float64) Told {
-	switch {
-	case score >= s.Least:
-		return IsKnown
-	case score >= s.Nearly && s.Close:
-		return IsNearly
-	case s.Unknown:
-		return IsUnknown
+// Says words what an object was held to be by the set, as it is now.
+func (s Set) Says(h scene.Recognised) string {
+	if h.Entry == 0 {
+		return fmt.Sprintf("unknown to %s (%.2f)", s.Name, h.Score)
 	}
-	return IsSilent
+	i := slices.IndexFunc(s.Entries, func(e Entry) bool { return e.ID == h.Entry && !e.Gone })
+	if i < 0 {
+		return "somebody of " + s.Name + " who was deleted since"
+	}
+	return fmt.Sprintf("%s as %s (%.2f)", h.As, s.Entries[i].Name, h.Score)
 }

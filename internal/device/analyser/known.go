@@ -92,7 +92,9 @@ func (c *Client) Likeness(ctx context.Context, set string) (known.Likeness, erro
 	for i, row := range in.Scores {
 		in.Scores[i] = row[:min(len(row), len(in.Pictures))]
 		for k, x := range in.Scores[i] {
-			in.Scores[i][k] = figure(x, 1)
+			if !(x >= 0 && x <= 1) {
+				in.Scores[i][k] = -1 // it is no score: nothing was told
+			}
 		}
 	}
 	return in, nil

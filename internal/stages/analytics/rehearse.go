@@ -96,10 +96,7 @@ func (a *Stage) Rehearse(ctx context.Context, siteID int64, x Rehearsed) (out Re
 	if last <= 0 || last > longest {
 		return out, act.Wrong("minutes", "A rehearsal is over a day at the most.")
 	}
-	zone, err := time.LoadLocation(s.Site.Zone)
-	if err != nil {
-		zone = time.UTC
-	}
+	zone := s.Site.Location()
 	out.To = time.Now().UTC()
 	out.From = out.To.Add(-last)
 	tracks, listened, more, err := a.seen(ctx, of, out.From, out.To)

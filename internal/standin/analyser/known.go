@@ -189,6 +189,20 @@ func (m memory) set(id string) int {
 	return slices.IndexFunc(m.Sets, func(s set) bool { return s.ID == id })
 }
 
+// named finds the set that a call names, and refuses one that it doesn't hold.
+func (a *Analyser) named(w http.ResponseWriter, q *http.Request) (i int, ok bool) {
+	if i = a.mem.set(q.PathValue("set")); i < 0 {
+		refuse(w, http.StatusNotFound, "it holds no such set")
+	}
+	return i, i >= 0
+}
+
+// kept keeps what it holds now, and says so.
+func (a *Analyser) kept(w http.ResponseWriter) {
+	_ = wire.Save(a.cfg.StateFile, a.mem)
+	reply(w, http.StatusOK, map[string]string{})
+}
+
 func (a *Analyser) known(w http.ResponseWriter, _ *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -209,9 +223,8 @@ func (a *Analyser) known(w http.ResponseWriter, _ *http.Request) {
 func (a *Analyser) likeness(w http.ResponseWriter, q *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	i := a.mem.set(q.PathValue("set"))
-	if i < 0 {
-		refuse(w, http.StatusNotFound, "it holds no such set")
+	i, ok := a.named(w, q)
+	if !ok {
 		return
 	}
 	ids, all := []int64{}, [][]byte{}
@@ -251,21 +264,18 @@ func (a *Analyser) holdSet(w http.ResponseWriter, q *http.Request) {
 	}
 	in.ID, in.Entries = id, a.mem.Sets[i].Entries
 	a.mem.Sets[i] = in
-	_ = wire.Save(a.cfg.StateFile, a.mem)
-	reply(w, http.StatusOK, map[string]string{})
+	a.kept(w)
 }
 
 func (a *Analyser) forgetSet(w http.ResponseWriter, q *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	i := a.mem.set(q.PathValue("set"))
-	if i < 0 {
-		refuse(w, http.StatusNotFound, "it holds no such set")
+	i, ok := a.named(w, q)
+	if !ok {
 		return
 	}
 	a.mem.Sets = slices.Delete(a.mem.Sets, i, i+1)
-	_ = wire.Save(a.cfg.StateFile, a.mem)
-	reply(w, http.StatusOK, map[string]string{})
+	a.kept(w)
 }
 
 func (a *Analyser) holdEntry(w http.ResponseWriter, q *http.Request) {
@@ -293,9 +303,8 @@ func (a *Analyser) holdEntry(w http.ResponseWriter, q *http.Request) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	i := a.mem.set(q.PathValue("set"))
-	if i < 0 {
-		refuse(w, http.StatusNotFound, "it holds no such set")
+	i, ok := a.named(w, q)
+	if !ok {
 		return
 	}
 	s := &a.mem.Sets[i]
@@ -310,16 +319,14 @@ func (a *Analyser) holdEntry(w http.ResponseWriter, q *http.Request) {
 	default:
 		s.Entries = append(slices.Clone(s.Entries), in)
 	}
-	_ = wire.Save(a.cfg.StateFile, a.mem)
-	reply(w, http.StatusOK, map[string]string{})
+	a.kept(w)
 }
 
 func (a *Analyser) forgetEntry(w http.ResponseWriter, q *http.Request) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	i := a.mem.set(q.PathValue("set"))
-	if i < 0 {
-		refuse(w, http.StatusNotFound, "it holds no such set")
+	i, ok := a.named(w, q)
+	if !ok {
 		return
 	}
 	s := &a.mem.Sets[i]
@@ -329,6 +336,5 @@ func (a *Analyser) forgetEntry(w http.ResponseWriter, q *http.Request) {
 		return
 	}
 	s.Entries = slices.Delete(slices.Clone(s.Entries), k, k+1)
-	_ = wire.Save(a.cfg.StateFile, a.mem)
-	reply(w, http.StatusOK, map[string]string{})
+	a.kept(w)
 }

@@ -77,7 +77,7 @@ func (pg *Page) known(c *echo.Context) error {
 	now := time.Now()
 	out := make([]KnownSet, len(all))
 	for i, of := range all {
-		out[i] = knownSet(s, of, known.Day(now, s.Site.Zone))
+		out[i] = knownSet(s, of, known.Day(now, s.Site.Location()))
 		if err := pg.AuditOnce(ctx, token.SiteID, 0, token.ID, shell.LookedAtKnown, of.Name); err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@
 package known
 
 import (
-	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -97,17 +96,12 @@ type seen struct {
 // lately is how many pictures of what was seen are offered.
 const lately = 10
 
-// classes are what is offered for a kind of set; of things it is all.
-func classes(k known.Kind) []string {
-	return map[known.Kind][]string{known.Face: {"Human", "Face"}, known.Vehicle: {"Vehicle", "Vehical", "Boat", "Car", "Truck", "Bus"}}[k]
-}
-
 // offer fills in what was seen lately of the set's kind, where there is somebody whose picture it may be.
 func (d *data) offer(ctx context.Context, p *shell.Request, st *store.Store) error {
 	if !slices.ContainsFunc(d.Chosen.Entries, func(e known.Entry) bool { return !e.Gone }) {
 		return nil
 	}
-	all, err := st.Crops(ctx, p.Site.ID, classes(d.Chosen.Kind), lately)
+	all, err := st.Crops(ctx, p.Site.ID, d.Chosen.Kind.Classes(), lately)
 	for _, c := range all {
 		moment := c.At.UTC().Format(time.RFC3339Nano)
 		q := url.Values{"camera": {strconv.FormatInt(c.SourceID, 10)}, "object": {c.Object}, "at": {moment}}
@@ -123,9 +117,8 @@ type entry struct {
 	Shown   []shown
 	Figure  known.Figure
 	Helps   string
-	Effect  string // what the latest picture changed; empty: that can't be said
-	Ended   bool
-	Waiting []place // where it is to be deleted yet
+	Effect  string         // what the latest picture changed; empty: that can't be said
+	Waiting []store.Device // where it is to be deleted yet
 	Since   string
 	Ends    string
 }
@@ -147,6 +140,7 @@ type place struct {
 	Changes int // until it holds the set as it is here
 	Trouble string
 	Refuses bool // it takes none of the kind
+	ReadAt  time.Time
 }
 
 // Build makes the page's data.
@@ -162,7 +156,7 @@ func (pg *Page) Build(ctx context.Context, p *shell.Request) (any, error) {
 	if err := p.Load(ctx); err != nil {
 		return nil, err
 	}
-	today := known.Day(p.Now, p.Site.Zone)
+	today := known.Day(p.Now, p.Zone)
 	d := data{Sets: all, Kinds: known.Kinds, Most: today.AddDate(10, 0, 0).Format(time.DateOnly)}
 	want := p.URL.Query().Get("set")
 	for i := range all {
@@ -193,25 +187,22 @@ func (d *data) fill(p *shell.Request, today time.Time) {
 	for _, dev := range p.Snapshot.Analysers() {
 		told, _ := facts.Analyser.Of(p.Snapshot, dev.ID)
 		held, _ := facts.Known.Of(p.Snapshot, dev.ID)
-		x := place{ID: dev.ID, Name: dev.Place, Holds: held.Reads(set.Key) != known.None, Trouble: p.Snapshot.RecorderTrouble(dev.ID), Changes: len(set.Give(held, dev.Place, today)), Refuses: true}
-		for _, k := range told.Knows {
-			x.Refuses = x.Refuses && k != set.Kind
-		}
+		x := place{ID: dev.ID, Name: dev.Place, Holds: held.Reads(set.Key) != known.None, Trouble: p.Snapshot.RecorderTrouble(dev.ID),
+			Changes: len(set.Give(held, dev.Place, today)), Refuses: !slices.Contains(told.Knows, set.Kind), ReadAt: held.At}
 		d.Places, d.Held = append(d.Places, x), d.Held || x.Holds
 	}
 	names := set.Names()
 	figures := set.LeaveOneOut(likeness)
-	for _, e := range set.Entries {
-		x := entry{Entry: e, Figure: figures[e.ID], Ended: e.Ended(today), Since: e.Since.Format(time.DateOnly), Ends: e.Ends.Format(time.DateOnly)}
+	for _, e := range set.WorstFirst(figures) {
+		x := entry{Entry: e, Figure: figures[e.ID], Since: e.Since.Format(time.DateOnly), Ends: e.Ends.Format(time.DateOnly)}
 		if e.Gone {
-			x.Waiting = holders(p, set.Key, e.ID)
+			x.Waiting = facts.HeldAt(p.Snapshot, set.Key, e.ID)
 		} else {
 			x.Helps = x.Figure.Helps(names)
 			x.show(set, likeness)
 		}
 		d.Entries = append(d.Entries, x)
 	}
-	slices.SortStableFunc(d.Entries, func(a, b entry) int { return cmp.Compare(b.trouble(), a.trouble()) })
 	for _, two := range set.Doubles(likeness) {
 		says := fmt.Sprintf("%s and %s are alike by %.2f: one would be taken for the other. Take out the pictures that are alike, or have it known from a higher score.", names[two.A], names[two.B], two.Score)
 		if two.A == two.B {
@@ -221,32 +212,9 @@ func (d *data) fill(p *shell.Request, today time.Time) {
 	}
 }
 
-// trouble is how much an entry wants somebody: what is to be deleted yet, then what is taken for another, then what isn't known.
-func (x entry) trouble() int {
-	switch f := x.Figure; {
-	case x.Gone:
-		return 3
-	case f.Count(known.Mixed) > 0:
-		return 2
-	case f.Right < f.Of || f.Of == 0:
-		return 1
-	}
-	return 0
-}
-
-// holders are the analysers that hold an entry.
-func holders(p *shell.Request, set string, id int64) (out []place) {
-	for _, dev := range p.Snapshot.Analysers() {
-		if held, _ := facts.Known.Of(p.Snapshot, dev.ID); held.ReadsEntry(set, id) != known.None {
-			out = append(out, place{ID: dev.ID, Name: dev.Place})
-		}
-	}
-	return out
-}
-
 func (x *entry) show(set known.Set, l known.Likeness) {
 	for i, j := range x.Figure.Pictures {
-		s := shown{ID: j.Picture, Nth: i + 1, Outcome: string(j.Outcome), Good: j.Outcome == known.Right || j.Outcome == known.Alone}
+		s := shown{ID: j.Picture, Nth: i + 1, Outcome: string(j.Outcome), Good: !j.Outcome.Wants()}
 		if j.Own >= 0 {
 			s.Score = fmt.Sprintf("%.2f", j.Own)
 		}
